@@ -69,7 +69,7 @@ func (s *signInHandlers) viewer(c fiber.Ctx, secure bool) (v store.Viewer, secre
 	if secret == "" {
 		return v, "", false, nil
 	}
-	v, _, err = s.Store.People.ViewerOf(secret, s.Clock())
+	v, _, err = s.Store.People.ViewerOf(c.Context(), secret, s.Clock())
 	if errors.Is(err, store.ErrNotFound) {
 		if isToken {
 			return v, "", false,
@@ -103,18 +103,18 @@ func shown(authorization, cookie string) (secret string, isToken bool) {
 
 // SetupCode makes the code with which the first administrator is made, or ""
 // where there is one already.
-func SetupCode(s *store.Store) (string, error) {
-	people, err := s.People.All()
+func SetupCode(ctx context.Context, s *store.Store) (string, error) {
+	people, err := s.People.All(ctx)
 	if err != nil || len(people) > 0 {
 		return "", err
 	}
 	code := strings.ToLower(rand.Text())
-	return code, s.Settings.Set(setupKey, base64.RawStdEncoding.EncodeToString(store.HashKey(code)))
+	return code, s.Settings.Set(ctx, setupKey, base64.RawStdEncoding.EncodeToString(store.HashKey(code)))
 }
 
 // GetSetup says whether there is nobody yet.
-func (s *signInHandlers) GetSetup(context.Context, GetSetupRequestObject) (GetSetupResponseObject, error) {
-	people, err := s.Store.People.All()
+func (s *signInHandlers) GetSetup(ctx context.Context, _ GetSetupRequestObject) (GetSetupResponseObject, error) {
+	people, err := s.Store.People.All(ctx)
 	return GetSetup200JSONResponse{Needed: len(people) == 0}, err
 }
 
@@ -124,14 +124,14 @@ func (s *signInHandlers) PostSetup(ctx context.Context, r PostSetupRequestObject
 	if wait := s.throttle.wait(key); wait > 0 {
 		return nil, tooMany(wait)
 	}
-	people, err := s.Store.People.All()
+	people, err := s.Store.People.All(ctx)
 	if err != nil {
 		return nil, err
 	}
 	if len(people) > 0 {
 		return nil, errSetUp
 	}
-	want, err := s.Store.Settings.Get(setupKey)
+	want, err := s.Store.Settings.Get(ctx, setupKey)
 	if err != nil {
 		return nil, err
 	}
@@ -155,7 +155,7 @@ func (s *signInHandlers) PostSetup(ctx context.Context, r PostSetupRequestObject
 		return nil, err
 	}
 	p := store.Person{ID: store.NewID(), Name: name, Password: hash, Role: store.Administrator, MadeAt: s.Clock().UTC()}
-	if err := s.Store.People.AddFirst(p, setupKey, want); errors.Is(err, store.ErrTaken) {
+	if err := s.Store.People.AddFirst(ctx, p, setupKey, want); errors.Is(err, store.ErrTaken) {
 		return nil, errSetUp
 	} else if err != nil {
 		return nil, err
@@ -179,14 +179,14 @@ func atField(place, text string) *problem {
 // has signed in before counts for itself: anyone who guesses elsewhere cannot keep her out.
 func (s *signInHandlers) SignIn(ctx context.Context, r SignInRequestObject) (SignInResponseObject, error) {
 	d := decisionOf(ctx)
-	p, err := s.Store.People.Named(r.Body.Name)
+	p, err := s.Store.People.Named(ctx, r.Body.Name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
 	name := strings.ToLower(r.Body.Name)
 	counted := map[string]int{"at " + d.from + " " + name: freeTries, "name " + name: freeTriesByName, "from " +
 		d.from: freeTriesFrom}
-	known, err := s.knows(d.browser, p)
+	known, err := s.knows(ctx, d.browser, p)
 	if err != nil {
 		return nil, err
 	}
@@ -238,13 +238,13 @@ func (s *signInHandlers) SignIn(ctx context.Context, r SignInRequestObject) (Sig
 func (s *signInHandlers) session(ctx context.Context, p store.Person) (cookie string, err error) {
 	secret := rand.Text() + rand.Text()
 	now := s.Clock().UTC()
-	err = s.Store.People.AddKey(store.Key{Hash: store.HashKey(secret), Kind: "session", ID: store.NewID(),
+	err = s.Store.People.AddKey(ctx, store.Key{Hash: store.HashKey(secret), Kind: "session", ID: store.NewID(),
 		Label: "browser", PersonID: p.ID, MadeAt: now, ExpiresAt: now.Add(sessionLife)})
 	if err != nil {
 		return "", err
 	}
 	d := decisionOf(ctx)
-	mark, err := s.markOf(p)
+	mark, err := s.markOf(ctx, p)
 	d.cookies = append(d.cookies, setCookie(browserName(d.secure), mark, browserLife, d.secure))
 	return sessionCookie(ctx, secret, sessionLife), err
 }
@@ -266,14 +266,14 @@ func setCookie(name, value string, life time.Duration, secure bool) string {
 func (s *signInHandlers) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutResponseObject, error) {
 	cookie := sessionCookie(ctx, "", 0)
 	out := SignOut204Response{Headers: SignOut204ResponseHeaders{SetCookie: &cookie}}
-	_, k, err := s.Store.People.ViewerOf(decisionOf(ctx).secret, s.Clock())
+	_, k, err := s.Store.People.ViewerOf(ctx, decisionOf(ctx).secret, s.Clock())
 	if errors.Is(err, store.ErrNotFound) {
 		return out, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.People.RemoveKey(k.ID); err != nil {
+	if err := s.Store.People.RemoveKey(ctx, k.ID); err != nil {
 		return nil, err
 	}
 	if s.Engine != nil {
@@ -297,7 +297,7 @@ func (s *signInHandlers) MakeToken(ctx context.Context, r MakeTokenRequestObject
 	secret := "it-" + strings.ToLower(rand.Text()+rand.Text())
 	now := s.Clock().UTC()
 	expires := now.AddDate(0, 0, days)
-	err := s.Store.People.AddKey(store.Key{Hash: store.HashKey(secret), Kind: "token", ID: store.NewID(),
+	err := s.Store.People.AddKey(ctx, store.Key{Hash: store.HashKey(secret), Kind: "token", ID: store.NewID(),
 		Label: r.Body.Label, PersonID: viewerOf(ctx).ID, MadeAt: now, ExpiresAt: expires})
 	return MakeToken201JSONResponse{Token: secret, ExpiresAt: expires}, err
 }

@@ -32,9 +32,9 @@ func listed(l *[]string) []string {
 }
 
 // ListCorrespondents lists the book.
-func (s *bookHandlers) ListCorrespondents(context.Context,
-	ListCorrespondentsRequestObject) (ListCorrespondentsResponseObject, error) {
-	rows, err := s.Store.Book.All()
+func (s *bookHandlers) ListCorrespondents(ctx context.Context,
+	_ ListCorrespondentsRequestObject) (ListCorrespondentsResponseObject, error) {
+	rows, err := s.Store.Book.All(ctx)
 	out := ListCorrespondents200JSONResponse{}
 	for i := range rows {
 		out = append(out, correspondent(&rows[i]))
@@ -98,8 +98,8 @@ func lookupTable(t *store.LookupTable) LookupTable {
 }
 
 // ListTables lists the tables.
-func (s *bookHandlers) ListTables(context.Context, ListTablesRequestObject) (ListTablesResponseObject, error) {
-	rows, err := s.Store.Book.Tables()
+func (s *bookHandlers) ListTables(ctx context.Context, _ ListTablesRequestObject) (ListTablesResponseObject, error) {
+	rows, err := s.Store.Book.Tables(ctx)
 	out := ListTables200JSONResponse{}
 	for i := range rows {
 		out = append(out, lookupTable(&rows[i]))
@@ -166,11 +166,11 @@ func diff(lines []rule.Line) []DiffLine {
 // ListRevisions lists the states that a rule had.
 func (s *bookHandlers) ListRevisions(ctx context.Context, r ListRevisionsRequestObject) (ListRevisionsResponseObject,
 	error) {
-	row, err := s.Store.Rules.ByID(r.ID)
+	row, err := s.Store.Rules.ByID(ctx, r.ID)
 	if err != nil || row.Removed {
 		return nil, errors.Join(err, store.ErrNotFound)
 	}
-	revisions, err := s.Store.Rules.Revisions(r.ID)
+	revisions, err := s.Store.Rules.Revisions(ctx, r.ID)
 	out := ListRevisions200JSONResponse{}
 	parsed := make([]*rule.Rule, len(revisions))
 	for i := range revisions {
@@ -207,8 +207,8 @@ func (s *bookHandlers) BringBack(ctx context.Context, r BringBackRequestObject) 
 }
 
 // ExportRules gives rules as a file.
-func (s *bookHandlers) ExportRules(_ context.Context, r ExportRulesRequestObject) (ExportRulesResponseObject, error) {
-	rows, err := s.Store.Rules.All()
+func (s *bookHandlers) ExportRules(ctx context.Context, r ExportRulesRequestObject) (ExportRulesResponseObject, error) {
+	rows, err := s.Store.Rules.All(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -333,7 +333,7 @@ func (s *bookHandlers) rehearsal(ctx context.Context, of rehearsal.RehearsalOf, 
 	if err != nil {
 		return Rehearsal{}, err
 	}
-	names, err := s.names(v)
+	names, err := s.names(ctx, v)
 	if err != nil {
 		return Rehearsal{}, err
 	}

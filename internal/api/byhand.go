@@ -11,7 +11,7 @@ func flag(p *bool) bool { return p != nil && *p }
 // LookInto looks into a folder of a mailbox.
 func (s *handHandlers) LookInto(ctx context.Context, r LookIntoRequestObject) (LookIntoResponseObject, error) {
 	v, p := viewerOf(ctx), r.Params
-	n, err := s.names(v)
+	n, err := s.names(ctx, v)
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +79,7 @@ func (s *handHandlers) FileByHand(ctx context.Context, r FileByHandRequestObject
 	if err != nil {
 		return nil, err
 	}
-	out, err := s.onePass(v, p.ID)
+	out, err := s.onePass(ctx, v, p.ID)
 	return FileByHand200JSONResponse(out), err
 }
 
@@ -98,14 +98,14 @@ func (s *handHandlers) ChangeByHand(ctx context.Context, r ChangeByHandRequestOb
 	if err != nil {
 		return nil, err
 	}
-	out, err := s.onePass(v, p.ID)
+	out, err := s.onePass(ctx, v, p.ID)
 	return ChangeByHand200JSONResponse(out), err
 }
 
 // ListCabinetFolders lists the folders within one of a cabinet.
 func (s *handHandlers) ListCabinetFolders(ctx context.Context,
 	r ListCabinetFoldersRequestObject) (ListCabinetFoldersResponseObject, error) {
-	if _, err := s.Store.Cabinets.ByID(r.ID); err != nil {
+	if _, err := s.Store.Cabinets.ByID(ctx, r.ID); err != nil {
 		return nil, err
 	}
 	names, err := s.Engine.Cabinets.CabinetFolders(ctx, r.ID, text(r.Params.Within))

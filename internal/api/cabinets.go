@@ -26,8 +26,11 @@ func (s *cabinetHandlers) cabinet(c *store.Cabinet) Cabinet {
 }
 
 // ListCabinets lists the cabinets.
-func (s *cabinetHandlers) ListCabinets(context.Context, ListCabinetsRequestObject) (ListCabinetsResponseObject, error) {
-	rows, err := s.Store.Cabinets.All()
+func (s *cabinetHandlers) ListCabinets(
+	ctx context.Context,
+	_ ListCabinetsRequestObject,
+) (ListCabinetsResponseObject, error) {
+	rows, err := s.Store.Cabinets.All(ctx)
 	out := ListCabinets200JSONResponse{}
 	for i := range rows {
 		out = append(out, s.cabinet(&rows[i]))
@@ -65,14 +68,17 @@ func settleCabinet(c *store.Cabinet, given map[string]*string) error {
 }
 
 // AddCabinet makes a place into a cabinet, proving first what it promises.
-func (s *cabinetHandlers) AddCabinet(ctx context.Context, r AddCabinetRequestObject) (AddCabinetResponseObject, error) {
+func (s *cabinetHandlers) AddCabinet(
+	ctx context.Context,
+	r AddCabinetRequestObject,
+) (AddCabinetResponseObject, error) {
 	b := r.Body
 	c := store.Cabinet{ID: store.NewID(), Name: strings.TrimSpace(b.Name), Kind: "local",
 		Folder: strings.TrimSpace(b.Folder), MadeAt: s.Clock().UTC()}
 	if b.Kind != nil {
 		c.Kind = string(*b.Kind)
 	}
-	if _, err := s.Store.Cabinets.Named(c.Name); err == nil {
+	if _, err := s.Store.Cabinets.Named(ctx, c.Name); err == nil {
 		return nil, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a cabinet called “%s” already", c.Name),
 			advice: "Choose another name.", fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
 	}
@@ -87,7 +93,7 @@ func (s *cabinetHandlers) AddCabinet(ctx context.Context, r AddCabinetRequestObj
 			return nil, err
 		}
 	}
-	if err := s.Store.Note(viewerOf(ctx).Name, "check cabinet", c.Name+": "+c.Folder); err != nil {
+	if err := s.Store.Note(ctx, viewerOf(ctx).Name, "check cabinet", c.Name+": "+c.Folder); err != nil {
 		return nil, err
 	}
 	if err := s.Engine.Cabinets.AddCabinet(ctx, &c, viewerOf(ctx).Name); err != nil {
@@ -99,13 +105,16 @@ func (s *cabinetHandlers) AddCabinet(ctx context.Context, r AddCabinetRequestObj
 }
 
 // ChangeCabinet changes how a cabinet is reached.
-func (s *cabinetHandlers) ChangeCabinet(ctx context.Context, r ChangeCabinetRequestObject) (ChangeCabinetResponseObject,
+func (s *cabinetHandlers) ChangeCabinet(
+	ctx context.Context,
+	r ChangeCabinetRequestObject,
+) (ChangeCabinetResponseObject,
 	error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.Store.Cabinets.ByID(r.ID)
+	c, err := s.Store.Cabinets.ByID(ctx, r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -121,7 +130,7 @@ func (s *cabinetHandlers) ChangeCabinet(ctx context.Context, r ChangeCabinetRequ
 	if err := settleCabinet(&c, given); err != nil {
 		return nil, err
 	}
-	before, err := s.Store.Cabinets.ByID(r.ID)
+	before, err := s.Store.Cabinets.ByID(ctx, r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -138,7 +147,7 @@ func (s *cabinetHandlers) ChangeCabinet(ctx context.Context, r ChangeCabinetRequ
 		}
 	}
 	if reached {
-		if err := s.Store.Note(viewerOf(ctx).Name, "check cabinet", c.Name+": "+c.Folder); err != nil {
+		if err := s.Store.Note(ctx, viewerOf(ctx).Name, "check cabinet", c.Name+": "+c.Folder); err != nil {
 			return nil, err
 		}
 	}
@@ -184,11 +193,11 @@ func (s *cabinetHandlers) EnterUnknownFiles(ctx context.Context,
 // CheckCabinet looks at a cabinet now and tries out what it promises.
 func (s *cabinetHandlers) CheckCabinet(ctx context.Context, r CheckCabinetRequestObject) (CheckCabinetResponseObject,
 	error) {
-	c, err := s.Store.Cabinets.ByID(r.ID)
+	c, err := s.Store.Cabinets.ByID(ctx, r.ID)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.Note(viewerOf(ctx).Name, "check cabinet", c.Name+": "+c.Folder); err != nil {
+	if err := s.Store.Note(ctx, viewerOf(ctx).Name, "check cabinet", c.Name+": "+c.Folder); err != nil {
 		return nil, err
 	}
 	proof, err := s.Engine.Cabinets.ProveCabinet(ctx, c.ID)
@@ -210,7 +219,7 @@ func (s *cabinetHandlers) CheckCabinet(ctx context.Context, r CheckCabinetReques
 func (s *cabinetHandlers) MoveCabinet(ctx context.Context, r MoveCabinetRequestObject) (MoveCabinetResponseObject,
 	error) {
 	b := r.Body
-	was, err := s.Store.Cabinets.ByID(r.ID)
+	was, err := s.Store.Cabinets.ByID(ctx, r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -244,6 +253,6 @@ func (s *cabinetHandlers) MoveCabinet(ctx context.Context, r MoveCabinetRequestO
 		p.fields = []FieldProblem{{Place: "folder", Text: p.text}}
 		return nil, p
 	}
-	out, err := s.onePass(v, pass.ID)
+	out, err := s.onePass(ctx, v, pass.ID)
 	return MoveCabinet202JSONResponse(out), err
 }

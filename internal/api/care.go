@@ -54,20 +54,20 @@ func (s *careHandlers) chosen(v store.Viewer, ids *[]string, cause *string) (m s
 // ListTray lists what waits for a person, by cause.
 func (s *careHandlers) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTrayResponseObject, error) {
 	v := viewerOf(ctx)
-	n, err := s.names(v)
+	n, err := s.names(ctx, v)
 	if err != nil {
 		return nil, err
 	}
-	counts, err := s.Store.Tray.Counts(v)
+	counts, err := s.Store.Tray.Counts(ctx, v)
 	if err != nil {
 		return nil, err
 	}
-	entries, err1 := s.Store.Tray.Entries(v, 0, 5*mostOfGroup)
-	follow, err2 := s.Store.Tray.FollowUps(v, mostOfGroup)
-	sent, err3 := s.Store.Tray.Post(v, mostOfGroup)
-	notices, err4 := s.Store.Tray.Notices(v)
-	gone, err5 := s.Store.Tray.Filings(v, 2*mostOfGroup)
-	unread, err6 := s.Store.Retries.InTray(v, mostOfGroup)
+	entries, err1 := s.Store.Tray.Entries(ctx, v, 0, 5*mostOfGroup)
+	follow, err2 := s.Store.Tray.FollowUps(ctx, v, mostOfGroup)
+	sent, err3 := s.Store.Tray.Post(ctx, v, mostOfGroup)
+	notices, err4 := s.Store.Tray.Notices(ctx, v)
+	gone, err5 := s.Store.Tray.Filings(ctx, v, 2*mostOfGroup)
+	unread, err6 := s.Store.Retries.InTray(ctx, v, mostOfGroup)
 	if err := errors.Join(err1, err2, err3, err4, err5, err6); err != nil {
 		return nil, err
 	}
@@ -87,7 +87,7 @@ func (s *careHandlers) ListTray(ctx context.Context, _ ListTrayRequestObject) (L
 	for i := range unread {
 		ids = append(ids, unread[i].MessageID)
 	}
-	messages, err := s.Store.Messages.ByIDs(v, ids)
+	messages, err := s.Store.Messages.ByIDs(ctx, v, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -248,7 +248,7 @@ func (s *careHandlers) SetAside(ctx context.Context, r SetAsideRequestObject) (S
 // SettleNotice takes a notice out of the tray.
 func (s *careHandlers) SettleNotice(ctx context.Context, r SettleNoticeRequestObject) (SettleNoticeResponseObject,
 	error) {
-	return SettleNotice204Response{}, s.Store.Tray.SettleByID(viewerOf(ctx), r.Number)
+	return SettleNotice204Response{}, s.Store.Tray.SettleByID(ctx, viewerOf(ctx), r.Number)
 }
 
 // steps shows follow-ups; those that were handed to the post as the post has them.
@@ -279,14 +279,14 @@ func code(r reason.Reason) *string { return optional(string(r.Code)) }
 func (s *careHandlers) ListUnreadMessages(ctx context.Context,
 	r ListUnreadMessagesRequestObject) (ListUnreadMessagesResponseObject, error) {
 	v := viewerOf(ctx)
-	if _, err := s.Store.Passes.ByID(v, r.Number); err != nil {
+	if _, err := s.Store.Passes.ByID(ctx, v, r.Number); err != nil {
 		return nil, err
 	}
-	n, err := s.names(v)
+	n, err := s.names(ctx, v)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Store.Retries.OfPass(v, r.Number)
+	rows, err := s.Store.Retries.OfPass(ctx, v, r.Number)
 	out := ListUnreadMessages200JSONResponse{}
 	for i := range rows {
 		m := &rows[i]
@@ -303,10 +303,10 @@ func (s *careHandlers) ListUnreadMessages(ctx context.Context,
 func (s *careHandlers) ListPassMessages(ctx context.Context,
 	r ListPassMessagesRequestObject) (ListPassMessagesResponseObject, error) {
 	v := viewerOf(ctx)
-	if _, err := s.Store.Passes.ByID(v, r.Number); err != nil {
+	if _, err := s.Store.Passes.ByID(ctx, v, r.Number); err != nil {
 		return nil, err
 	}
-	n, err := s.names(v)
+	n, err := s.names(ctx, v)
 	if err != nil {
 		return nil, err
 	}
@@ -314,7 +314,7 @@ func (s *careHandlers) ListPassMessages(ctx context.Context,
 	if r.Params.After != nil {
 		after = *r.Params.After
 	}
-	rows, err := s.Store.Passes.MessagesIn(v, r.Number, r.Params.Matching != nil && *r.Params.Matching, after,
+	rows, err := s.Store.Passes.MessagesIn(ctx, v, r.Number, r.Params.Matching != nil && *r.Params.Matching, after,
 		number(r.Params.Most, 50))
 	if err != nil {
 		return nil, err
@@ -323,8 +323,8 @@ func (s *careHandlers) ListPassMessages(ctx context.Context,
 	for i := range rows {
 		ids = append(ids, rows[i].ID)
 	}
-	entries, err1 := s.Store.Passes.EntriesIn(v, r.Number, ids)
-	follow, err2 := s.Store.Passes.FollowUpsIn(v, ids)
+	entries, err1 := s.Store.Passes.EntriesIn(ctx, v, r.Number, ids)
+	follow, err2 := s.Store.Passes.FollowUpsIn(ctx, v, ids)
 	if err := errors.Join(err1, err2); err != nil {
 		return nil, err
 	}
@@ -342,7 +342,7 @@ func (s *careHandlers) ListPassMessages(ctx context.Context,
 				mine = append(mine, follow[k])
 			}
 		}
-		sent, err := s.Store.FollowUps.OfMessage(v, rows[i].ID)
+		sent, err := s.Store.FollowUps.OfMessage(ctx, v, rows[i].ID)
 		if err != nil {
 			return nil, err
 		}
@@ -388,7 +388,7 @@ func nothing(err error) error {
 func (s *careHandlers) PreviewUndoOfPass(ctx context.Context,
 	r PreviewUndoOfPassRequestObject) (PreviewUndoOfPassResponseObject, error) {
 	v := viewerOf(ctx)
-	if _, err := s.Store.Passes.ByID(v, r.Number); err != nil {
+	if _, err := s.Store.Passes.ByID(ctx, v, r.Number); err != nil {
 		return nil, err
 	}
 	p, err := s.Engine.Registry.PreviewUndo(ctx, v, r.Number, 0)
@@ -398,14 +398,14 @@ func (s *careHandlers) PreviewUndoOfPass(ctx context.Context,
 // UndoPass takes a pass back.
 func (s *careHandlers) UndoPass(ctx context.Context, r UndoPassRequestObject) (UndoPassResponseObject, error) {
 	v := viewerOf(ctx)
-	if _, err := s.Store.Passes.ByID(v, r.Number); err != nil {
+	if _, err := s.Store.Passes.ByID(ctx, v, r.Number); err != nil {
 		return nil, err
 	}
 	p, err := s.Engine.Registry.Undo(v, r.Number, 0)
 	if err != nil {
 		return nil, nothing(err)
 	}
-	out, err := s.onePass(v, p.ID)
+	out, err := s.onePass(ctx, v, p.ID)
 	return UndoPass201JSONResponse(out), err
 }
 
@@ -413,7 +413,7 @@ func (s *careHandlers) UndoPass(ctx context.Context, r UndoPassRequestObject) (U
 func (s *careHandlers) PreviewUndoOfItem(ctx context.Context,
 	r PreviewUndoOfItemRequestObject) (PreviewUndoOfItemResponseObject, error) {
 	v := viewerOf(ctx)
-	if _, err := s.Store.Journal.ByID(v, r.Number); err != nil {
+	if _, err := s.Store.Journal.ByID(ctx, v, r.Number); err != nil {
 		return nil, err
 	}
 	p, err := s.Engine.Registry.PreviewUndo(ctx, v, 0, r.Number)
@@ -423,21 +423,21 @@ func (s *careHandlers) PreviewUndoOfItem(ctx context.Context,
 // UndoItem takes one filing back.
 func (s *careHandlers) UndoItem(ctx context.Context, r UndoItemRequestObject) (UndoItemResponseObject, error) {
 	v := viewerOf(ctx)
-	if _, err := s.Store.Journal.ByID(v, r.Number); err != nil {
+	if _, err := s.Store.Journal.ByID(ctx, v, r.Number); err != nil {
 		return nil, err
 	}
 	p, err := s.Engine.Registry.Undo(v, 0, r.Number)
 	if err != nil {
 		return nil, nothing(err)
 	}
-	out, err := s.onePass(v, p.ID)
+	out, err := s.onePass(ctx, v, p.ID)
 	return UndoItem201JSONResponse(out), err
 }
 
 // FileAgain files again what was taken back of a message.
 func (s *careHandlers) FileAgain(ctx context.Context, r FileAgainRequestObject) (FileAgainResponseObject, error) {
 	v := viewerOf(ctx)
-	if _, err := s.Store.Messages.ByID(v, r.Number); err != nil {
+	if _, err := s.Store.Messages.ByID(ctx, v, r.Number); err != nil {
 		return nil, err
 	}
 	n, err := s.Engine.Registry.FileAgain(v, r.Number)
@@ -451,8 +451,8 @@ func (s *careHandlers) FilePassAgain(ctx context.Context, r FilePassAgainRequest
 	return FilePassAgain200JSONResponse{Count: n}, nothing(err)
 }
 
-func (s *careHandlers) outgoing() (Outgoing, error) {
-	revision, err := s.Store.Settings.RevisionOf(store.OutgoingSetting)
+func (s *careHandlers) outgoing(ctx context.Context) (Outgoing, error) {
+	revision, err := s.Store.Settings.RevisionOf(ctx, store.OutgoingSetting)
 	if err != nil {
 		return Outgoing{}, err
 	}
@@ -462,8 +462,8 @@ func (s *careHandlers) outgoing() (Outgoing, error) {
 }
 
 // GetOutgoing says how mail is sent.
-func (s *careHandlers) GetOutgoing(context.Context, GetOutgoingRequestObject) (GetOutgoingResponseObject, error) {
-	out, err := s.outgoing()
+func (s *careHandlers) GetOutgoing(ctx context.Context, _ GetOutgoingRequestObject) (GetOutgoingResponseObject, error) {
+	out, err := s.outgoing(ctx)
 	if out.Encryption == "" {
 		out.Encryption = "starttls"
 	}
@@ -492,7 +492,7 @@ func (s *careHandlers) SetOutgoing(ctx context.Context, r SetOutgoingRequestObje
 	if err := s.Engine.Outbox.SetOutgoing(o, r.Body.Password, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
-	out, err := s.outgoing()
+	out, err := s.outgoing(ctx)
 	return SetOutgoing200JSONResponse(out), err
 }
 
@@ -507,7 +507,7 @@ func trial(err error, well string) Trial {
 // CheckOutgoing signs in where mail is handed in.
 func (s *careHandlers) CheckOutgoing(ctx context.Context, _ CheckOutgoingRequestObject) (CheckOutgoingResponseObject,
 	error) {
-	if err := s.Store.Note(viewerOf(ctx).Name, "check outgoing mail", ""); err != nil {
+	if err := s.Store.Note(ctx, viewerOf(ctx).Name, "check outgoing mail", ""); err != nil {
 		return nil, err
 	}
 	return CheckOutgoing200JSONResponse(trial(s.Engine.Outbox.CheckOutgoing(ctx), "The mail server lets Ink Tray in.")),
@@ -527,7 +527,7 @@ func addressee(v store.Viewer, a *store.Addressee) Addressee {
 // ListAddressees lists who can be told.
 func (s *careHandlers) ListAddressees(ctx context.Context, _ ListAddresseesRequestObject) (ListAddresseesResponseObject,
 	error) {
-	rows, err := s.Store.Alarms.Addressees()
+	rows, err := s.Store.Alarms.Addressees(ctx)
 	out := ListAddressees200JSONResponse{}
 	for i := range rows {
 		out = append(out, addressee(viewerOf(ctx), &rows[i]))
@@ -585,23 +585,23 @@ func (s *careHandlers) RemoveAddressee(ctx context.Context,
 // TryAddressee sends a trial.
 func (s *careHandlers) TryAddressee(ctx context.Context, r TryAddresseeRequestObject) (TryAddresseeResponseObject,
 	error) {
-	a, err := s.Store.Alarms.AddresseeByID(r.ID)
+	a, err := s.Store.Alarms.AddresseeByID(ctx, r.ID)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.Note(viewerOf(ctx).Name, "send a trial", a.Name); err != nil {
+	if err := s.Store.Note(ctx, viewerOf(ctx).Name, "send a trial", a.Name); err != nil {
 		return nil, err
 	}
 	return TryAddressee200JSONResponse(trial(s.Engine.Outbox.Trial(ctx, &a), "The trial is on its way to “"+a.Name+"”.")),
 		nil
 }
 
-func (s *careHandlers) alarm(n *names, a *store.Alarm) Alarm {
+func (s *careHandlers) alarm(ctx context.Context, n *names, a *store.Alarm) Alarm {
 	out := Alarm{ID: a.ID, Name: a.Name, Kind: AlarmKind(a.Kind), Rule: n.rules[a.RuleID], AtLeast: a.AtLeast,
 		WithinHours: a.WithinHours, ByTime: a.ByTime, Weekdays: list(a.Weekdays),
 		AfterMinutes: a.AfterMinutes, Who: list(a.Who), RangAt: a.RangAt, Revision: a.Revision,
 		Mailbox: n.mailboxes[a.Object]}
-	if c, err := s.Store.Cabinets.ByID(a.Object); err == nil && a.Object != "" {
+	if c, err := s.Store.Cabinets.ByID(ctx, a.Object); err == nil && a.Object != "" {
 		out.Cabinet = c.Name
 	}
 	out.Sentence = s.Engine.Outbox.AlarmSentence(a)
@@ -610,14 +610,14 @@ func (s *careHandlers) alarm(n *names, a *store.Alarm) Alarm {
 
 // ListAlarms lists the alarms.
 func (s *careHandlers) ListAlarms(ctx context.Context, _ ListAlarmsRequestObject) (ListAlarmsResponseObject, error) {
-	n, err := s.names(viewerOf(ctx))
+	n, err := s.names(ctx, viewerOf(ctx))
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Store.Alarms.All()
+	rows, err := s.Store.Alarms.All(ctx)
 	out := ListAlarms200JSONResponse{}
 	for i := range rows {
-		out = append(out, s.alarm(n, &rows[i]))
+		out = append(out, s.alarm(ctx, n, &rows[i]))
 	}
 	return out, err
 }
@@ -635,11 +635,11 @@ func (s *careHandlers) saveAlarm(ctx context.Context, id string, set *AlarmSetti
 	if err := s.Engine.Outbox.SaveAlarm(&a, text(set.Rule), text(set.Mailbox), text(set.Cabinet), v.Name); err != nil {
 		return Alarm{}, err
 	}
-	n, err := s.names(v)
+	n, err := s.names(ctx, v)
 	if err != nil {
 		return Alarm{}, err
 	}
-	return s.alarm(n, &a), nil
+	return s.alarm(ctx, n, &a), nil
 }
 
 // AddAlarm sets an alarm.
@@ -660,23 +660,23 @@ func (s *careHandlers) ChangeAlarm(ctx context.Context, r ChangeAlarmRequestObje
 
 // RemoveAlarm removes an alarm.
 func (s *careHandlers) RemoveAlarm(ctx context.Context, r RemoveAlarmRequestObject) (RemoveAlarmResponseObject, error) {
-	return RemoveAlarm204Response{}, s.Store.Alarms.Remove(r.ID, viewerOf(ctx).Name)
+	return RemoveAlarm204Response{}, s.Store.Alarms.Remove(ctx, r.ID, viewerOf(ctx).Name)
 }
 
-func (s *careHandlers) allLimits() (Limits, error) {
-	revision, err := s.Store.Settings.RevisionOf(store.LimitsSetting)
+func (s *careHandlers) allLimits(ctx context.Context) (Limits, error) {
+	revision, err := s.Store.Settings.RevisionOf(ctx, store.LimitsSetting)
 	if err != nil {
 		return Limits{}, err
 	}
-	l, err := s.Store.Settings.Limits()
+	l, err := s.Store.Settings.Limits(ctx)
 	return Limits{Revision: &revision, HistoryDays: l.HistoryDays, RegisterDays: l.RegisterDays, KeptDays: l.KeptDays,
 		SpoolMb: l.SpoolMB, RuleFiles: l.RuleFiles, RuleMb: l.RuleMB, RuleFolders: l.RuleFolders, SenderFiles: l.SenderFiles,
 		SenderMb: l.SenderMB, SenderFolders: l.SenderFolders}, err
 }
 
 // GetLimits says how long what is kept, and how much may be filed in an hour.
-func (s *careHandlers) GetLimits(context.Context, GetLimitsRequestObject) (GetLimitsResponseObject, error) {
-	out, err := s.allLimits()
+func (s *careHandlers) GetLimits(ctx context.Context, _ GetLimitsRequestObject) (GetLimitsResponseObject, error) {
+	out, err := s.allLimits(ctx)
 	return GetLimits200JSONResponse(out), err
 }
 
@@ -690,10 +690,10 @@ func (s *careHandlers) SetLimits(ctx context.Context, r SetLimitsRequestObject) 
 	l := store.Limits{HistoryDays: b.HistoryDays, RegisterDays: b.RegisterDays, KeptDays: b.KeptDays, SpoolMB: b.SpoolMb,
 		RuleFiles: b.RuleFiles, RuleMB: b.RuleMb, RuleFolders: b.RuleFolders, SenderFiles: b.SenderFiles,
 		SenderMB: b.SenderMb, SenderFolders: b.SenderFolders}
-	if err := s.Store.Settings.SetLimits(l, revision, viewerOf(ctx).Name); err != nil {
+	if err := s.Store.Settings.SetLimits(ctx, l, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
-	out, err := s.allLimits()
+	out, err := s.allLimits(ctx)
 	return SetLimits200JSONResponse(out), err
 }
 
@@ -708,12 +708,12 @@ func (s *careHandlers) GetMetrics(ctx context.Context, _ GetMetricsRequestObject
 		}
 		registry.MustRegister(g)
 	}
-	counts, err1 := s.Store.Tray.Counts(v)
-	notices, err2 := s.Store.Tray.Notices(v)
-	states, err3 := s.Store.Journal.StateCounts(v)
-	boxes, err4 := s.Store.Mailboxes.All(v)
-	cabinets, err5 := s.Store.Cabinets.All()
-	unread, err6 := s.Store.Retries.Waiting(v)
+	counts, err1 := s.Store.Tray.Counts(ctx, v)
+	notices, err2 := s.Store.Tray.Notices(ctx, v)
+	states, err3 := s.Store.Journal.StateCounts(ctx, v)
+	boxes, err4 := s.Store.Mailboxes.All(ctx, v)
+	cabinets, err5 := s.Store.Cabinets.All(ctx)
+	unread, err6 := s.Store.Retries.Waiting(ctx, v)
 	if err := errors.Join(err1, err2, err3, err4, err5, err6); err != nil {
 		return nil, err
 	}

@@ -58,7 +58,7 @@ func TestTheSetUpLinkMakesOneAdministratorAlsoWhenItIsUsedSeveralTimesAtOnce(t *
 		t.Fatal(err)
 	}
 	defer s.Close()
-	code, err := SetupCode(s)
+	code, err := SetupCode(t.Context(), s)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -87,7 +87,7 @@ func TestTheSetUpLinkMakesOneAdministratorAlsoWhenItIsUsedSeveralTimesAtOnce(t *
 			t.Errorf("one of several uses answers %d", a)
 		}
 	}
-	people, err := s.People.All()
+	people, err := s.People.All(t.Context())
 	if err != nil || len(people) != 1 || made != 1 {
 		t.Errorf("the link made %d people, %d were told so: %v", len(people), made, err)
 	}
@@ -131,7 +131,7 @@ func TestAStrangerWhoGuessesDoesNotLockSomebodyOut(t *testing.T) {
 	const right = "lantern buoy rope"
 	ines := store.Person{ID: store.NewID(), Name: "Ines", Password: HashPassword(right), Role: store.Administrator,
 		MadeAt: time.Now()}
-	if err := w.Store.People.Add(ines, "test"); err != nil {
+	if err := w.Store.People.Add(t.Context(), ines, "test"); err != nil {
 		t.Fatal(err)
 	}
 	first := w.comes(t, "/api/v1/sessions", signsIn("Ines", right))
@@ -193,7 +193,7 @@ func TestOverTLSTheCookieIsForThisHostAlone(t *testing.T) {
 	w.Server = s
 	p := store.Person{ID: store.NewID(), Name: "Ines", Password: HashPassword("lantern buoy rope"), Role: store.Reader,
 		MadeAt: time.Now()}
-	if err := w.Store.People.Add(p, "test"); err != nil {
+	if err := w.Store.People.Add(t.Context(), p, "test"); err != nil {
 		t.Fatal(err)
 	}
 	for host, secure := range map[string]bool{"inktray.office.example": true, "127.0.0.1:8025": false} {

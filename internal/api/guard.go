@@ -95,7 +95,7 @@ func (s *Server) limits(h *fasthttp.RequestHeader) fasthttp.RequestConfig {
 	if h.IsPost() && strings.HasPrefix(at, "/api/v1/mailboxes/") && (strings.HasSuffix(at, "/messages") ||
 		at == "/api/v1/mailboxes/take-over") {
 		secret, _ := shown(string(h.Peek("Authorization")), string(h.Cookie(cookieName(s.secure(string(h.Host()))))))
-		if _, _, err := s.Store.People.ViewerOf(secret, s.Clock()); err == nil {
+		if _, _, err := s.Store.People.ViewerOf(s.stop, secret, s.Clock()); err == nil {
 			return fasthttp.RequestConfig{MaxRequestBodySize: maxMail}
 		}
 	}

@@ -63,13 +63,13 @@ func watch(t testing.TB, reached ...string) *watched {
 	w.app.Server().Handler = w.app.Handler()
 	for _, role := range []store.Role{store.Reader, store.Clerk, store.Administrator} {
 		p := store.Person{ID: store.NewID(), Name: string(role), Role: role, MadeAt: time.Now()}
-		if err := s.People.Add(p, "test"); err != nil {
+		if err := s.People.Add(t.Context(), p, "test"); err != nil {
 			t.Fatal(err)
 		}
 		w.tokens[role] = "it-" + string(role)
 		k := store.Key{Hash: store.HashKey(w.tokens[role]), Kind: "token", ID: store.NewID(), PersonID: p.ID,
 			MadeAt: time.Now(), ExpiresAt: time.Now().Add(time.Hour)}
-		if err := s.People.AddKey(k); err != nil {
+		if err := s.People.AddKey(t.Context(), k); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -42,7 +42,7 @@ func (s *handOverHandlers) HandOverMailbox(ctx context.Context,
 // TakeOverMailbox takes over a mailbox that was handed over.
 func (s *handOverHandlers) TakeOverMailbox(ctx context.Context,
 	r TakeOverMailboxRequestObject) (TakeOverMailboxResponseObject, error) {
-	m, err := s.Store.Mailboxes.TakeOver(r.Body, s.Clock(), viewerOf(ctx).Name)
+	m, err := s.Store.Mailboxes.TakeOver(ctx, r.Body, s.Clock(), viewerOf(ctx).Name)
 	var not *store.HandoverError
 	if errors.As(err, &not) {
 		return nil, &problem{status: 422, kind: "handover", text: not.Problem, advice: not.Advice}

@@ -147,7 +147,7 @@ func secretOf(b *MailboxSettings) (string, error) {
 // ListMailboxes lists the mailboxes that the viewer may see.
 func (s *mailboxHandlers) ListMailboxes(ctx context.Context, _ ListMailboxesRequestObject) (ListMailboxesResponseObject,
 	error) {
-	rows, err := s.Store.Mailboxes.All(viewerOf(ctx))
+	rows, err := s.Store.Mailboxes.All(ctx, viewerOf(ctx))
 	out := ListMailboxes200JSONResponse{}
 	for i := range rows {
 		out = append(out, s.mailbox(viewerOf(ctx), &rows[i]))
@@ -168,7 +168,7 @@ func (s *mailboxHandlers) AddMailbox(ctx context.Context, r AddMailboxRequestObj
 	if err != nil {
 		return nil, err
 	}
-	err = s.Store.Mailboxes.Add(&m, secret, viewerOf(ctx).Name)
+	err = s.Store.Mailboxes.Add(ctx, &m, secret, viewerOf(ctx).Name)
 	if errors.Is(err, store.ErrTaken) {
 		return nil, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a mailbox called “%s” already", m.Name),
 			advice: "Choose another name.", fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
@@ -182,7 +182,7 @@ func (s *mailboxHandlers) AddMailbox(ctx context.Context, r AddMailboxRequestObj
 
 // GetMailbox shows one mailbox.
 func (s *mailboxHandlers) GetMailbox(ctx context.Context, r GetMailboxRequestObject) (GetMailboxResponseObject, error) {
-	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
+	m, err := s.Store.Mailboxes.ByID(ctx, viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -192,7 +192,7 @@ func (s *mailboxHandlers) GetMailbox(ctx context.Context, r GetMailboxRequestObj
 // ChangeMailbox changes a mailbox's settings. Its name stays, since rules name it.
 func (s *mailboxHandlers) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject) (ChangeMailboxResponseObject,
 	error) {
-	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
+	m, err := s.Store.Mailboxes.ByID(ctx, viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -223,7 +223,7 @@ func (s *mailboxHandlers) ChangeMailbox(ctx context.Context, r ChangeMailboxRequ
 	case len(m.OtherRoute(&before)) > 0:
 		return nil, anew(m.OtherRoute(&before))
 	}
-	if err := s.Store.Mailboxes.Change(&m, secret, revision, viewerOf(ctx).Name); err != nil {
+	if err := s.Store.Mailboxes.Change(ctx, &m, secret, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	s.Engine.Watch(m.ID)
@@ -240,7 +240,7 @@ func (s *mailboxHandlers) usersOf(m *store.Mailbox) ([]string, error) {
 // RemoveMailbox forgets a mailbox unless a rule names it.
 func (s *mailboxHandlers) RemoveMailbox(ctx context.Context, r RemoveMailboxRequestObject) (RemoveMailboxResponseObject,
 	error) {
-	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
+	m, err := s.Store.Mailboxes.ByID(ctx, viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -258,7 +258,7 @@ func (s *mailboxHandlers) RemoveMailbox(ctx context.Context, r RemoveMailboxRequ
 func (s *mailboxHandlers) GetMailboxRemains(ctx context.Context,
 	r GetMailboxRemainsRequestObject) (GetMailboxRemainsResponseObject, error) {
 	v := viewerOf(ctx)
-	m, err := s.Store.Mailboxes.ByID(v, r.ID)
+	m, err := s.Store.Mailboxes.ByID(ctx, v, r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -273,7 +273,7 @@ func (s *mailboxHandlers) GetMailboxRemains(ctx context.Context,
 
 // TryMailbox ends the pause after a failure.
 func (s *mailboxHandlers) TryMailbox(ctx context.Context, r TryMailboxRequestObject) (TryMailboxResponseObject, error) {
-	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
+	m, err := s.Store.Mailboxes.ByID(ctx, viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -291,7 +291,7 @@ func (s *mailboxHandlers) CheckMailbox(ctx context.Context, r CheckMailboxReques
 	}
 	if id := text(r.Params.ID); id != "" {
 		var err error
-		if m, err = s.Store.Mailboxes.ByID(viewerOf(ctx), id); err != nil {
+		if m, err = s.Store.Mailboxes.ByID(ctx, viewerOf(ctx), id); err != nil {
 			return nil, err
 		}
 	}
@@ -311,7 +311,7 @@ func (s *mailboxHandlers) CheckMailbox(ctx context.Context, r CheckMailboxReques
 			return nil, err
 		}
 	}
-	if err := s.Store.Note(viewerOf(ctx).Name, "check mailbox",
+	if err := s.Store.Note(ctx, viewerOf(ctx).Name, "check mailbox",
 		fmt.Sprintf("%s: %s at %s:%d (%s) %s", m.Name, m.Username, m.Host, m.Port, m.Encryption,
 			m.Particulars.Proxy)); err != nil {
 		return nil, err
@@ -331,7 +331,7 @@ func (s *mailboxHandlers) CheckMailbox(ctx context.Context, r CheckMailboxReques
 // ListFolders asks the server for a mailbox's folders.
 func (s *mailboxHandlers) ListFolders(ctx context.Context, r ListFoldersRequestObject) (ListFoldersResponseObject,
 	error) {
-	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
+	m, err := s.Store.Mailboxes.ByID(ctx, viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -376,7 +376,7 @@ func (s *mailboxHandlers) GetReceiving(context.Context, GetReceivingRequestObjec
 // ChangeAddress renews a drop address or closes it.
 func (s *mailboxHandlers) ChangeAddress(ctx context.Context, r ChangeAddressRequestObject) (ChangeAddressResponseObject,
 	error) {
-	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
+	m, err := s.Store.Mailboxes.ByID(ctx, viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -395,7 +395,7 @@ func (s *mailboxHandlers) ChangeAddress(ctx context.Context, r ChangeAddressRequ
 			return nil, err
 		}
 	}
-	if err := s.Store.Mailboxes.Readdress(&m, string(r.Body.What), viewerOf(ctx).Name); err != nil {
+	if err := s.Store.Mailboxes.Readdress(ctx, &m, string(r.Body.What), viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	return ChangeAddress200JSONResponse(s.mailbox(viewerOf(ctx), &m)), nil

@@ -101,7 +101,7 @@ func inUse(what, name string, rules []string) error {
 // RemoveCabinet forgets a cabinet unless a rule names it.
 func (s *placeHandlers) RemoveCabinet(ctx context.Context, r RemoveCabinetRequestObject) (RemoveCabinetResponseObject,
 	error) {
-	c, err := s.Store.Cabinets.ByID(r.ID)
+	c, err := s.Store.Cabinets.ByID(ctx, r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -114,7 +114,7 @@ func (s *placeHandlers) RemoveCabinet(ctx context.Context, r RemoveCabinetReques
 	if len(used) > 0 {
 		return nil, inUse("cabinet", c.Name, used)
 	}
-	if err := s.Store.Cabinets.Remove(c.ID, viewerOf(ctx).Name); err != nil {
+	if err := s.Store.Cabinets.Remove(ctx, c.ID, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	s.Engine.Cabinets.ForgetCabinet(c.ID)

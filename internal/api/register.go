@@ -111,11 +111,11 @@ func (s *registerHandlers) ListRegister(ctx context.Context, r ListRegisterReque
 	if q, err = s.paged(ctx, q, word(p.Sort), word(p.Direction), p.After, p.Most); err != nil {
 		return nil, err
 	}
-	found, err := s.Store.Register.Find(v, q)
+	found, err := s.Store.Register.Find(ctx, v, q)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Store.Register.Numbered(v, found.Numbers)
+	rows, err := s.Store.Register.Numbered(ctx, v, found.Numbers)
 	if err != nil {
 		return nil, err
 	}
@@ -148,7 +148,7 @@ func (s *registerHandlers) ListRegisterMessages(ctx context.Context,
 	if q, err = s.paged(ctx, q, word(p.Sort), word(p.Direction), p.After, p.Most); err != nil {
 		return nil, err
 	}
-	letters, found, err := s.Store.Register.FindMessages(v, q)
+	letters, found, err := s.Store.Register.FindMessages(ctx, v, q)
 	if err != nil {
 		return nil, err
 	}
@@ -156,7 +156,7 @@ func (s *registerHandlers) ListRegisterMessages(ctx context.Context,
 	for _, l := range letters {
 		numbers = append(numbers, l.Numbers...)
 	}
-	rows, err := s.Store.Register.Numbered(v, numbers)
+	rows, err := s.Store.Register.Numbered(ctx, v, numbers)
 	if err != nil {
 		return nil, err
 	}
@@ -200,7 +200,7 @@ func (s *registerHandlers) ListRegisterFolders(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Store.Register.Branches(viewerOf(ctx), q, text(p.Cabinet), text(p.Folder))
+	rows, err := s.Store.Register.Branches(ctx, viewerOf(ctx), q, text(p.Cabinet), text(p.Folder))
 	out := ListRegisterFolders200JSONResponse{}
 	for _, b := range rows {
 		out = append(out,
@@ -217,7 +217,7 @@ func (s *registerHandlers) GetActivity(ctx context.Context, r GetActivityRequest
 	if err != nil {
 		return nil, err
 	}
-	tallies, found, err := s.Store.Register.Tallies(v, q, register.By(p.By), s.Engine.Zone, number(p.Most, 20))
+	tallies, found, err := s.Store.Register.Tallies(ctx, v, q, register.By(p.By), s.Engine.Zone, number(p.Most, 20))
 	out := GetActivity200JSONResponse{By: string(p.By), Tallies: []Tally{}, Total: found.Total, Size: found.Size}
 	for _, t := range tallies {
 		out.Tallies = append(out.Tallies, Tally{ID: t.ID, Name: t.Name, Count: t.Count, Size: t.Size})
@@ -229,9 +229,9 @@ func (s *registerHandlers) GetActivity(ctx context.Context, r GetActivityRequest
 const columnsKey = "register columns"
 
 // columnsOf are the columns that a person chose, else the usual ones.
-func (s *registerHandlers) columnsOf(v store.Viewer) ([]string, error) {
+func (s *registerHandlers) columnsOf(ctx context.Context, v store.Viewer) ([]string, error) {
 	var names []string
-	kept, err := s.Store.Settings.Preference(v.ID, columnsKey)
+	kept, err := s.Store.Settings.Preference(ctx, v.ID, columnsKey)
 	if err == nil && kept != "" {
 		err = json.Unmarshal([]byte(kept), &names)
 	}
@@ -252,7 +252,7 @@ func (s *registerHandlers) columnsOf(v store.Viewer) ([]string, error) {
 // GetRegisterLanguage says what a search may say and which columns there are.
 func (s *registerHandlers) GetRegisterLanguage(ctx context.Context,
 	_ GetRegisterLanguageRequestObject) (GetRegisterLanguageResponseObject, error) {
-	chosen, err := s.columnsOf(viewerOf(ctx))
+	chosen, err := s.columnsOf(ctx, viewerOf(ctx))
 	out := GetRegisterLanguage200JSONResponse{Chosen: chosen, Kinds: register.Kinds(),
 		States: append(append([]string{}, register.States[1:]...), "all")}
 	for _, f := range register.Filters {
@@ -279,10 +279,10 @@ func (s *registerHandlers) ChooseColumns(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.Settings.Prefer(v.ID, columnsKey, string(kept)); err != nil {
+	if err := s.Store.Settings.Prefer(ctx, v.ID, columnsKey, string(kept)); err != nil {
 		return nil, err
 	}
-	chosen, err := s.columnsOf(v)
+	chosen, err := s.columnsOf(ctx, v)
 	return ChooseColumns200JSONResponse{Columns: chosen}, err
 }
 
@@ -291,7 +291,7 @@ func (s *registerHandlers) filingOf(ctx context.Context, entry string) (store.Fi
 	if err != nil {
 		return store.Filing{}, err
 	}
-	return s.Store.Register.ByNumber(viewerOf(ctx), n.Year, n.Number)
+	return s.Store.Register.ByNumber(ctx, viewerOf(ctx), n.Year, n.Number)
 }
 
 // fileResponse streams a file of a cabinet.
@@ -387,7 +387,7 @@ func (s *registerHandlers) story(ctx context.Context, entry string) (out Story, 
 	if err != nil {
 		return out, err
 	}
-	n, err := s.names(v)
+	n, err := s.names(ctx, v)
 	if err != nil {
 		return out, err
 	}
@@ -431,7 +431,7 @@ func (s *registerHandlers) AddNote(ctx context.Context, r AddNoteRequestObject) 
 		return nil, &problem{status: 422, kind: "invalid", text: "a note needs words",
 			fields: []FieldProblem{{Place: "text", Text: "a note needs words"}}}
 	}
-	if err := s.Store.Register.AddNote(v,
+	if err := s.Store.Register.AddNote(ctx, v,
 		&store.Note{Year: n.Year, Number: n.Number, Text: words, MadeBy: v.Name, MadeAt: s.Clock().UTC()}); err != nil {
 		return nil, err
 	}
@@ -446,7 +446,7 @@ func (s *registerHandlers) RemoveNote(ctx context.Context, r RemoveNoteRequestOb
 	if err != nil {
 		return nil, err
 	}
-	err = s.Store.Register.RemoveNote(viewerOf(ctx), n, r.Number)
+	err = s.Store.Register.RemoveNote(ctx, viewerOf(ctx), n, r.Number)
 	if errors.Is(err, store.ErrNotYours) {
 		return nil, &problem{status: 403, kind: "not-allowed", text: err.Error()}
 	}
@@ -513,7 +513,7 @@ func (s *registerHandlers) StartExport(ctx context.Context, r StartExportRequest
 		names = *r.Body.Columns
 	}
 	if len(names) == 0 {
-		if names, err = s.columnsOf(v); err != nil {
+		if names, err = s.columnsOf(ctx, v); err != nil {
 			return nil, err
 		}
 	}
@@ -552,38 +552,38 @@ func (s *registerHandlers) GetExportFile(ctx context.Context,
 	return fileResponse{body: f, name: x.Name, size: x.Size}, nil
 }
 
-func (s *registerHandlers) verification(v store.Viewer) (out Verification, err error) {
-	p, err := s.Store.Settings.VerificationPlan()
+func (s *registerHandlers) verification(ctx context.Context, v store.Viewer) (out Verification, err error) {
+	p, err := s.Store.Settings.VerificationPlan(ctx)
 	if err != nil {
 		return out, err
 	}
-	if out.Revision, err = s.Store.Settings.RevisionOf(store.VerificationSetting); err != nil {
+	if out.Revision, err = s.Store.Settings.RevisionOf(ctx, store.VerificationSetting); err != nil {
 		return out, err
 	}
 	out.Plan = VerificationPlan{EveryDays: p.EveryDays, FromTime: optional(p.FromTime), ToTime: optional(p.ToTime),
 		MbPerSecond: &p.MBPerSecond}
 	if p.EveryDays > 0 {
-		if out.Due, err = s.Store.Verifications.CountDue(s.Clock().AddDate(0, 0, -p.EveryDays)); err != nil {
+		if out.Due, err = s.Store.Verifications.CountDue(ctx, s.Clock().AddDate(0, 0, -p.EveryDays)); err != nil {
 			return out, err
 		}
 	}
-	if out.Verified, err = s.Store.Verifications.Count(v); err != nil {
+	if out.Verified, err = s.Store.Verifications.Count(ctx, v); err != nil {
 		return out, err
 	}
 	for state, into := range map[register.State]*int{register.Missing: &out.Missing, register.Changed: &out.Changed} {
-		if *into, err = s.Store.Register.Count(v,
+		if *into, err = s.Store.Register.Count(ctx, v,
 			register.Query{Search: register.Search{States: []register.State{state}}}); err != nil {
 			return out, err
 		}
 	}
-	last, err := s.Store.Verifications.Last()
+	last, err := s.Store.Verifications.Last(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return out, nil
 	}
 	if err != nil {
 		return out, err
 	}
-	shown, err := s.passes(v, []store.Pass{last})
+	shown, err := s.passes(ctx, v, []store.Pass{last})
 	if err == nil {
 		out.Last = &shown[0]
 	}
@@ -593,7 +593,7 @@ func (s *registerHandlers) verification(v store.Viewer) (out Verification, err e
 // GetVerification says when files are verified.
 func (s *registerHandlers) GetVerification(ctx context.Context,
 	_ GetVerificationRequestObject) (GetVerificationResponseObject, error) {
-	out, err := s.verification(viewerOf(ctx))
+	out, err := s.verification(ctx, viewerOf(ctx))
 	return GetVerification200JSONResponse(out), err
 }
 
@@ -610,10 +610,10 @@ func (s *registerHandlers) PlanVerification(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.Settings.PlanVerification(p, revision, v.Name); err != nil {
+	if err := s.Store.Settings.PlanVerification(ctx, p, revision, v.Name); err != nil {
 		return nil, err
 	}
-	out, err := s.verification(v)
+	out, err := s.verification(ctx, v)
 	return PlanVerification200JSONResponse(out), err
 }
 
@@ -629,24 +629,24 @@ func (s *registerHandlers) StartVerification(ctx context.Context,
 	if err != nil {
 		return nil, tooMuch(err)
 	}
-	out, err := s.onePass(v, p.ID)
+	out, err := s.onePass(ctx, v, p.ID)
 	return StartVerification201JSONResponse(out), err
 }
 
-func (s *registerHandlers) registerFile(f *store.RegisterFile) (RegisterFile, error) {
+func (s *registerHandlers) registerFile(ctx context.Context, f *store.RegisterFile) (RegisterFile, error) {
 	out := RegisterFile{ID: f.ID, Name: f.Name, Folder: f.Folder, Format: RegisterFileFormat(f.Format),
 		Per: RegisterFilePer(f.Per), Columns: []string{}, Revision: f.Revision, Problem: optional(f.Problem),
 		Advice: optional(f.Advice), OfFolder: optional(f.OfFolder), Years: []RegisterFileYear{}}
 	out.Columns = append(out.Columns, f.Columns...)
-	if c, err := s.Store.Cabinets.ByID(f.CabinetID); err == nil {
+	if c, err := s.Store.Cabinets.ByID(ctx, f.CabinetID); err == nil {
 		out.Cabinet = c.Name
 	}
 	if f.RuleID != "" {
-		if r, err := s.Store.Rules.ByID(f.RuleID); err == nil {
+		if r, err := s.Store.Rules.ByID(ctx, f.RuleID); err == nil {
 			out.Rule = optional(r.Name)
 		}
 	}
-	years, err := s.Store.RegisterFiles.Years(f.ID)
+	years, err := s.Store.RegisterFiles.Years(ctx, f.ID)
 	for _, y := range years {
 		out.Years = append(out.Years, RegisterFileYear{Year: y.Year, Path: y.Path, Rows: y.Rows, WrittenAt: y.WrittenAt})
 	}
@@ -654,12 +654,12 @@ func (s *registerHandlers) registerFile(f *store.RegisterFile) (RegisterFile, er
 }
 
 // ListRegisterFiles lists the registers that are kept as files.
-func (s *registerHandlers) ListRegisterFiles(context.Context,
-	ListRegisterFilesRequestObject) (ListRegisterFilesResponseObject, error) {
-	rows, err := s.Store.RegisterFiles.All()
+func (s *registerHandlers) ListRegisterFiles(ctx context.Context,
+	_ ListRegisterFilesRequestObject) (ListRegisterFilesResponseObject, error) {
+	rows, err := s.Store.RegisterFiles.All(ctx)
 	out := ListRegisterFiles200JSONResponse{}
 	for i := range rows {
-		one, err := s.registerFile(&rows[i])
+		one, err := s.registerFile(ctx, &rows[i])
 		if err != nil {
 			return nil, err
 		}
@@ -687,7 +687,7 @@ func (s *registerHandlers) saveRegisterFile(ctx context.Context, id string, revi
 	if err != nil {
 		return RegisterFile{}, err
 	}
-	return s.registerFile(&f)
+	return s.registerFile(ctx, &f)
 }
 
 // AddRegisterFile keeps a register as a file.
@@ -711,13 +711,13 @@ func (s *registerHandlers) ChangeRegisterFile(ctx context.Context,
 // RemoveRegisterFile removes one.
 func (s *registerHandlers) RemoveRegisterFile(ctx context.Context,
 	r RemoveRegisterFileRequestObject) (RemoveRegisterFileResponseObject, error) {
-	return RemoveRegisterFile204Response{}, s.Store.RegisterFiles.Remove(r.ID, viewerOf(ctx).Name)
+	return RemoveRegisterFile204Response{}, s.Store.RegisterFiles.Remove(ctx, r.ID, viewerOf(ctx).Name)
 }
 
 // WriteRegisterFile writes one again.
 func (s *registerHandlers) WriteRegisterFile(ctx context.Context,
 	r WriteRegisterFileRequestObject) (WriteRegisterFileResponseObject, error) {
-	f, err := s.Store.RegisterFiles.ByID(r.ID)
+	f, err := s.Store.RegisterFiles.ByID(ctx, r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -725,7 +725,7 @@ func (s *registerHandlers) WriteRegisterFile(ctx context.Context,
 	if err := s.Engine.Registry.WriteRegisterFile(ctx, &f); err != nil {
 		return nil, err
 	}
-	out, err := s.registerFile(&f)
+	out, err := s.registerFile(ctx, &f)
 	return WriteRegisterFile200JSONResponse(out), err
 }
 

@@ -25,9 +25,15 @@ type ruleFacts struct {
 
 const ruleDays = 30
 
-func (s *ruleHandlers) ruleFacts(v store.Viewer) (f ruleFacts, err error) {
-	tallies, _, err := s.Store.Register.Tallies(v, register.Query{Search: register.Search{States: ever}}, register.PerRule,
-		s.Engine.Zone, 0)
+func (s *ruleHandlers) ruleFacts(ctx context.Context, v store.Viewer) (f ruleFacts, err error) {
+	tallies, _, err := s.Store.Register.Tallies(
+		ctx,
+		v,
+		register.Query{Search: register.Search{States: ever}},
+		register.PerRule,
+		s.Engine.Zone,
+		0,
+	)
 	if err != nil {
 		return f, err
 	}
@@ -35,7 +41,7 @@ func (s *ruleHandlers) ruleFacts(v store.Viewer) (f ruleFacts, err error) {
 	for _, t := range tallies {
 		f.filed[t.ID] = t
 	}
-	f.days, err = s.Store.Register.Days(v, register.PerRule, s.Engine.Today().AddDate(0, 0, 1-ruleDays), ruleDays)
+	f.days, err = s.Store.Register.Days(ctx, v, register.PerRule, s.Engine.Today().AddDate(0, 0, 1-ruleDays), ruleDays)
 	return f, err
 }
 
@@ -83,11 +89,11 @@ func (s *ruleHandlers) rule(r *store.Rule, f *ruleFacts) Rule {
 }
 
 func (s *ruleHandlers) rules(ctx context.Context) ([]Rule, error) {
-	rows, err := s.Store.Rules.All()
+	rows, err := s.Store.Rules.All(ctx)
 	if err != nil {
 		return nil, err
 	}
-	f, err := s.ruleFacts(viewerOf(ctx))
+	f, err := s.ruleFacts(ctx, viewerOf(ctx))
 	out := []Rule{}
 	for i := range rows {
 		out = append(out, s.rule(&rows[i], &f))
@@ -96,11 +102,11 @@ func (s *ruleHandlers) rules(ctx context.Context) ([]Rule, error) {
 }
 
 func (s *ruleHandlers) oneRule(ctx context.Context, id string) (Rule, error) {
-	row, err := s.Store.Rules.ByID(id)
+	row, err := s.Store.Rules.ByID(ctx, id)
 	if err != nil || row.Removed {
 		return Rule{}, errors.Join(err, store.ErrNotFound)
 	}
-	f, err := s.ruleFacts(viewerOf(ctx))
+	f, err := s.ruleFacts(ctx, viewerOf(ctx))
 	return s.rule(&row, &f), err
 }
 
@@ -174,7 +180,7 @@ func (s *ruleHandlers) OrderRules(ctx context.Context, r OrderRulesRequestObject
 	if r.Body.Was != nil {
 		was = *r.Body.Was
 	}
-	if err := s.Store.Rules.Order(r.Body.Ids, was, viewerOf(ctx).Name); err != nil {
+	if err := s.Store.Rules.Order(ctx, r.Body.Ids, was, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	if err := s.Engine.Office.LoadRules(); err != nil {
@@ -252,12 +258,18 @@ func rehearsedItem(i *rehearsal.RehearsedItem) Item {
 }
 
 // GetRuleSchema gives the schema of the rule document.
-func (s *ruleHandlers) GetRuleSchema(context.Context, GetRuleSchemaRequestObject) (GetRuleSchemaResponseObject, error) {
+func (s *ruleHandlers) GetRuleSchema(
+	context.Context,
+	GetRuleSchemaRequestObject,
+) (GetRuleSchemaResponseObject, error) {
 	return GetRuleSchema200ApplicationSchemaPlusJSONResponse(rule.Schema()), nil
 }
 
 // GetLanguage gives the fields and words of patterns, and the kinds.
-func (s *ruleHandlers) GetLanguage(context.Context, GetLanguageRequestObject) (GetLanguageResponseObject, error) {
+func (s *ruleHandlers) GetLanguage(
+	ctx context.Context,
+	_ GetLanguageRequestObject,
+) (GetLanguageResponseObject, error) {
 	out := GetLanguage200JSONResponse{}
 	for _, f := range pattern.Fields {
 		out.Fields = append(out.Fields, Pattern{Name: f.Name, Type: string(f.Type), Doc: f.Doc, Example: "<" + f.Name + ">"})
@@ -273,7 +285,7 @@ func (s *ruleHandlers) GetLanguage(context.Context, GetLanguageRequestObject) (G
 		out.Kinds = append(out.Kinds,
 			Kind{Name: string(k.Kind), Plural: k.Plural, Extensions: append([]string{}, k.Extensions...)})
 	}
-	tables, err := s.Store.Book.Tables()
+	tables, err := s.Store.Book.Tables(ctx)
 	out.Tables = []string{}
 	for _, t := range tables {
 		out.Tables = append(out.Tables, t.Name)
@@ -284,7 +296,7 @@ func (s *ruleHandlers) GetLanguage(context.Context, GetLanguageRequestObject) (G
 // GetChoices gives what occurs in the mailboxes.
 func (s *ruleHandlers) GetChoices(ctx context.Context, r GetChoicesRequestObject) (GetChoicesResponseObject, error) {
 	v := viewerOf(ctx)
-	rows, err := s.Store.Mailboxes.All(v)
+	rows, err := s.Store.Mailboxes.All(ctx, v)
 	if err != nil {
 		return nil, err
 	}
@@ -317,7 +329,10 @@ func (s *ruleHandlers) GetChoices(ctx context.Context, r GetChoicesRequestObject
 }
 
 // FileOldMail begins a pass over old mail.
-func (s *ruleHandlers) FileOldMail(ctx context.Context, r FileOldMailRequestObject) (FileOldMailResponseObject, error) {
+func (s *ruleHandlers) FileOldMail(
+	ctx context.Context,
+	r FileOldMailRequestObject,
+) (FileOldMailResponseObject, error) {
 	p, err := s.Engine.FileOldMail(s.oldMail(r.ID, r.Body), viewerOf(ctx))
 	switch {
 	case errors.Is(err, store.ErrNotFound):
@@ -327,7 +342,7 @@ func (s *ruleHandlers) FileOldMail(ctx context.Context, r FileOldMailRequestObje
 	case err != nil:
 		return nil, err
 	}
-	out, err := s.passes(viewerOf(ctx), []store.Pass{*p})
+	out, err := s.passes(ctx, viewerOf(ctx), []store.Pass{*p})
 	if err != nil {
 		return nil, err
 	}

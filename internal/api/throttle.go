@@ -140,8 +140,8 @@ const browserLife = 180 * 24 * time.Hour
 const browserKey = "browser-key"
 
 // markOf makes the mark of a browser in which a person signed in. It lets nobody in: wrong tries count apart.
-func (s *Server) markOf(p store.Person) (string, error) {
-	key, err := s.Store.Settings.GetOr(browserKey, func() string { return rand.Text() + rand.Text() })
+func (s *Server) markOf(ctx context.Context, p store.Person) (string, error) {
+	key, err := s.Store.Settings.GetOr(ctx, browserKey, func() string { return rand.Text() + rand.Text() })
 	if err != nil {
 		return "", err
 	}
@@ -150,12 +150,12 @@ func (s *Server) markOf(p store.Person) (string, error) {
 }
 
 // knows says whether a mark was made for a person, with the password she has now.
-func (s *Server) knows(shown string, p store.Person) (bool, error) {
+func (s *Server) knows(ctx context.Context, shown string, p store.Person) (bool, error) {
 	nonce, signed, ok := strings.Cut(shown, ".")
 	if !ok || p.ID == "" {
 		return false, nil
 	}
-	key, err := s.Store.Settings.Get(browserKey)
+	key, err := s.Store.Settings.Get(ctx, browserKey)
 	return err == nil && key != "" && hmac.Equal([]byte(signed), []byte(mark(key, nonce, p))), err
 }
 

@@ -37,8 +37,8 @@ func (s *topicHandlers) topic(t *store.Topic) (Topic, error) {
 	return topicOf(t, s.Engine.Office.Topics.Learned(t.Name), uses), err
 }
 
-func (s *topicHandlers) topicByID(id string) (Topic, error) {
-	t, err := s.Store.Topics.ByID(id)
+func (s *topicHandlers) topicByID(ctx context.Context, id string) (Topic, error) {
+	t, err := s.Store.Topics.ByID(ctx, id)
 	if err != nil {
 		return Topic{}, err
 	}
@@ -46,8 +46,8 @@ func (s *topicHandlers) topicByID(id string) (Topic, error) {
 }
 
 // ListTopics lists the topics.
-func (s *topicHandlers) ListTopics(context.Context, ListTopicsRequestObject) (ListTopicsResponseObject, error) {
-	rows, err := s.Store.Topics.All()
+func (s *topicHandlers) ListTopics(ctx context.Context, _ ListTopicsRequestObject) (ListTopicsResponseObject, error) {
+	rows, err := s.Store.Topics.All(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -94,11 +94,11 @@ func (s *topicHandlers) RemoveTopic(ctx context.Context, r RemoveTopicRequestObj
 func (s *topicHandlers) ListExamples(ctx context.Context, r ListExamplesRequestObject) (ListExamplesResponseObject,
 	error) {
 	v := viewerOf(ctx)
-	t, err := s.Store.Topics.ByID(r.ID)
+	t, err := s.Store.Topics.ByID(ctx, r.ID)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Store.Topics.Examples(v, t.ID)
+	rows, err := s.Store.Topics.Examples(ctx, v, t.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -113,7 +113,7 @@ func (s *topicHandlers) ListExamples(ctx context.Context, r ListExamplesRequestO
 		}
 		out = append(out, one)
 	}
-	return out, s.Store.People.Record(v, "read examples", t.Name)
+	return out, s.Store.People.Record(ctx, v, "read examples", t.Name)
 }
 
 // MarkMessages teaches a topic.
@@ -126,7 +126,7 @@ func (s *topicHandlers) MarkMessages(ctx context.Context, r MarkMessagesRequestO
 	if _, err := s.Engine.Desk.Mark(ctx, viewerOf(ctx), r.ID, r.Body.Messages, r.Body.About, origin); err != nil {
 		return nil, err
 	}
-	out, err := s.topicByID(r.ID)
+	out, err := s.topicByID(ctx, r.ID)
 	return MarkMessages200JSONResponse(out), err
 }
 
@@ -140,7 +140,7 @@ func (s *topicHandlers) TakeExamplesBack(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	out, err := s.topicByID(r.ID)
+	out, err := s.topicByID(ctx, r.ID)
 	return TakeExamplesBack200JSONResponse(out), err
 }
 
@@ -152,7 +152,7 @@ func (s *topicHandlers) ListTeachings(ctx context.Context, r ListTeachingsReques
 	if err != nil {
 		return nil, err
 	}
-	n, err := s.names(v)
+	n, err := s.names(ctx, v)
 	out := ListTeachings200JSONResponse{}
 	for i := range found {
 		out = append(out, Teaching{Message: n.message(&found[i].Message), Likely: percent(found[i].Likely)})
@@ -176,11 +176,11 @@ func (s *topicHandlers) RehearseTopic(ctx context.Context, r RehearseTopicReques
 func (s *topicHandlers) ExportTopic(ctx context.Context, r ExportTopicRequestObject) (ExportTopicResponseObject,
 	error) {
 	v := viewerOf(ctx)
-	t, err := s.Store.Topics.ByID(r.ID)
+	t, err := s.Store.Topics.ByID(ctx, r.ID)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Store.Topics.Examples(v, t.ID)
+	rows, err := s.Store.Topics.Examples(ctx, v, t.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -192,7 +192,7 @@ func (s *topicHandlers) ExportTopic(ctx context.Context, r ExportTopicRequestObj
 			TopicDocumentExample{About: e.About, Subject: e.Subject, Text: e.Text, Sender: optional(e.SenderAddress),
 				Names: &names})
 	}
-	return ExportTopic200JSONResponse(out), s.Store.People.Record(v, "export topic", t.Name)
+	return ExportTopic200JSONResponse(out), s.Store.People.Record(ctx, v, "export topic", t.Name)
 }
 
 // ImportTopic lets a topic learn from a file.
@@ -217,7 +217,7 @@ func (s *topicHandlers) ImportTopic(ctx context.Context, r ImportTopicRequestObj
 	if err != nil {
 		return nil, err
 	}
-	out, err := s.topicByID(id)
+	out, err := s.topicByID(ctx, id)
 	return ImportTopic200JSONResponse(out), err
 }
 
@@ -266,7 +266,7 @@ func (s *topicHandlers) ProveMessage(ctx context.Context, r ProveMessageRequestO
 
 func (s *topicHandlers) trust(ctx context.Context) (Trust, error) {
 	t := s.Engine.Office.Settings().Trust
-	revision, err := s.Store.Settings.RevisionOf(store.TrustSetting)
+	revision, err := s.Store.Settings.RevisionOf(ctx, store.TrustSetting)
 	if err != nil {
 		return Trust{}, err
 	}

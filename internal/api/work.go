@@ -26,16 +26,16 @@ type names struct {
 	reported         func(*store.Message) *mail.Proof
 }
 
-func (s *workHandlers) names(v store.Viewer) (*names, error) {
+func (s *workHandlers) names(ctx context.Context, v store.Viewer) (*names, error) {
 	n := &names{mailboxes: map[string]string{}, rules: map[string]string{}, reported: s.Engine.Office.Reported}
-	boxes, err := s.Store.Mailboxes.All(v)
+	boxes, err := s.Store.Mailboxes.All(ctx, v)
 	if err != nil {
 		return nil, err
 	}
 	for _, m := range boxes {
 		n.mailboxes[m.ID] = m.Name
 	}
-	rules, err := s.Store.Rules.All()
+	rules, err := s.Store.Rules.All(ctx)
 	n.rules[store.ByHand] = "by hand"
 	for _, r := range rules {
 		n.rules[r.ID] = r.Name
@@ -96,7 +96,7 @@ func (n *names) item(e *store.Entry) Item {
 func (s *workHandlers) ListMessages(ctx context.Context, r ListMessagesRequestObject) (ListMessagesResponseObject,
 	error) {
 	v := viewerOf(ctx)
-	n, err := s.names(v)
+	n, err := s.names(ctx, v)
 	if err != nil {
 		return nil, err
 	}
@@ -106,13 +106,13 @@ func (s *workHandlers) ListMessages(ctx context.Context, r ListMessagesRequestOb
 	}
 	q.Text, q.Unfiled = text(r.Params.Text), r.Params.Unfiled != nil && *r.Params.Unfiled
 	if r.Params.After != nil {
-		last, err := s.Store.Messages.ByID(v, *r.Params.After)
+		last, err := s.Store.Messages.ByID(ctx, v, *r.Params.After)
 		if err != nil {
 			return nil, err
 		}
 		q.Before, q.BeforeID = last.ReceivedAt, last.ID
 	}
-	rows, err := s.Store.Messages.Find(v, q)
+	rows, err := s.Store.Messages.Find(ctx, v, q)
 	out := ListMessages200JSONResponse{}
 	for i := range rows {
 		out = append(out, n.message(&rows[i]))
@@ -121,26 +121,29 @@ func (s *workHandlers) ListMessages(ctx context.Context, r ListMessagesRequestOb
 }
 
 // ExplainMessage says what was decided for a message and what each rule makes of it.
-func (s *workHandlers) ExplainMessage(ctx context.Context, r ExplainMessageRequestObject) (ExplainMessageResponseObject,
+func (s *workHandlers) ExplainMessage(
+	ctx context.Context,
+	r ExplainMessageRequestObject,
+) (ExplainMessageResponseObject,
 	error) {
 	v := viewerOf(ctx)
 	row, explained, err := s.Engine.Rehearser.Explain(ctx, v, r.Number, r.Params.Thorough != nil && *r.Params.Thorough)
 	if err != nil {
 		return nil, err
 	}
-	n, err := s.names(v)
+	n, err := s.names(ctx, v)
 	if err != nil {
 		return nil, err
 	}
-	entries, err := s.Store.Journal.OfMessage(v, row.ID)
+	entries, err := s.Store.Journal.OfMessage(ctx, v, row.ID)
 	if err != nil {
 		return nil, err
 	}
-	follow, err := s.Store.FollowUps.FollowUpsOf(v, row.ID)
+	follow, err := s.Store.FollowUps.FollowUpsOf(ctx, v, row.ID)
 	if err != nil {
 		return nil, err
 	}
-	sent, err := s.Store.FollowUps.OfMessage(v, row.ID)
+	sent, err := s.Store.FollowUps.OfMessage(ctx, v, row.ID)
 	out := ExplainMessage200JSONResponse{Message: n.message(&row), Decided: []Item{}, Rules: []RuleVerdict{},
 		Steps: n.steps(follow, sent)}
 	if facts, err := row.Facts(); err == nil {
@@ -174,8 +177,8 @@ func (s *workHandlers) ExplainMessage(ctx context.Context, r ExplainMessageReque
 	return out, err
 }
 
-func (s *workHandlers) passes(v store.Viewer, rows []store.Pass) ([]Pass, error) {
-	n, err := s.names(v)
+func (s *workHandlers) passes(ctx context.Context, v store.Viewer, rows []store.Pass) ([]Pass, error) {
+	n, err := s.names(ctx, v)
 	if err != nil {
 		return nil, err
 	}
@@ -184,11 +187,11 @@ func (s *workHandlers) passes(v store.Viewer, rows []store.Pass) ([]Pass, error)
 		p := &rows[i]
 		ids = append(ids, p.ID)
 	}
-	counts, err := s.Store.Passes.CountsOf(ids...)
+	counts, err := s.Store.Passes.CountsOf(ctx, ids...)
 	if err != nil {
 		return nil, err
 	}
-	undos, err := s.Store.Undoing.Of(ids...)
+	undos, err := s.Store.Undoing.Of(ctx, ids...)
 	out := []Pass{}
 	for i := range rows {
 		p := &rows[i]
@@ -235,20 +238,20 @@ func (s *workHandlers) ListPasses(ctx context.Context, r ListPassesRequestObject
 		y, m, d := p.To.Date()
 		q.To = time.Date(y, m, d+1, 0, 0, 0, 0, s.Engine.Zone)
 	}
-	rows, err := s.Store.Passes.Find(viewerOf(ctx), q)
+	rows, err := s.Store.Passes.Find(ctx, viewerOf(ctx), q)
 	if err != nil {
 		return nil, err
 	}
-	out, err := s.passes(viewerOf(ctx), rows)
+	out, err := s.passes(ctx, viewerOf(ctx), rows)
 	return ListPasses200JSONResponse(out), err
 }
 
-func (s *workHandlers) onePass(v store.Viewer, id int64) (Pass, error) {
-	row, err := s.Store.Passes.ByID(v, id)
+func (s *workHandlers) onePass(ctx context.Context, v store.Viewer, id int64) (Pass, error) {
+	row, err := s.Store.Passes.ByID(ctx, v, id)
 	if err != nil {
 		return Pass{}, err
 	}
-	out, err := s.passes(v, []store.Pass{row})
+	out, err := s.passes(ctx, v, []store.Pass{row})
 	if err != nil {
 		return Pass{}, err
 	}
@@ -257,7 +260,7 @@ func (s *workHandlers) onePass(v store.Viewer, id int64) (Pass, error) {
 
 // GetPass shows one pass.
 func (s *workHandlers) GetPass(ctx context.Context, r GetPassRequestObject) (GetPassResponseObject, error) {
-	out, err := s.onePass(viewerOf(ctx), r.Number)
+	out, err := s.onePass(ctx, viewerOf(ctx), r.Number)
 	return GetPass200JSONResponse(out), err
 }
 
@@ -271,16 +274,20 @@ func (s *workHandlers) SteerPass(ctx context.Context, r SteerPassRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	out, err := s.onePass(v, r.Number)
+	out, err := s.onePass(ctx, v, r.Number)
 	return SteerPass200JSONResponse(out), err
 }
 
-func (s *workHandlers) messagesOf(v store.Viewer, entries []store.Entry) (map[int64]*store.Message, error) {
+func (s *workHandlers) messagesOf(
+	ctx context.Context,
+	v store.Viewer,
+	entries []store.Entry,
+) (map[int64]*store.Message, error) {
 	ids := make([]int64, len(entries))
 	for i, e := range entries {
 		ids[i] = e.MessageID
 	}
-	return s.Store.Messages.ByIDs(v, ids)
+	return s.Store.Messages.ByIDs(ctx, v, ids)
 }
 
 const (
@@ -291,7 +298,7 @@ const (
 // GetToday sums up the day.
 func (s *workHandlers) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetTodayResponseObject, error) {
 	v := viewerOf(ctx)
-	n, err := s.names(v)
+	n, err := s.names(ctx, v)
 	if err != nil {
 		return nil, err
 	}
@@ -302,7 +309,7 @@ func (s *workHandlers) GetToday(ctx context.Context, _ GetTodayRequestObject) (G
 	if month.Before(first) {
 		since = month
 	}
-	filed, err := s.Store.Register.Days(v, register.PerMailbox, since, dayIndex(since, today, s.Engine.Zone)+1)
+	filed, err := s.Store.Register.Days(ctx, v, register.PerMailbox, since, dayIndex(since, today, s.Engine.Zone)+1)
 	if err != nil {
 		return nil, err
 	}
@@ -324,10 +331,10 @@ func (s *workHandlers) GetToday(ctx context.Context, _ GetTodayRequestObject) (G
 			}
 		}
 	}
-	if out.Tray, err = s.Store.Tray.Count(v); err != nil {
+	if out.Tray, err = s.Store.Tray.Count(ctx, v); err != nil {
 		return nil, err
 	}
-	delays, err := s.Store.Journal.Delays(v, 100)
+	delays, err := s.Store.Journal.Delays(ctx, v, 100)
 	if err != nil {
 		return nil, err
 	}
@@ -336,11 +343,11 @@ func (s *workHandlers) GetToday(ctx context.Context, _ GetTodayRequestObject) (G
 		median := int(delays[len(delays)/2].Milliseconds())
 		out.DelayMs = &median
 	}
-	entries, err := s.Store.Journal.Recent(v, 60)
+	entries, err := s.Store.Journal.Recent(ctx, v, 60)
 	if err != nil {
 		return nil, err
 	}
-	messages, err := s.messagesOf(v, entries)
+	messages, err := s.messagesOf(ctx, v, entries)
 	if err != nil {
 		return nil, err
 	}
@@ -360,7 +367,7 @@ func (s *workHandlers) GetToday(ctx context.Context, _ GetTodayRequestObject) (G
 		}
 		out.Arrivals[at].Items = append([]Item{n.item(e)}, out.Arrivals[at].Items...)
 	}
-	boxes, err := s.Store.Mailboxes.All(v)
+	boxes, err := s.Store.Mailboxes.All(ctx, v)
 	if err != nil {
 		return nil, err
 	}
@@ -368,11 +375,11 @@ func (s *workHandlers) GetToday(ctx context.Context, _ GetTodayRequestObject) (G
 		out.Mailboxes = append(out.Mailboxes,
 			MailboxToday{ID: m.ID, Name: m.Name, State: s.Engine.Status(m.ID).State, Filed: byMailbox[m.ID]})
 	}
-	cabinets, err := s.Store.Cabinets.All()
+	cabinets, err := s.Store.Cabinets.All(ctx)
 	if err != nil {
 		return nil, err
 	}
-	rules, err := s.Store.Rules.All()
+	rules, err := s.Store.Rules.All(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -383,7 +390,7 @@ func (s *workHandlers) GetToday(ctx context.Context, _ GetTodayRequestObject) (G
 		}
 		out.Running = out.Running || rules[i].Running
 	}
-	ever, err := s.Store.Register.Count(v, register.Query{})
+	ever, err := s.Store.Register.Count(ctx, v, register.Query{})
 	out.HasFiled = ever > 0
 	return out, err
 }
@@ -404,8 +411,8 @@ type eventStream struct {
 }
 
 // still says whether who listens may do so yet, and takes over what he may see.
-func (e *eventStream) still() bool {
-	v, _, err := e.server.Store.People.ViewerOf(e.secret, e.server.Clock())
+func (e *eventStream) still(ctx context.Context) bool {
+	v, _, err := e.server.Store.People.ViewerOf(ctx, e.secret, e.server.Clock())
 	if errors.Is(err, store.ErrNotFound) {
 		return false
 	}
@@ -430,7 +437,7 @@ func (e *eventStream) VisitGetEventsResponse(c fiber.Ctx) error {
 			case <-e.server.stop.Done():
 				return
 			case <-tick.C:
-				if !e.still() {
+				if !e.still(c.Context()) {
 					return
 				}
 				fmt.Fprint(w, ": still here\n\n")
@@ -439,7 +446,7 @@ func (e *eventStream) VisitGetEventsResponse(c fiber.Ctx) error {
 					return
 				}
 				if event.Kind == events.Sessions {
-					if !e.still() {
+					if !e.still(c.Context()) {
 						return
 					}
 					continue

@@ -54,7 +54,7 @@ func identityOf(m *store.Mailbox) string {
 
 // filesFrom lists the mailboxes from which running rules file in a cabinet.
 func (cs *Cabinets) filesFrom(g *Gate) (map[string]store.Mailbox, error) {
-	mailboxes, err := cs.Store.Mailboxes.All(store.System)
+	mailboxes, err := cs.Store.Mailboxes.All(g.owner.Context(), store.System)
 	if err != nil {
 		return nil, err
 	}
@@ -165,7 +165,7 @@ func (g *Gate) tellDoubled(doubled map[string]string) error {
 	if c.told == nil {
 		c.told = map[string]bool{}
 	}
-	mailboxes, err := e.Store.Mailboxes.All(store.System)
+	mailboxes, err := e.Store.Mailboxes.All(g.owner.Context(), store.System)
 	if err != nil {
 		return err
 	}
@@ -174,7 +174,7 @@ func (g *Gate) tellDoubled(doubled map[string]string) error {
 		object := g.Row.ID + "/" + m.ID
 		host, twice := doubled[m.ID]
 		if !twice {
-			if _, err := e.Store.Tray.Settle("watched twice", object); err != nil {
+			if _, err := e.Store.Tray.Settle(g.owner.Context(), "watched twice", object); err != nil {
 				return err
 			}
 			delete(c.told, object)
@@ -183,11 +183,14 @@ func (g *Gate) tellDoubled(doubled map[string]string) error {
 		if c.told[object] {
 			continue
 		}
-		err := e.Store.Tray.Tell(&store.Notice{Kind: "watched twice", Object: object, MailboxID: m.ID, MadeAt: e.Clock(),
-			Text: fmt.Sprintf("Another Ink Tray on %s watches the mailbox “%s” too and files in the same cabinet “%s”. What "+
-				"the rules of both take is filed twice.", host, m.Name, g.Row.Name),
-			Advice: "Let one of the two watch this mailbox: remove it on the other, or hand it over. If the rules of the two " +
-				"take different messages, you can settle this notice."})
+		err := e.Store.Tray.Tell(
+			g.owner.Context(),
+			&store.Notice{Kind: "watched twice", Object: object, MailboxID: m.ID, MadeAt: e.Clock(),
+				Text: fmt.Sprintf("Another Ink Tray on %s watches the mailbox “%s” too and files in the same cabinet “%s”. What "+
+					"the rules of both take is filed twice.", host, m.Name, g.Row.Name),
+				Advice: "Let one of the two watch this mailbox: remove it on the other, or hand it over. If the rules of the two " +
+					"take different messages, you can settle this notice."},
+		)
 		if err != nil {
 			return err
 		}

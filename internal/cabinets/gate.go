@@ -78,7 +78,7 @@ func (cs *Cabinets) Gate(id string) (*Gate, error) {
 	if g != nil {
 		return g, nil
 	}
-	row, err := cs.Store.Cabinets.ByID(id)
+	row, err := cs.Store.Cabinets.ByID(cs.Context(), id)
 	if err != nil {
 		return nil, err
 	}
@@ -129,7 +129,7 @@ func (cs *Cabinets) Close() {
 
 // Named finds the gate of a cabinet by the cabinet's name; nil where it cannot be opened.
 func (cs *Cabinets) Named(name string) *Gate {
-	row, err := cs.Store.Cabinets.Named(name)
+	row, err := cs.Store.Cabinets.Named(cs.Context(), name)
 	if err != nil {
 		return nil
 	}
@@ -183,14 +183,14 @@ func (g *Gate) Ready(ctx context.Context) error {
 	g.proved = true
 	g.failures, g.until, g.problem, g.checked = 0, time.Time{}, nil, now
 	g.mutex.Unlock()
-	if err := g.owner.Store.Alarms.EndOutage("cabinet", g.Row.ID); err != nil {
+	if err := g.owner.Store.Alarms.EndOutage(ctx, "cabinet", g.Row.ID); err != nil {
 		return err
 	}
 	if closed {
-		if _, err := g.owner.Store.Tray.Settle("cabinet", g.Row.ID); err != nil {
+		if _, err := g.owner.Store.Tray.Settle(ctx, "cabinet", g.Row.ID); err != nil {
 			return err
 		}
-		if err := g.owner.Store.Journal.Hasten(g.Row.ID); err != nil {
+		if err := g.owner.Store.Journal.Hasten(ctx, g.Row.ID); err != nil {
 			return err
 		}
 		g.owner.WakeAll()
@@ -216,11 +216,11 @@ func (g *Gate) Trip(problem error) error {
 	g.until, g.problem = now.Add(pause), problem
 	out := &ClosedError{g.until, problem}
 	g.mutex.Unlock()
-	if err := g.owner.Store.Alarms.BeginOutage("cabinet", g.Row.ID, now); err != nil {
+	if err := g.owner.Store.Alarms.BeginOutage(g.owner.Context(), "cabinet", g.Row.ID, now); err != nil {
 		g.owner.Log.Error("recording what is out of reach", "error", err)
 	}
 	g.owner.Log.Warn("a cabinet fails", "cabinet", g.Row.Name, "error", problem, "again in", pause)
-	err := g.owner.Store.Tray.Tell(&store.Notice{Kind: "cabinet", Object: g.Row.ID,
+	err := g.owner.Store.Tray.Tell(g.owner.Context(), &store.Notice{Kind: "cabinet", Object: g.Row.ID,
 		Text:   fmt.Sprintf("The cabinet “%s” cannot be used: %s.", g.Row.Name, phrase.TrimStop(problem.Error())),
 		Advice: "What is to be filed there waits and is filed by itself once the cabinet is back.", MadeAt: now})
 	if err != nil {

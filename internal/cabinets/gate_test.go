@@ -37,7 +37,7 @@ func newShelf(t *testing.T) *shelf {
 	if err != nil {
 		t.Fatal(err)
 	}
-	err = s.Cabinets.Add(&store.Cabinet{ID: "cab", Name: "harbour files", Kind: "local", Folder: h.folder,
+	err = s.Cabinets.Add(t.Context(), &store.Cabinet{ID: "cab", Name: "harbour files", Kind: "local", Folder: h.folder,
 		Identity: identity,
 		MadeAt:   h.shows}, "test")
 	if err != nil {
@@ -82,7 +82,7 @@ func TestAFailingCabinetIsClosedForAGrowingWhile(t *testing.T) {
 			t.Error("the problem is not known")
 		}
 	}
-	if told, err := h.Store.Tray.HasNotice("cabinet", "cab"); err != nil || !told {
+	if told, err := h.Store.Tray.HasNotice(t.Context(), "cabinet", "cab"); err != nil || !told {
 		t.Errorf("people are told: %v (%v)", told, err)
 	}
 	if err := os.Rename(away, h.folder); err != nil {
@@ -95,7 +95,7 @@ func TestAFailingCabinetIsClosedForAGrowingWhile(t *testing.T) {
 	if err := g.Ready(t.Context()); err != nil || h.woken == 0 {
 		t.Errorf("after the pause: %v, and mailboxes were woken %d times", err, h.woken)
 	}
-	if told, err := h.Store.Tray.HasNotice("cabinet", "cab"); err != nil || told {
+	if told, err := h.Store.Tray.HasNotice(t.Context(), "cabinet", "cab"); err != nil || told {
 		t.Errorf("the notice is still there: %v (%v)", told, err)
 	}
 }

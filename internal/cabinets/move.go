@@ -152,7 +152,7 @@ func (cs *Cabinets) MoveCabinet(ctx context.Context, to *store.Cabinet, by strin
 	if to.Identity, err = cs.Prepare(ctx, to, cs.Clock()); err != nil {
 		return nil, err
 	}
-	rows, err := cs.Store.Cabinets.All()
+	rows, err := cs.Store.Cabinets.All(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -164,7 +164,7 @@ func (cs *Cabinets) MoveCabinet(ctx context.Context, to *store.Cabinet, by strin
 	if err := cs.proved(ctx, to); err != nil {
 		return nil, err
 	}
-	total, err := cs.Store.Cabinets.FilesIn(to.ID)
+	total, err := cs.Store.Cabinets.FilesIn(ctx, to.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -187,7 +187,7 @@ func (cs *Cabinets) MoveCabinet(ctx context.Context, to *store.Cabinet, by strin
 	}
 	pass := &store.Pass{Kind: "move", MadeBy: by, State: store.Running, Total: total, StartedAt: cs.Clock(),
 		Note: fmt.Sprintf("“%s” from %s to %s", g.Row.Name, g.Row.Folder, to.Folder)}
-	if err := cs.Store.Passes.Add(pass); err != nil {
+	if err := cs.Store.Passes.Add(ctx, pass); err != nil {
 		ended()
 		return nil, errors.Join(err, target.Close())
 	}
@@ -208,7 +208,7 @@ func (cs *Cabinets) MoveCabinet(ctx context.Context, to *store.Cabinet, by strin
 		case err != nil:
 			pass.State, pass.Note = store.Broken, phrase.Join(note, err.Error())
 		}
-		if err := cs.Store.Passes.Save(pass); err != nil {
+		if err := cs.Store.Passes.Save(ctx, pass); err != nil {
 			cs.Log.Error("keeping a pass", "error", err)
 		}
 		cs.Events.Send(events.Event{Kind: "pass", ID: fmt.Sprint(pass.ID)})
@@ -245,7 +245,7 @@ func (m *mover) run(ctx context.Context, g *Gate, to *store.Cabinet, by string) 
 	if err := m.again(ctx, seen); err != nil {
 		return err
 	}
-	kept, err := m.owner.Store.Cabinets.KeptIn(to.ID)
+	kept, err := m.owner.Store.Cabinets.KeptIn(ctx, to.ID)
 	if err != nil {
 		return err
 	}
@@ -257,16 +257,16 @@ func (m *mover) run(ctx context.Context, g *Gate, to *store.Cabinet, by string) 
 	if err := m.stopped(ctx); err != nil {
 		return err
 	}
-	if err := m.owner.Store.Cabinets.Moved(to, by); err != nil {
+	if err := m.owner.Store.Cabinets.Moved(ctx, to, by); err != nil {
 		return err
 	}
 	switched = true // code that still holds the old place changes nothing in it
 	m.owner.ForgetCabinet(to.ID)
-	if _, err := m.owner.Store.Tray.Settle("cabinet", to.ID); err != nil {
+	if _, err := m.owner.Store.Tray.Settle(ctx, "cabinet", to.ID); err != nil {
 		return err
 	}
 	m.owner.OnMoved(ctx, to.ID) // what was staged at the old place is read again
-	if err := m.owner.Store.Journal.Hasten(to.ID); err != nil {
+	if err := m.owner.Store.Journal.Hasten(ctx, to.ID); err != nil {
 		return err
 	}
 	m.owner.WakeAll()
@@ -404,7 +404,7 @@ func (m *mover) copy(ctx context.Context, name string, e cabinet.Entry) error {
 	m.pass.Total = max(m.pass.Total, m.pass.Looked)
 	m.pass.Matched = m.pass.Looked
 	if m.pass.Looked%50 == 0 {
-		if err := m.owner.Store.Passes.Save(m.pass); err != nil {
+		if err := m.owner.Store.Passes.Save(ctx, m.pass); err != nil {
 			return err
 		}
 		m.owner.Events.Send(events.Event{Kind: "pass", ID: fmt.Sprint(m.pass.ID)})

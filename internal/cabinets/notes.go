@@ -32,7 +32,7 @@ func (g *Gate) compareBooks(ctx context.Context, book cabinet.Notebook) error {
 	if json.Unmarshal(notes[e.booksName()], &was) != nil { // none, or in the midst of its writing
 		return nil
 	}
-	last, err := e.Store.Journal.Last()
+	last, err := e.Store.Journal.Last(ctx)
 	if err != nil || was.Last <= last {
 		return err
 	}
@@ -43,7 +43,7 @@ func (g *Gate) compareBooks(ctx context.Context, book cabinet.Notebook) error {
 		Advice: fmt.Sprintf("Messages that came since are looked at again: what of them lies there already gets its line "+
 			"in the register and is not filed twice. For files that no message brings again: "+
 			"Settings, Cabinets, Files without a line, or inktray cabinets unknown %q.", g.Row.Name)}
-	if err := e.Store.Tray.Tell(n); err != nil {
+	if err := e.Store.Tray.Tell(ctx, n); err != nil {
 		return err
 	}
 	e.Events.Send(events.Event{Kind: "tray"})
@@ -52,7 +52,7 @@ func (g *Gate) compareBooks(ctx context.Context, book cabinet.Notebook) error {
 
 // writeBooks says how far these records go, where that is more than was said.
 func (g *Gate) writeBooks(ctx context.Context, book cabinet.Notebook) error {
-	last, err := g.owner.Store.Journal.Last()
+	last, err := g.owner.Store.Journal.Last(ctx)
 	if err != nil || last == g.lease.books {
 		return err
 	}

@@ -30,7 +30,7 @@ func (cs *Cabinets) mayBeCabinet(c *store.Cabinet) error {
 	refuse := func(format string, args ...any) error {
 		return &cabinet.Error{Problem: fmt.Sprintf(format, args...), Advice: "Choose a folder of its own.", Lasting: true}
 	}
-	others, err := cs.Store.Cabinets.All()
+	others, err := cs.Store.Cabinets.All(cs.Context())
 	if err != nil {
 		return err
 	}
@@ -134,7 +134,7 @@ func (cs *Cabinets) AddCabinet(ctx context.Context, c *store.Cabinet, actor stri
 	if c.Identity, err = cs.Prepare(ctx, c, cs.Clock()); err != nil {
 		return err
 	}
-	rows, err := cs.Store.Cabinets.All()
+	rows, err := cs.Store.Cabinets.All(ctx)
 	if err != nil {
 		return err
 	}
@@ -147,7 +147,7 @@ func (cs *Cabinets) AddCabinet(ctx context.Context, c *store.Cabinet, actor stri
 	if err := cs.proved(ctx, c); err != nil {
 		return err
 	}
-	return cs.Store.Cabinets.Add(c, actor)
+	return cs.Store.Cabinets.Add(ctx, c, actor)
 }
 
 // proved proves that a place keeps what cabinets promise, as it is reached now.
@@ -169,7 +169,7 @@ func (cs *Cabinets) ChangeCabinet(ctx context.Context, c *store.Cabinet, reached
 			return err
 		}
 	}
-	if err := cs.Store.Cabinets.Change(c, revision, actor); err != nil {
+	if err := cs.Store.Cabinets.Change(ctx, c, revision, actor); err != nil {
 		return err
 	}
 	if reached {

@@ -136,7 +136,7 @@ func (c serviceCommands) runDemo(ctx context.Context, o *demoOptions) error {
 	if err := c.furnishCabinets(ctx, places); err != nil {
 		return errors.Join(err, s.stop())
 	}
-	drop, err := s.store.Mailboxes.Named(store.System, demo.DropName)
+	drop, err := s.store.Mailboxes.Named(ctx, store.System, demo.DropName)
 	if err != nil {
 		return errors.Join(err, s.stop())
 	}
@@ -188,7 +188,7 @@ func (c serviceCommands) furnish(ctx context.Context, s *service, mail *demo.Mai
 	}
 	person := store.Person{ID: store.NewID(), Name: demoPerson, Password: api.HashPassword(demo.Password),
 		Role: store.Administrator, MadeAt: time.Now().UTC()}
-	if err := s.store.People.Add(person, "demo"); err != nil {
+	if err := s.store.People.Add(ctx, person, "demo"); err != nil {
 		return err
 	}
 	token, err := c.tokenFor(ctx, demoPerson, demo.Password, "")

@@ -205,11 +205,11 @@ func TestAmongHostileMessagesTheOrdinaryOnesAreFiledAtOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer records.Close()
-	rows, err := records.Messages.Find(store.System, store.MessageQuery{Most: total + 100})
+	rows, err := records.Messages.Find(ctx, store.System, store.MessageQuery{Most: total + 100})
 	if err != nil {
 		t.Fatal(err)
 	}
-	aside, err := records.Retries.InTray(store.System, total+100)
+	aside, err := records.Retries.InTray(ctx, store.System, total+100)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -192,7 +192,7 @@ func itoa(n int64) string { return strconv.FormatInt(n, 10) }
 
 func setupCode(t *testing.T, o *office) string {
 	t.Helper()
-	code, err := api.SetupCode(o.service.store)
+	code, err := api.SetupCode(t.Context(), o.service.store)
 	if err != nil || code == "" {
 		t.Fatalf("no set-up code: %v", err)
 	}

@@ -119,7 +119,7 @@ func TestKeptSecretsAreSentOnlyWhereTheyWereGivenFor(t *testing.T) {
 		t.Errorf("%d connections were made to another server", e.came)
 	}
 	// What was checked stands in the audit table.
-	before, err := o.service.store.People.AuditOf("check mailbox")
+	before, err := o.service.store.People.AuditOf(t.Context(), "check mailbox")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -131,7 +131,8 @@ func TestKeptSecretsAreSentOnlyWhereTheyWereGivenFor(t *testing.T) {
 		string(data)); status != 200 {
 		t.Fatal(status, answer)
 	}
-	if after, err := o.service.store.People.AuditOf("check mailbox"); err != nil || len(after) != len(before)+1 ||
+	if after, err := o.service.store.People.AuditOf(t.Context(), "check mailbox"); err != nil ||
+		len(after) != len(before)+1 ||
 		after[0].Actor != demoPerson {
 		t.Errorf("the audit table has %d checks, before %d: %v", len(after), len(before), err)
 	}

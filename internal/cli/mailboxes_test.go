@@ -56,7 +56,7 @@ func (o *office) first() {
 	o.t.Helper()
 	p := store.Person{ID: store.NewID(), Name: demoPerson, Password: api.HashPassword(demo.Password),
 		Role: store.Administrator, MadeAt: time.Now()}
-	if err := o.service.store.People.Add(p, "test"); err != nil {
+	if err := o.service.store.People.Add(o.t.Context(), p, "test"); err != nil {
 		o.t.Fatal(err)
 	}
 	o.signIn()

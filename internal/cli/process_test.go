@@ -59,7 +59,7 @@ func setUp(t testing.TB, folder string, fill func(*store.Store) error) {
 		err = fill(records)
 	}
 	err = errors.Join(err,
-		records.People.Add(store.Person{ID: "p", Name: demoPerson, Password: api.HashPassword("a long password"),
+		records.People.Add(t.Context(), store.Person{ID: "p", Name: demoPerson, Password: api.HashPassword("a long password"),
 			Role: store.Administrator, MadeAt: time.Now()}, "test"), records.Close())
 	if err != nil {
 		t.Fatal(err)

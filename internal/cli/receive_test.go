@@ -194,7 +194,7 @@ func BenchmarkAThousandMailboxes(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		delays, err := records.Journal.Delays(store.System, letters)
+		delays, err := records.Journal.Delays(ctx, store.System, letters)
 		records.Close()
 		p.start()
 		slowest := time.Duration(0)

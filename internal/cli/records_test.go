@@ -44,7 +44,7 @@ func TestRecordsAreCheckedFromTheCommandLine(t *testing.T) {
 func TestANewKeyForgetsPasswordsAndAsksBefore(t *testing.T) {
 	records := filepath.Join(t.TempDir(), "records")
 	setUp(t, records, func(s *store.Store) error {
-		return s.Mailboxes.Add(&store.Mailbox{ID: "box", Name: "office", Kind: "imap"}, "pw", "test")
+		return s.Mailboxes.Add(t.Context(), &store.Mailbox{ID: "box", Name: "office", Kind: "imap"}, "pw", "test")
 	})
 	if _, errs, code := run(t, "", "records", "new-key", "--data", records); code != exitUsage ||
 		!strings.Contains(errs, "--yes") {

@@ -54,7 +54,7 @@ func memory(t testing.TB, pid int) (now, most float64) {
 func filled(t testing.TB, n int) func(*store.Store) error {
 	return func(records *store.Store) error {
 		began := time.Now()
-		got, err := records.Journal.Enter(demo.Many(n, 1, time.Now()))
+		got, err := records.Journal.Enter(t.Context(), demo.Many(n, 1, time.Now()))
 		if err == nil && got != n {
 			err = fmt.Errorf("%d of %d were entered", got, n)
 		}

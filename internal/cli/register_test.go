@@ -201,7 +201,8 @@ func TestVerificationByTheCommandLine(t *testing.T) {
 	if n := value[client.RegisterPage](t, "register", "list", "sender:"+address, "state:all").Total; n != 0 {
 		t.Errorf("%d are still found", n)
 	}
-	if f := value[client.Story](t, "register", "show", all[1].Entry); f.Filing.Subject != "" || f.Filing.ErasedAt == nil ||
+	if f := value[client.Story](t, "register", "show", all[1].Entry); f.Filing.Subject != "" ||
+		f.Filing.ErasedAt == nil ||
 		f.Filing.Sha256 != all[1].Sha256 {
 		t.Errorf("the line is %+v", f.Filing)
 	}
@@ -215,8 +216,9 @@ func TestAReaderSeesHisPartOfTheRegisterOnly(t *testing.T) {
 	all := value[client.RegisterPage](t, "register", "list", "--most", "500").Filings
 	boxes := value[[]client.Mailbox](t, "mailboxes", "list")
 	records := o.service.store
-	if err := records.People.Add(store.Person{ID: "rowan", Name: "Rowan", Password: api.HashPassword("a long password"),
-		Role: store.Reader, MadeAt: time.Now()}, "test"); err != nil {
+	if err := records.People.Add(t.Context(), store.Person{ID: "rowan", Name: "Rowan",
+		Password: api.HashPassword("a long password"),
+		Role:     store.Reader, MadeAt: time.Now()}, "test"); err != nil {
 		t.Fatal(err)
 	}
 	var own client.Mailbox
@@ -225,7 +227,7 @@ func TestAReaderSeesHisPartOfTheRegisterOnly(t *testing.T) {
 			own = b
 		}
 	}
-	if err := records.People.Restrict("rowan", []string{own.ID}, "test"); err != nil {
+	if err := records.People.Restrict(t.Context(), "rowan", []string{own.ID}, "test"); err != nil {
 		t.Fatal(err)
 	}
 	mine, others := 0, ""
@@ -333,8 +335,10 @@ func TestTheRegisterInTheConsole(t *testing.T) {
 	b.Run("window.scrollTo(0, 0)", nil)
 	b.Type("Search the register", "sender:tidewatch kind:pdf")
 	b.Until("the search is in the address", "location.search.includes('sender%3Atidewatch')")
-	b.Until("it is narrowed",
-		`/^\d+ filings/.test(document.querySelector('h1 + p').innerText) && [...document.querySelectorAll('tbody tr')].filter(r => r.querySelector('a')).every(r => r.innerText.includes('.pdf'))`)
+	b.Until(
+		"it is narrowed",
+		`/^\d+ filings/.test(document.querySelector('h1 + p').innerText) && [...document.querySelectorAll('tbody tr')].filter(r => r.querySelector('a')).every(r => r.innerText.includes('.pdf'))`,
+	)
 	b.Open(o.service.address() + "/register?text=kind%3Anonsense")
 	b.Sees("There is no kind")
 	b.Open(o.service.address() + "/register?text=kind%3Apdf&sort=size")
@@ -342,7 +346,10 @@ func TestTheRegisterInTheConsole(t *testing.T) {
 	b.Press("Columns")
 	b.Sees("They are kept for you")
 	clean("columns")
-	b.Run("[...document.querySelectorAll('[role=dialog] label')].find(l => l.innerText.trim() === 'SHA-256').click()", nil)
+	b.Run(
+		"[...document.querySelectorAll('[role=dialog] label')].find(l => l.innerText.trim() === 'SHA-256').click()",
+		nil,
+	)
 	b.Press("Save")
 	b.Until("the column is there", "[...document.querySelectorAll('th')].some(h => h.innerText.includes('SHA-256'))")
 	if got := value[client.RegisterLanguage](t, "register", "columns"); got.Chosen[len(got.Chosen)-1] != "checksum" {
@@ -369,8 +376,10 @@ func TestTheRegisterInTheConsole(t *testing.T) {
 	pdf := value[client.RegisterPage](t, "register", "list", "kind:pdf", "berths", "--most", "1").Filings[0]
 	b.Open(o.service.address() + "/register/" + pdf.Entry)
 	b.Sees("What happened")
-	b.Until("the page is drawn",
-		`(() => { const c = document.querySelector('canvas'); if (!c || !c.width) return false; const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; for (let i = 0; i < d.length; i += 4) if (d[i] < 100 && d[i + 3] > 0) return true; return false })()`)
+	b.Until(
+		"the page is drawn",
+		`(() => { const c = document.querySelector('canvas'); if (!c || !c.width) return false; const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; for (let i = 0; i < d.length; i += 4) if (d[i] < 100 && d[i + 3] > 0) return true; return false })()`,
+	)
 	b.Type("A note on this filing", "signed copy is upstairs")
 	b.Press("Write")
 	b.Until("the note stands there",

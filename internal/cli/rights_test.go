@@ -14,12 +14,12 @@ import (
 func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 	o := openOffice(t, theLast)
 	token, id := o.person("Tamsin Clerk", store.Clerk)
-	boxes, err := o.service.store.Mailboxes.All(store.System)
+	boxes, err := o.service.store.Mailboxes.All(t.Context(), store.System)
 	if err != nil {
 		t.Fatal(err)
 	}
 	only := boxes[0] // berths
-	if err := o.service.store.People.Restrict(id, []string{only.ID}, "test"); err != nil {
+	if err := o.service.store.People.Restrict(t.Context(), id, []string{only.ID}, "test"); err != nil {
 		t.Fatal(err)
 	}
 	c, err := (&command{service: o.service.address()}).connectWith(token)
@@ -68,7 +68,7 @@ func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 			t.Errorf("%s, who writes to other mailboxes, is proposed", p.Domain)
 		}
 	}
-	rows, err := o.service.store.Messages.Find(store.System, store.MessageQuery{Most: 500})
+	rows, err := o.service.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 500})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -122,7 +122,7 @@ func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 	}
 	lastOf := func() map[string]int64 {
 		found := map[string]int64{}
-		rows, err := o.service.store.Passes.Find(store.System, store.PassQuery{Kind: "old mail", Most: 100})
+		rows, err := o.service.store.Passes.Find(t.Context(), store.System, store.PassQuery{Kind: "old mail", Most: 100})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -138,11 +138,11 @@ func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 		}
 	}
 	until(t, "the passes are done", func() bool {
-		p, err := o.service.store.Passes.Unfinished()
+		p, err := o.service.store.Passes.Unfinished(t.Context())
 		return err == nil && len(p) == 0
 	})
 	for rule, id := range lastOf() {
-		p, err := o.service.store.Passes.ByID(store.System, id)
+		p, err := o.service.store.Passes.ByID(t.Context(), store.System, id)
 		if err != nil || id == before[rule] {
 			t.Fatal(err, id)
 		}
@@ -156,7 +156,7 @@ func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 		}
 	}
 	// Drop addresses and addresses of calls are for administrators.
-	if err := o.service.store.People.Restrict(id, nil, "test"); err != nil {
+	if err := o.service.store.People.Restrict(t.Context(), id, nil, "test"); err != nil {
 		t.Fatal(err)
 	}
 	drops := 0

@@ -283,7 +283,7 @@ func (c serviceCommands) serve() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			code, err := api.SetupCode(s.store)
+			code, err := api.SetupCode(cmd.Context(), s.store)
 			if err != nil {
 				return errors.Join(err, s.stop())
 			}

@@ -57,7 +57,7 @@ func (o *office) person(name string, role store.Role) (token, id string) {
 	o.t.Helper()
 	p := store.Person{ID: store.NewID(), Name: name, Password: api.HashPassword("a long password"), Role: role,
 		MadeAt: time.Now()}
-	if err := o.service.store.People.Add(p, "test"); err != nil {
+	if err := o.service.store.People.Add(o.t.Context(), p, "test"); err != nil {
 		o.t.Fatal(err)
 	}
 	token, err := (&command{service: o.service.address()}).tokenFor(o.t.Context(), name, "a long password", "")
@@ -116,12 +116,12 @@ func TestEveryOperationNamesItsPermissionAndKeepsIt(t *testing.T) {
 func TestAPersonSeesOnlyTheMailboxesThatAreHis(t *testing.T) {
 	o := openOffice(t, theLast)
 	token, id := o.person("Rowan Reader", store.Reader)
-	boxes, err := o.service.store.Mailboxes.All(store.System)
+	boxes, err := o.service.store.Mailboxes.All(t.Context(), store.System)
 	if err != nil {
 		t.Fatal(err)
 	}
 	only := boxes[0] // berths
-	if err := o.service.store.People.Restrict(id, []string{only.ID}, "test"); err != nil {
+	if err := o.service.store.People.Restrict(t.Context(), id, []string{only.ID}, "test"); err != nil {
 		t.Fatal(err)
 	}
 	c, err := (&command{service: o.service.address()}).connectWith(token)
@@ -235,7 +235,7 @@ func TestProblemsSayWhatIsWrongWhereAndWhatToDo(t *testing.T) {
 
 func (o *office) mailboxID(name string) string {
 	o.t.Helper()
-	m, err := o.service.store.Mailboxes.Named(store.System, name)
+	m, err := o.service.store.Mailboxes.Named(o.t.Context(), store.System, name)
 	if err != nil {
 		o.t.Fatal(err)
 	}

@@ -38,7 +38,7 @@ func New(b *base.Base) *Watch { return &Watch{Base: b} }
 
 func (w *Watch) read() (note, error) {
 	var n note
-	text, err := w.Store.Settings.Get("clock")
+	text, err := w.Store.Settings.Get(w.Context(), "clock")
 	if err != nil || text == "" {
 		return n, err
 	}
@@ -51,7 +51,7 @@ func (w *Watch) write(n note) error {
 	if err != nil {
 		return err
 	}
-	return w.Store.Settings.Set("clock", string(text))
+	return w.Store.Settings.Set(w.Context(), "clock", string(text))
 }
 
 // Tick notes what the clock shows, every ten minutes and when it jumps. Where the clock shows less than before, what
@@ -73,7 +73,7 @@ func (w *Watch) Tick() error {
 		if !n.Seen.IsZero() && n.Seen.Before(now) {
 			since = n.Seen
 		}
-		if err := w.Store.Settings.Rewind(now, now.Add(longest), since); err != nil {
+		if err := w.Store.Settings.Rewind(w.Context(), now, now.Add(longest), since); err != nil {
 			return err
 		}
 		w.WakeAll()
@@ -97,25 +97,25 @@ func (w *Watch) Steady() (bool, error) {
 		return false, err
 	}
 	if n.Seen.IsZero() { // of a version that did not note it
-		if n.Seen, err = w.Store.Settings.LastSeen(); err != nil {
+		if n.Seen, err = w.Store.Settings.LastSeen(w.Context()); err != nil {
 			return false, err
 		}
 	}
 	trusted := n.Seen.IsZero() || now.Sub(n.Seen) <= jump
 	if !trusted {
-		if trusted, err = w.Store.Settings.ArrivedAround(now, jump); err != nil {
+		if trusted, err = w.Store.Settings.ArrivedAround(w.Context(), now, jump); err != nil {
 			return false, err
 		}
 	}
 	if !trusted && !n.Asked.IsZero() && now.Sub(n.Asked) > -jump {
-		asked, err := w.Store.Tray.HasNotice("clock", "clock")
+		asked, err := w.Store.Tray.HasNotice(w.Context(), "clock", "clock")
 		if err != nil {
 			return false, err
 		}
 		trusted = !asked // a person settled it: the clock is right
 	}
 	if trusted {
-		if _, err := w.Store.Tray.Settle("clock", "clock"); err != nil {
+		if _, err := w.Store.Tray.Settle(w.Context(), "clock", "clock"); err != nil {
 			return false, err
 		}
 		n.Seen, n.Asked = now, time.Time{}
@@ -127,7 +127,7 @@ func (w *Watch) Steady() (bool, error) {
 			return false, err
 		}
 		const day = "2 January 2006"
-		err := w.Store.Tray.Tell(&store.Notice{Kind: "clock", Object: "clock", MadeAt: now,
+		err := w.Store.Tray.Tell(w.Context(), &store.Notice{Kind: "clock", Object: "clock", MadeAt: now,
 			Text: fmt.Sprintf("This machine's clock shows %s, but when Ink Tray last looked it was %s. Until it is sure "+
 				"which is right, nothing is let go of because of its age.", now.In(w.Zone).Format(day),
 				n.Seen.In(w.Zone).Format(day)),

@@ -36,7 +36,7 @@ func (o *office) expect(what string, steady, asked bool) {
 	if err != nil || got != steady {
 		o.t.Errorf("%s: steady is %v (%v), want %v", what, got, err, steady)
 	}
-	is, err := o.Store.Tray.HasNotice("clock", "clock")
+	is, err := o.Store.Tray.HasNotice(o.Context(), "clock", "clock")
 	if err != nil || is != asked {
 		o.t.Errorf("%s: a person is asked: %v (%v), want %v", what, is, err, asked)
 	}
@@ -50,7 +50,7 @@ func TestAJumpIsTrustedOnlyOnceAPersonSaysSo(t *testing.T) {
 	o.shows = o.shows.AddDate(2, 0, 0)
 	o.expect("after two years", false, true)
 	o.expect("asked once only", false, true)
-	if _, err := o.Store.Tray.Settle("clock", "clock"); err != nil {
+	if _, err := o.Store.Tray.Settle(t.Context(), "clock", "clock"); err != nil {
 		t.Fatal(err)
 	}
 	o.expect("a person settled it", true, false)

@@ -47,7 +47,7 @@ func (dk *Desk) handed(v store.Viewer, ids []int64) ([]store.Message, error) {
 	if len(ids) == 0 || len(ids) > mostByHand {
 		return nil, rule.Problems{{Place: "messages", Text: fmt.Sprintf("choose between one message and %d", mostByHand)}}
 	}
-	found, err := dk.Store.Messages.ByIDs(v, ids)
+	found, err := dk.Store.Messages.ByIDs(dk.Context(), v, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -70,7 +70,7 @@ func (dk *Desk) handed(v store.Viewer, ids []int64) ([]store.Message, error) {
 // FileByHand files attachments of messages, or the messages themselves, in a folder
 // that a person chose.
 func (dk *Desk) FileByHand(v store.Viewer, of []Handed, cabinet, folder string) (store.Pass, error) {
-	c, err := dk.Store.Cabinets.Named(cabinet)
+	c, err := dk.Store.Cabinets.Named(dk.Context(), cabinet)
 	if errors.Is(err, store.ErrNotFound) {
 		return store.Pass{}, rule.Problems{{Place: "cabinet", Text: fmt.Sprintf("there is no cabinet called “%s”", cabinet)}}
 	}
@@ -118,7 +118,7 @@ func (dk *Desk) FileByHand(v store.Viewer, of []Handed, cabinet, folder string) 
 	}
 	p := dk.byHand(v, rows)
 	p.Note = fmt.Sprintf("in “%s”, %s", c.Name, path.Join(levels...))
-	if err := dk.Store.Passes.AddByHand(p, hands, "file by hand"); err != nil {
+	if err := dk.Store.Passes.AddByHand(dk.Context(), p, hands, "file by hand"); err != nil {
 		return store.Pass{}, err
 	}
 	dk.begun(rows)
@@ -208,7 +208,7 @@ func (dk *Desk) ChangeByHand(v store.Viewer, ids []int64, c HandChange) (store.P
 		return store.Pass{}, rule.Problems{{Place: "messages", Text: "say what is to be done with the messages: label, " +
 			"mark or move"}}
 	}
-	mailboxes, err := dk.Store.Mailboxes.All(v)
+	mailboxes, err := dk.Store.Mailboxes.All(dk.Context(), v)
 	if err != nil {
 		return store.Pass{}, err
 	}
@@ -228,7 +228,7 @@ func (dk *Desk) ChangeByHand(v store.Viewer, ids []int64, c HandChange) (store.P
 	}
 	p := dk.byHand(v, rows)
 	p.Note = registry.StepsInWords(steps)
-	if err := dk.Store.Passes.AddByHand(p, hands, "change by hand"); err != nil {
+	if err := dk.Store.Passes.AddByHand(dk.Context(), p, hands, "change by hand"); err != nil {
 		return store.Pass{}, err
 	}
 	dk.begun(rows)

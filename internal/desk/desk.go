@@ -40,16 +40,16 @@ func (dk *Desk) MattersOf(v store.Viewer, m store.Matters, cause store.Cause) (s
 	if cause == "" {
 		return m, nil
 	}
-	return dk.Store.Tray.OfCause(v, cause)
+	return dk.Store.Tray.OfCause(dk.Context(), v, cause)
 }
 
 // Again lets what waits in the tray be tried again, under the rules as they are now.
 func (dk *Desk) Again(v store.Viewer, m store.Matters) (int, error) {
 	looked, out := 0, error(nil)
 	for _, id := range m.Filings { // they are looked at again
-		f, err := dk.Store.Register.OfEntry(id)
+		f, err := dk.Store.Register.OfEntry(dk.Context(), id)
 		if err == nil {
-			f, err = dk.Store.Register.ByNumber(v, f.Year, f.Number)
+			f, err = dk.Store.Register.ByNumber(dk.Context(), v, f.Year, f.Number)
 		}
 		if err == nil {
 			err = dk.registry.VerifyFiling(dk.Context(), &f)
@@ -60,7 +60,7 @@ func (dk *Desk) Again(v store.Viewer, m store.Matters) (int, error) {
 		}
 		looked++
 	}
-	n, err := dk.decided(dk.Store.Tray.Again(v, m, store.Decision{Given: "again"}))
+	n, err := dk.decided(dk.Store.Tray.Again(dk.Context(), v, m, store.Decision{Given: "again"}))
 	if err == nil && n+looked == 0 {
 		err = out
 	}
@@ -69,12 +69,12 @@ func (dk *Desk) Again(v store.Viewer, m store.Matters) (int, error) {
 
 // Release lets held items be filed as they are.
 func (dk *Desk) Release(v store.Viewer, m store.Matters) (int, error) {
-	return dk.decided(dk.Store.Tray.Again(v, m, store.Decision{Given: "release"}))
+	return dk.decided(dk.Store.Tray.Again(dk.Context(), v, m, store.Decision{Given: "release"}))
 }
 
 // Elsewhere lets items of the tray be filed in a folder that a person names.
 func (dk *Desk) Elsewhere(v store.Viewer, m store.Matters, cabinet, folder string) (int, error) {
-	c, err := dk.Store.Cabinets.Named(cabinet)
+	c, err := dk.Store.Cabinets.Named(dk.Context(), cabinet)
 	if err != nil {
 		return 0, rule.Problems{{Place: "cabinet", Text: fmt.Sprintf("there is no cabinet called “%s”", cabinet)}}
 	}
@@ -83,7 +83,7 @@ func (dk *Desk) Elsewhere(v store.Viewer, m store.Matters, cabinet, folder strin
 		return 0, rule.Problems{
 			{Place: "folder", Text: "name the folder in which to file, such as Sorted by hand/2026", Meant: "Sorted by hand"}}
 	}
-	return dk.decided(dk.Store.Tray.Again(v, m,
+	return dk.decided(dk.Store.Tray.Again(dk.Context(), v, m,
 		store.Decision{Given: "elsewhere", CabinetID: c.ID, Path: func(entry *store.Entry) string {
 			ext := mail.Extension(entry.Name)
 			return path.Join(path.Join(segments...), safename.File(strings.TrimSuffix(entry.Name, ext), ext))
@@ -96,7 +96,7 @@ func (dk *Desk) SetAside(v store.Viewer, m store.Matters, note string) (int, err
 	if note = strings.Join(strings.Fields(note), " "); note != "" {
 		reason += ": " + note
 	}
-	return dk.decided(dk.Store.Tray.SetAside(v, m, reason, dk.Clock()))
+	return dk.decided(dk.Store.Tray.SetAside(dk.Context(), v, m, reason, dk.Clock()))
 }
 
 func (dk *Desk) decided(n int, err error) (int, error) {
@@ -111,11 +111,11 @@ func (dk *Desk) decided(n int, err error) (int, error) {
 func (dk *Desk) FileMissingAgain(ctx context.Context, v store.Viewer, m store.Matters) (int, error) {
 	n := 0
 	for _, id := range m.Filings {
-		f, err := dk.Store.Register.OfEntry(id)
+		f, err := dk.Store.Register.OfEntry(ctx, id)
 		if err != nil {
 			return n, err
 		}
-		if f, err = dk.Store.Register.ByNumber(v, f.Year, f.Number); err != nil {
+		if f, err = dk.Store.Register.ByNumber(ctx, v, f.Year, f.Number); err != nil {
 			return n, err
 		}
 		state, err := dk.registry.VerifyOne(ctx, &f)
@@ -128,7 +128,7 @@ func (dk *Desk) FileMissingAgain(ctx context.Context, v store.Viewer, m store.Ma
 			}
 			continue
 		}
-		done, err := dk.Store.Verifications.Refile(v, &f, dk.Clock())
+		done, err := dk.Store.Verifications.Refile(ctx, v, &f, dk.Clock())
 		if err != nil {
 			return n, err
 		}

@@ -16,11 +16,11 @@ import (
 
 // JudgeMessage says what each topic makes of a message, with its text.
 func (dk *Desk) JudgeMessage(ctx context.Context, v store.Viewer, messageID int64) ([]Judged, error) {
-	row, err := dk.Store.Messages.ByID(v, messageID)
+	row, err := dk.Store.Messages.ByID(ctx, v, messageID)
 	if err != nil {
 		return nil, err
 	}
-	topics, err := dk.Store.Topics.All()
+	topics, err := dk.Store.Topics.All(ctx)
 	if err != nil || len(topics) == 0 {
 		return nil, err
 	}
@@ -73,7 +73,7 @@ type Judged struct {
 // error, if any, may be rule.Problems.
 func (dk *Desk) Mark(ctx context.Context, v store.Viewer, topicID string, messages []int64, about bool,
 	origin string) (int, error) {
-	t, err := dk.Store.Topics.ByID(topicID)
+	t, err := dk.Store.Topics.ByID(ctx, topicID)
 	if err != nil {
 		return 0, err
 	}
@@ -114,7 +114,7 @@ func (dk *Desk) Mark(ctx context.Context, v store.Viewer, topicID string, messag
 			return 0, err
 		}
 	}
-	if err := dk.Store.Topics.Mark(&t, examples, v.Name); err != nil {
+	if err := dk.Store.Topics.Mark(ctx, &t, examples, v.Name); err != nil {
 		return 0, err
 	}
 	return len(examples), dk.office.LoadTopics(t.ID)
@@ -123,14 +123,14 @@ func (dk *Desk) Mark(ctx context.Context, v store.Viewer, topicID string, messag
 // AnswerTopics says of doubtful items whether their messages are about the topic,
 // which learns from it; then they go on under their rule.
 func (dk *Desk) AnswerTopics(ctx context.Context, v store.Viewer, items []int64, about bool) (int, error) {
-	entries, err := dk.Store.Tray.Doubtful(v, items)
+	entries, err := dk.Store.Tray.Doubtful(ctx, v, items)
 	if err != nil {
 		return 0, err
 	}
 	if len(entries) == 0 {
 		return 0, rule.Problems{{Place: "ids", Text: "none of these waits because a topic is in doubt"}}
 	}
-	topics, err := dk.Store.Topics.All()
+	topics, err := dk.Store.Topics.All(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -151,11 +151,11 @@ func (dk *Desk) AnswerTopics(ctx context.Context, v store.Viewer, items []int64,
 		}
 	}
 	// Everything of these messages that waits for the same answer goes on.
-	again, err := dk.Store.Tray.DoubtfulLike(v, entries)
+	again, err := dk.Store.Tray.DoubtfulLike(ctx, v, entries)
 	if err != nil {
 		return 0, err
 	}
-	n, err := dk.Store.Tray.Again(v, store.Matters{Items: again}, store.Decision{Given: "again"})
+	n, err := dk.Store.Tray.Again(ctx, v, store.Matters{Items: again}, store.Decision{Given: "again"})
 	if err != nil {
 		return n, err
 	}
@@ -166,9 +166,9 @@ func (dk *Desk) AnswerTopics(ctx context.Context, v store.Viewer, items []int64,
 			learned = append(learned, entries[i].Topic)
 		}
 	}
-	others, err := dk.Store.Tray.DoubtfulOf(learned, askedAnew)
+	others, err := dk.Store.Tray.DoubtfulOf(ctx, learned, askedAnew)
 	if err == nil && len(others) > 0 {
-		_, err = dk.Store.Tray.Again(store.System, store.Matters{Items: others}, store.Decision{Given: "again"})
+		_, err = dk.Store.Tray.Again(ctx, store.System, store.Matters{Items: others}, store.Decision{Given: "again"})
 	}
 	return dk.decided(n, err)
 }

@@ -49,12 +49,12 @@ type Shown struct {
 // LookInto looks into a folder as it is now. What is shown is kept as facts, so
 // that it can be read, explained and filed by hand; nothing changes in the mailbox.
 func (dk *Desk) LookInto(ctx context.Context, v store.Viewer, mailboxID string, of LookIntoOf) (*LookedInto, error) {
-	m, err := dk.Store.Mailboxes.ByID(v, mailboxID)
+	m, err := dk.Store.Mailboxes.ByID(ctx, v, mailboxID)
 	if err != nil {
 		return nil, err
 	}
 	if of.Before == 0 {
-		if err := dk.Store.People.Record(v, "look into mailbox", m.Name+"/"+of.Folder); err != nil {
+		if err := dk.Store.People.Record(ctx, v, "look into mailbox", m.Name+"/"+of.Folder); err != nil {
 			return nil, err
 		}
 	}
@@ -150,7 +150,7 @@ func fits(m *Shown, of *LookIntoOf, words []string) bool {
 // shown reads the facts of messages and keeps those that are new to the records.
 func (dk *Desk) shown(ctx context.Context, v store.Viewer, s source.Session, m *store.Mailbox, folder string,
 	validity uint32, uids []uint32) ([]Shown, error) {
-	known, err := dk.Store.Messages.ByUID(m.ID, folder, validity, uids)
+	known, err := dk.Store.Messages.ByUID(ctx, m.ID, folder, validity, uids)
 	if err != nil {
 		return nil, err
 	}
@@ -194,7 +194,7 @@ func (dk *Desk) shown(ctx context.Context, v store.Viewer, s source.Session, m *
 		all = append(all, one)
 	}
 	if len(look.Messages) > 0 {
-		if err := dk.Store.Messages.Commit(look); err != nil {
+		if err := dk.Store.Messages.Commit(ctx, look); err != nil {
 			return nil, err
 		}
 	}
@@ -209,7 +209,7 @@ func (dk *Desk) shown(ctx context.Context, v store.Viewer, s source.Session, m *
 		}
 		ids[i] = all[i].ID
 	}
-	filed, err := dk.Store.Messages.FiledOf(v, ids)
+	filed, err := dk.Store.Messages.FiledOf(ctx, v, ids)
 	for i := range all {
 		all[i].Filed = filed[all[i].ID]
 	}

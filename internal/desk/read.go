@@ -19,14 +19,14 @@ import (
 // that loads nothing. It is drawn in a process of its own, and recorded.
 func (dk *Desk) Read(ctx context.Context, v store.Viewer, messageID int64, form rule.CopyForm) (Reading, error) {
 	var out Reading
-	row, err := dk.Store.Messages.ByID(v, messageID)
+	row, err := dk.Store.Messages.ByID(ctx, v, messageID)
 	if err != nil {
 		return out, err
 	}
 	if row.ErasedAt != nil {
 		return out, store.ErrNotFound
 	}
-	if err := dk.Store.People.Record(v, "read message", fmt.Sprint(messageID)); err != nil {
+	if err := dk.Store.People.Record(ctx, v, "read message", fmt.Sprint(messageID)); err != nil {
 		return out, err
 	}
 	err = dk.reader.WithMessage(ctx, v, &row, func(s source.Session, l *reading.Message) error {

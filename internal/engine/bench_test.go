@@ -95,7 +95,7 @@ func oldMailWithFewMatches(t testing.TB,
 	}
 	deadline := time.After(10 * time.Minute)
 	for {
-		p, err := house.store.Passes.ByID(store.System, pass.ID)
+		p, err := house.store.Passes.ByID(t.Context(), store.System, pass.ID)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -112,7 +112,8 @@ func oldMailWithFewMatches(t testing.TB,
 		}
 	}
 	took, octets = time.Since(begun), c.octets()-before
-	if filed, err := house.store.Register.Count(store.System, register.Query{}); err != nil || filed != n/20 {
+	if filed, err := house.store.Register.Count(t.Context(), store.System, register.Query{}); err != nil ||
+		filed != n/20 {
 		t.Fatalf("%d filed, want %d (%v)", filed, n/20, err)
 	}
 	if len(c.parts) != n/20 {
@@ -163,10 +164,13 @@ func BenchmarkFromNoticeToFiled(b *testing.B) {
 	for b.Loop() {
 		for i := range messages {
 			testbed.Append(b, box, "INBOX", raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), content), time.Now())
-			h.until("it is filed", func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n > i })
+			h.until(
+				"it is filed",
+				func() bool { n, _ := h.store.Register.Count(b.Context(), store.System, register.Query{}); return n > i },
+			)
 		}
 	}
-	delays, err := h.store.Journal.Delays(store.System, messages)
+	delays, err := h.store.Journal.Delays(b.Context(), store.System, messages)
 	if err != nil || len(delays) == 0 {
 		b.Fatal(delays, err)
 	}
@@ -219,7 +223,7 @@ func BenchmarkLargeAttachment(b *testing.B) {
 		testbed.AppendStream(b, c, "INBOX", int64(len(head))+lines*int64(len(line)),
 			io.MultiReader(strings.NewReader(head), io.LimitReader(&repeat{text: line}, lines*int64(len(line)))))
 		h.until("it is filed", func() bool {
-			n, _ := h.store.Register.Count(store.System,
+			n, _ := h.store.Register.Count(b.Context(), store.System,
 				register.Query{Search: register.Search{States: []register.State{register.Filed, register.Void}}})
 			return n >= 1
 		})
@@ -230,7 +234,7 @@ func BenchmarkLargeAttachment(b *testing.B) {
 			extra = peak - base
 		}
 	}
-	f, err := h.store.Register.List(store.System, register.Query{Most: 1})
+	f, err := h.store.Register.List(b.Context(), store.System, register.Query{Most: 1})
 	if err != nil || len(f) != 1 || f[0].Size != lines*57 {
 		b.Fatalf("filed %+v, %v", f, err)
 	}

@@ -93,7 +93,7 @@ func (w *watcher) refuse(lane store.Lane) {
 
 // workBeside works on what is in a lane, if there is anything. next is how long it is until there is more.
 func (w *watcher) workBeside(ctx context.Context, lane store.Lane) (next time.Duration, err error) {
-	m, err := w.engine.Store.Mailboxes.ByID(store.System, w.mailbox)
+	m, err := w.engine.Store.Mailboxes.ByID(ctx, store.System, w.mailbox)
 	if err != nil {
 		return 0, err
 	}
@@ -104,7 +104,7 @@ func (w *watcher) workBeside(ctx context.Context, lane store.Lane) (next time.Du
 	if lane == store.SideLane && last == lane {
 		lane = store.BesideLane
 	}
-	if next, err = w.nextSlow(lane); err != nil || next > 0 {
+	if next, err = w.nextSlow(ctx, lane); err != nil || next > 0 {
 		return next, err
 	}
 	worked, err := w.slowly(ctx, &m, lane)
@@ -116,12 +116,12 @@ func (w *watcher) workBeside(ctx context.Context, lane store.Lane) (next time.Du
 }
 
 // nextSlow is how long it is until something is to be worked on in a lane.
-func (w *watcher) nextSlow(lane store.Lane) (time.Duration, error) {
+func (w *watcher) nextSlow(ctx context.Context, lane store.Lane) (time.Duration, error) {
 	e, next := w.engine, time.Hour
 	underway := e.passes.IDs()
-	for _, of := range []func(string, []int64, store.Lane) (time.Time, bool, error){e.Store.Journal.NextDue,
-		e.Store.Retries.Next} {
-		at, waits, err := of(w.mailbox, underway, lane)
+	for _, of := range []func(context.Context, string, []int64, store.Lane) (time.Time, bool, error){
+		e.Store.Journal.NextDue, e.Store.Retries.Next} {
+		at, waits, err := of(ctx, w.mailbox, underway, lane)
 		if err != nil {
 			return 0, err
 		}

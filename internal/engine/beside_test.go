@@ -63,7 +63,7 @@ func TestAMessageOfManyAttachmentsKeepsNobodyWaitingBeside(t *testing.T) {
 	h.until("it is being filed", func() bool { return h.count("") > 0 })
 	box.deliver("INBOX", bundle("few", few))
 	filed := func(message int64) (n int) {
-		entries, err := h.store.Journal.OfMessage(store.System, message)
+		entries, err := h.store.Journal.OfMessage(t.Context(), store.System, message)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -108,7 +108,7 @@ func TestNothingInAMessageStopsItsMailbox(t *testing.T) {
 		if n := child.Started() - before; n > 110 {
 			t.Errorf("%s: %d processes were started", name, n)
 		}
-		counts, err := h.store.Tray.Counts(store.System)
+		counts, err := h.store.Tray.Counts(t.Context(), store.System)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -119,7 +119,7 @@ func TestNothingInAMessageStopsItsMailbox(t *testing.T) {
 		if waiting > 50 {
 			t.Errorf("%s: %d entries are in the tray", name, waiting)
 		}
-		messages, err := h.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
+		messages, err := h.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 10})
 		if err != nil || len(messages) != 2 {
 			t.Errorf("%s: %d messages are known, %v", name, len(messages), err)
 		}
@@ -193,13 +193,13 @@ func TestOtherMessagesDoNotWaitForOneThatTakesLong(t *testing.T) {
 	if h.inB("slow.csv") {
 		t.Error("the slow one was not left for the watcher beside")
 	}
-	if at, waits, err := h.store.Retries.Next("box", nil, store.SideLane); err != nil || !waits {
+	if at, waits, err := h.store.Retries.Next(t.Context(), "box", nil, store.SideLane); err != nil || !waits {
 		t.Errorf("the slow one waits: %v at %v, %v", waits, at, err)
 	}
 	close(goOn)
 	h.until("the slow one is filed", func() bool { return h.inB("slow.csv") })
 	h.until("nothing waits", func() bool {
-		_, waits, err := h.store.Retries.Next("box", nil, store.AnyLane)
+		_, waits, err := h.store.Retries.Next(t.Context(), "box", nil, store.AnyLane)
 		return err == nil && !waits
 	})
 	h.until("both are in the register", func() bool { return h.count("") == 2 })
@@ -263,9 +263,9 @@ func TestAMessageOnWhichTheMachineFailsAgainAndAgainIsSetAside(t *testing.T) {
 	box.add(attached("starving", "a.csv", "text/csv", []byte("1")))
 	box.add(attached("after", "after.csv", "text/csv", []byte("2")))
 	h.until("the message after it is filed", func() bool { return h.inB("after.csv") })
-	rows, err := h.store.Retries.InTray(store.System, 10)
+	rows, err := h.store.Retries.InTray(t.Context(), store.System, 10)
 	h.until("it is in the tray", func() bool {
-		rows, err = h.store.Retries.InTray(store.System, 10)
+		rows, err = h.store.Retries.InTray(t.Context(), store.System, 10)
 		return err == nil && len(rows) == 1
 	})
 	if rows[0].Subject != "starving" || rows[0].Reason.IsZero() {

@@ -29,7 +29,7 @@ import (
 func (h *house) filed(n int) {
 	h.t.Helper()
 	h.until("all is in the register", func() bool {
-		got, err := h.store.Register.Count(store.System, register.Query{})
+		got, err := h.store.Register.Count(h.t.Context(), store.System, register.Query{})
 		return err == nil && got == n
 	})
 }
@@ -37,7 +37,7 @@ func (h *house) filed(n int) {
 // verdicts lists what was decided last, the newest first, as "state name".
 func (h *house) verdicts() []string {
 	h.t.Helper()
-	entries, err := h.store.Journal.Recent(store.System, 50)
+	entries, err := h.store.Journal.Recent(h.t.Context(), store.System, 50)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -86,7 +86,7 @@ func TestTheSameContentUnderTheSameNameIsNotStoredTwice(t *testing.T) {
 	h.until("it is decided", func() bool { v := h.verdicts(); return len(v) == 2 && v[0] == "already there A.CSV" })
 	h.expect(map[string]string{"Gauges/2026/05/a.csv": "same"})
 	h.until("both messages have a line", func() bool {
-		n, err := h.store.Register.Count(store.System, register.Query{})
+		n, err := h.store.Register.Count(t.Context(), store.System, register.Query{})
 		return err == nil && n == 2
 	})
 }
@@ -100,7 +100,7 @@ func TestRulesSeeAMessageInTheirOrderUntilOneStops(t *testing.T) {
 	second := h.rule(gaugesRule)
 	box.add(raw("one", "a.csv", "1"))
 	h.expect(map[string]string{"First/2026/05/a.csv": "1"})
-	if err := h.store.Rules.Order([]string{second, first}, nil, "test"); err != nil {
+	if err := h.store.Rules.Order(t.Context(), []string{second, first}, nil, "test"); err != nil {
 		t.Fatal(err)
 	}
 	if err := h.engine.Office.LoadRules(); err != nil {
@@ -122,7 +122,7 @@ func TestWhatComesWhileARuleIsOffIsNotFiledWhenItIsOnAgain(t *testing.T) {
 	}
 	box.add(raw("meanwhile", "b.csv", "2"))
 	h.until("it is known", func() bool {
-		m, _ := h.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
+		m, _ := h.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 10})
 		return len(m) == 2
 	})
 	if err := h.engine.Office.SwitchRule(t.Context(), id, true, "test"); err != nil {
@@ -235,8 +235,11 @@ func TestAMessageThatIsGoneWaitsInTheTray(t *testing.T) {
 	h.watched()
 	h.rule(gaugesRule)
 	box.add(raw("one", "a.csv", "1"))
-	h.until("it waits", func() bool { tray, _ := h.store.Tray.Entries(store.System, 0, 10); return len(tray) == 1 })
-	tray, _ := h.store.Tray.Entries(store.System, 0, 10)
+	h.until(
+		"it waits",
+		func() bool { tray, _ := h.store.Tray.Entries(t.Context(), store.System, 0, 10); return len(tray) == 1 },
+	)
+	tray, _ := h.store.Tray.Entries(t.Context(), store.System, 0, 10)
 	if tray[0].State != store.Failed || !strings.Contains(tray[0].Reason.String(), "no longer in the folder “INBOX”") ||
 		tray[0].Reason.Advice() == "" {
 		t.Errorf("the tray says %+v", tray[0])
@@ -246,7 +249,7 @@ func TestAMessageThatIsGoneWaitsInTheTray(t *testing.T) {
 		t.Fatal(n, err)
 	}
 	h.expect(map[string]string{"Gauges/2026/05/a.csv": "1"})
-	if n, _ := h.store.Tray.Count(store.System); n != 0 {
+	if n, _ := h.store.Tray.Count(t.Context(), store.System); n != 0 {
 		t.Errorf("%d things wait still", n)
 	}
 }
@@ -290,7 +293,7 @@ func TestWhileTheCabinetIsFullOrReadOnlyMailWaitsAndIsFiledOnce(t *testing.T) {
 			})
 			box.add(raw("one", "a.csv", "1", "b.csv", "2"))
 			h.until("the tray says so", func() bool {
-				n, _ := h.store.Tray.Notices(store.System)
+				n, _ := h.store.Tray.Notices(t.Context(), store.System)
 				return len(n) == 1 && strings.Contains(n[0].Text, c.says)
 			})
 			failing.Store(false)
@@ -309,7 +312,7 @@ func TestWhileTheCabinetIsFullOrReadOnlyMailWaitsAndIsFiledOnce(t *testing.T) {
 			if len(got) != 2 || got["Gauges/2026/05/a.csv"] != "1" || got["Gauges/2026/05/b.csv"] != "2" {
 				t.Errorf("files: %v", got)
 			}
-			h.until("the tray is empty", func() bool { n, _ := h.store.Tray.Count(store.System); return n == 0 })
+			h.until("the tray is empty", func() bool { n, _ := h.store.Tray.Count(t.Context(), store.System); return n == 0 })
 		})
 	}
 }
@@ -325,8 +328,9 @@ func TestAMailboxAddedAfterARuleForAllIsWatchedFromThenOn(t *testing.T) {
 	})
 	h.watched()
 	h.rule(strings.Replace(gaugesRule, "mailboxes: gauges", "mailboxes: all", 1))
-	if err := h.store.Mailboxes.Add(&store.Mailbox{ID: "two", Name: "second", Kind: "imap", Host: "h", IntervalSeconds: 1,
-		MadeAt: time.Now()}, "pw", "test"); err != nil {
+	if err := h.store.Mailboxes.Add(t.Context(), &store.Mailbox{ID: "two", Name: "second", Kind: "imap", Host: "h",
+		IntervalSeconds: 1,
+		MadeAt:          time.Now()}, "pw", "test"); err != nil {
 		t.Fatal(err)
 	}
 	h.engine.Watch("two")
@@ -346,13 +350,16 @@ func TestAMessageMovedIntoAFolderIsNewHoweverOld(t *testing.T) {
 	h.rule(strings.Replace(gaugesRule, "look: {mailboxes: gauges}", "look: {mailboxes: gauges, folders: To file}", 1))
 	c := d.Client("gauges")
 	h.until("a person is told that the folder is missing", func() bool {
-		n, _ := h.store.Tray.Notices(store.System)
+		n, _ := h.store.Tray.Notices(t.Context(), store.System)
 		return len(n) == 1 && n[0].Kind == "folder" && strings.Contains(n[0].Text, "“To file”")
 	})
 	testbed.MakeFolders(t, c, "To file")
 	h.engine.Watch("box") // the folders are listed anew with the connection
-	h.until("the folder is known", func() bool { f, _ := h.store.Mailboxes.FoldersOf("box"); return len(f) == 2 })
-	if n, _ := h.store.Tray.Notices(store.System); len(n) != 0 {
+	h.until(
+		"the folder is known",
+		func() bool { f, _ := h.store.Mailboxes.FoldersOf(t.Context(), "box"); return len(f) == 2 },
+	)
+	if n, _ := h.store.Tray.Notices(t.Context(), store.System); len(n) != 0 {
 		t.Errorf("the tray still says %+v", n)
 	}
 	if _, err := c.Select("INBOX", nil).Wait(); err != nil {

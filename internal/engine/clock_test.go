@@ -19,7 +19,7 @@ func aged(t *testing.T, box *memory) *house {
 	h.hurry()
 	h.watched()
 	h.rule(gaugesRule)
-	if err := h.store.Settings.SetLimits(store.Limits{HistoryDays: 300, RegisterDays: 300, KeptDays: 30}, 0,
+	if err := h.store.Settings.SetLimits(t.Context(), store.Limits{HistoryDays: 300, RegisterDays: 300, KeptDays: 30}, 0,
 		"test"); err != nil {
 		t.Fatal(err)
 	}
@@ -31,7 +31,7 @@ func aged(t *testing.T, box *memory) *house {
 
 func (h *house) sender() string {
 	h.t.Helper()
-	all, err := h.store.Register.List(store.System, register.Query{Most: 1})
+	all, err := h.store.Register.List(h.t.Context(), store.System, register.Query{Most: 1})
 	if err != nil || len(all) != 1 {
 		h.t.Fatalf("the register has %d lines (%v)", len(all), err)
 	}
@@ -40,7 +40,7 @@ func (h *house) sender() string {
 
 func (h *house) passes() int {
 	h.t.Helper()
-	all, err := h.store.Passes.Find(store.System, store.PassQuery{Most: 100})
+	all, err := h.store.Passes.Find(h.t.Context(), store.System, store.PassQuery{Most: 100})
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -92,7 +92,7 @@ func TestAPersonSaysThatTheClockIsRight(t *testing.T) {
 	if n == nil || h.sender() == "" {
 		t.Fatalf("notice %v, sender %q", n, h.sender())
 	}
-	if err := h.store.Tray.SettleByID(store.System, n.ID); err != nil {
+	if err := h.store.Tray.SettleByID(t.Context(), store.System, n.ID); err != nil {
 		t.Fatal(err)
 	}
 	h.letGo()
@@ -113,7 +113,7 @@ func TestAMailServerSaysThatTheClockIsRight(t *testing.T) {
 	box.announce()
 	h.until("it is in the register", func() bool { return h.numbers() == 2 })
 	h.letGo()
-	all, err := h.store.Register.List(store.System, register.Query{Most: 2})
+	all, err := h.store.Register.List(t.Context(), store.System, register.Query{Most: 2})
 	if err != nil || len(all) != 2 || all[1].SenderAddress != "" {
 		t.Errorf("the register says %+v (%v)", all, err)
 	}
@@ -125,7 +125,7 @@ func TestAMailServerSaysThatTheClockIsRight(t *testing.T) {
 func TestWhatAWrongClockPutOffIsDueOnceItIsRight(t *testing.T) {
 	box := &memory{}
 	h := aged(t, box)
-	if err := h.store.Alarms.SaveAddressee(&store.Addressee{Name: "Ines", Kind: "mail",
+	if err := h.store.Alarms.SaveAddressee(t.Context(), &store.Addressee{Name: "Ines", Kind: "mail",
 		Addresses: []string{"ines@brackwater.example"}, Tray: "daily", DailyAt: "00:00",
 		MadeAt: time.Now().AddDate(0, 0, -3)}, nil, "test"); err != nil {
 		t.Fatal(err)
@@ -141,11 +141,11 @@ func TestWhatAWrongClockPutOffIsDueOnceItIsRight(t *testing.T) {
 	box.add(raw("another", "b.csv", "b"))
 	box.announce()
 	h.until("it is put off", func() bool {
-		at, waits, err := h.store.Journal.NextDue("box", nil, store.AnyLane)
+		at, waits, err := h.store.Journal.NextDue(t.Context(), "box", nil, store.AnyLane)
 		return err == nil && waits && at.After(time.Now().Add(century/2))
 	})
 	h.until("a digest was looked at", func() bool {
-		all, err := h.store.Alarms.Addressees()
+		all, err := h.store.Alarms.Addressees(t.Context())
 		return err == nil && len(all) == 1 && all[0].ToldAt != nil && all[0].ToldAt.After(time.Now().Add(century/2))
 	})
 	h.engine.Stop()
@@ -154,11 +154,11 @@ func TestWhatAWrongClockPutOffIsDueOnceItIsRight(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.start()
-	if at, waits, err := h.store.Journal.NextDue("box", nil, store.AnyLane); err != nil || waits &&
+	if at, waits, err := h.store.Journal.NextDue(t.Context(), "box", nil, store.AnyLane); err != nil || waits &&
 		at.After(time.Now().Add(10*time.Minute)) {
 		t.Errorf("it is due at %v (%v)", at, err)
 	}
-	all, err := h.store.Alarms.Addressees()
+	all, err := h.store.Alarms.Addressees(t.Context())
 	if err != nil || len(all) != 1 || all[0].ToldAt.After(time.Now()) {
 		t.Errorf("the digest was told at %v (%v)", all[0].ToldAt, err)
 	}

@@ -27,21 +27,21 @@ func TestWhatComesBeforeTheFirstLookIsNewWhereInkTrayKeepsTheMail(t *testing.T) 
 		b.add(raw("first at "+id, id+".csv", id))
 		m := store.Mailbox{ID: id, Name: id, Kind: id, Host: "localhost", Encryption: "tls", Username: id, IntervalSeconds: 1,
 			MadeAt: time.Now()}
-		if err := h.store.Mailboxes.Add(&m, "pw", "test"); err != nil {
+		if err := h.store.Mailboxes.Add(t.Context(), &m, "pw", "test"); err != nil {
 			t.Fatal(err)
 		}
 		h.engine.Watch(id)
 	}
 	h.expect(map[string]string{"Gauges/2026/05/drop.csv": "drop", "Gauges/2026/05/files.csv": "files"})
 	h.until("the account was looked into",
-		func() bool { _, err := h.store.Mailboxes.Folder("imap", "INBOX"); return err == nil })
+		func() bool { _, err := h.store.Mailboxes.Folder(t.Context(), "imap", "INBOX"); return err == nil })
 	for id, b := range own {
 		b.add(raw("second at "+id, id+" 2.csv", id+" 2"))
 	}
 	h.expect(map[string]string{"Gauges/2026/05/drop.csv": "drop", "Gauges/2026/05/files.csv": "files",
 		"Gauges/2026/05/drop 2.csv": "drop 2", "Gauges/2026/05/files 2.csv": "files 2",
 		"Gauges/2026/05/imap 2.csv": "imap 2"})
-	if notices, err := h.store.Tray.Notices(store.System); err != nil || len(notices) != 0 {
+	if notices, err := h.store.Tray.Notices(t.Context(), store.System); err != nil || len(notices) != 0 {
 		t.Errorf("people are told %+v, %v", notices, err)
 	}
 }

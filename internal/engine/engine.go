@@ -136,9 +136,9 @@ func New(c Config) *Engine {
 // Start takes up what was left unfinished and begins to watch.
 func (e *Engine) Start() error {
 	var err error
-	if e.Installation, err = e.Store.Settings.Get("mark"); err == nil && e.Installation == "" {
+	if e.Installation, err = e.Store.Settings.Get(e.Context(), "mark"); err == nil && e.Installation == "" {
 		e.Installation = store.NewID()[:8]
-		err = e.Store.Settings.Set("mark", e.Installation)
+		err = e.Store.Settings.Set(e.Context(), "mark", e.Installation)
 	}
 	if err != nil {
 		return err
@@ -155,10 +155,10 @@ func (e *Engine) Start() error {
 	if err := e.Office.Load(); err != nil {
 		return err
 	}
-	if err := e.Store.Passes.EndLive(e.Clock()); err != nil {
+	if err := e.Store.Passes.EndLive(e.Context(), e.Clock()); err != nil {
 		return err
 	}
-	if err := e.Store.Verifications.End(e.Clock()); err != nil {
+	if err := e.Store.Verifications.End(e.Context(), e.Clock()); err != nil {
 		return err
 	}
 	if err := e.clock.Tick(); err != nil {
@@ -166,18 +166,18 @@ func (e *Engine) Start() error {
 	}
 	e.Go("trying out how far processes are confined", e.Reader.TryConfinement)
 	e.Cabinets.BeginRun()
-	cabinets, err := e.Store.Cabinets.All()
+	cabinets, err := e.Store.Cabinets.All(e.Context())
 	if err != nil {
 		return err
 	}
 	for _, c := range cabinets {
-		if _, err := e.Store.Tray.Settle("copy", c.ID); err != nil {
+		if _, err := e.Store.Tray.Settle(e.Context(), "copy", c.ID); err != nil {
 			return err
 		}
 		e.Filer.Recover(e.Context(), c.ID)
 		e.Filer.Sweep(e.Context(), c.ID)
 	}
-	mailboxes, err := e.Store.Mailboxes.All(store.System)
+	mailboxes, err := e.Store.Mailboxes.All(e.Context(), store.System)
 	if err != nil {
 		return err
 	}
@@ -187,7 +187,7 @@ func (e *Engine) Start() error {
 	for _, m := range mailboxes {
 		e.Watch(m.ID)
 	}
-	unfinished, err := e.Store.Passes.Unfinished()
+	unfinished, err := e.Store.Passes.Unfinished(e.Context())
 	if err != nil {
 		return err
 	}
@@ -198,7 +198,7 @@ func (e *Engine) Start() error {
 	e.Go("sending", e.Outbox.Carry)
 	e.Go("removing what is old", e.Registry.KeepRetention)
 	e.Go("reading the register", func() { // so that the first who asks need not wait
-		if err := e.Store.Follow(); err != nil && e.Context().Err() == nil {
+		if err := e.Store.Follow(e.Context()); err != nil && e.Context().Err() == nil {
 			e.Log.Error("reading the register", "error", err)
 		}
 	})
@@ -219,12 +219,12 @@ func (e *Engine) ExamineRecords(ctx context.Context, full bool) ([]string, error
 		return found, err
 	}
 	if len(found) == 0 {
-		_, err := e.Store.Tray.Settle("records", "records")
+		_, err := e.Store.Tray.Settle(ctx, "records", "records")
 		return found, err
 	}
 	e.Log.Error("the records are damaged", "file", e.Store.Path(), "found", found)
 	e.Events.Send(events.Event{Kind: "tray"})
-	err = e.Store.Tray.Tell(&store.Notice{Kind: "records", Object: "records", MadeAt: e.Clock(),
+	err = e.Store.Tray.Tell(ctx, &store.Notice{Kind: "records", Object: "records", MadeAt: e.Clock(),
 		Text:   fmt.Sprintf("Ink Tray's records in %s are damaged: %s.", e.Store.Path(), found[0]),
 		Advice: store.DamagedAdvice})
 	if err != nil { // it may be what is damaged that cannot be written
@@ -342,7 +342,7 @@ func (e *Engine) tend() {
 		if err := e.clock.Tick(); err != nil {
 			e.Log.Error("noting the time", "error", err)
 		}
-		cabinets, err := e.Store.Cabinets.All()
+		cabinets, err := e.Store.Cabinets.All(e.Context())
 		if err != nil {
 			e.Log.Error("reading the cabinets", "error", err)
 			continue

@@ -104,9 +104,9 @@ func newHouse(t testing.TB,
 	h.mailbox = store.Mailbox{ID: "box", Name: "gauges", Kind: "imap", Host: "localhost", Encryption: "tls",
 		Username: "gauges", IntervalSeconds: 1, MadeAt: time.Now()}
 	err = errors.Join(
-		h.store.Cabinets.Add(&store.Cabinet{ID: "cab", Name: "harbour files", Kind: "local", Folder: h.files,
+		h.store.Cabinets.Add(t.Context(), &store.Cabinet{ID: "cab", Name: "harbour files", Kind: "local", Folder: h.files,
 			Identity: identity, MadeAt: time.Now()}, "test"),
-		h.store.Mailboxes.Add(&h.mailbox, "pw", "test"))
+		h.store.Mailboxes.Add(t.Context(), &h.mailbox, "pw", "test"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -193,8 +193,8 @@ func (h *house) until(what string, ok func() bool) {
 	for !ok() {
 		select {
 		case <-deadline:
-			notices, _ := h.store.Tray.Notices(store.System)
-			tray, _ := h.store.Tray.Entries(store.System, 0, 10)
+			notices, _ := h.store.Tray.Notices(h.t.Context(), store.System)
+			tray, _ := h.store.Tray.Entries(h.t.Context(), store.System, 0, 10)
 			h.t.Fatalf("waited in vain until %s; %d files; notices %+v; tray %+v; status %+v", what, len(h.tree()), notices,
 				tray, h.engine.Status("box"))
 		case <-tick.C:
@@ -282,7 +282,7 @@ func TestNewMailIsFiledAndOldMailIsNot(t *testing.T) {
 	deliver("INBOX", raw("before the rule", "old.csv", "old"))
 	h.watched()
 	h.until("the old message is known", func() bool {
-		m, err := h.store.Messages.Find(store.System, store.MessageQuery{Most: 1})
+		m, err := h.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 1})
 		return err == nil && len(m) == 1
 	})
 	h.rule(gaugesRule)
@@ -290,8 +290,11 @@ func TestNewMailIsFiledAndOldMailIsNot(t *testing.T) {
 	h.expect(map[string]string{"Gauges/2026/05/st3.csv": "a;b", "Gauges/2026/05/cron": "no escape",
 		"Gauges/2026/05/st3 (2).csv": "another content"})
 	h.until("all is in the register",
-		func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n == 3 })
-	filings, err := h.store.Register.List(store.System, register.Query{Most: 10})
+		func() bool {
+			n, _ := h.store.Register.Count(t.Context(), store.System, register.Query{})
+			return n == 3
+		})
+	filings, err := h.store.Register.List(t.Context(), store.System, register.Query{Most: 10})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -306,7 +309,7 @@ func TestNewMailIsFiledAndOldMailIsNot(t *testing.T) {
 	}
 	delays := func() int {
 		t.Helper()
-		d, err := h.store.Journal.Delays(store.System, 100)
+		d, err := h.store.Journal.Delays(t.Context(), store.System, 100)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -322,7 +325,10 @@ func TestNewMailIsFiledAndOldMailIsNot(t *testing.T) {
 		}
 		deliver("INBOX", raw(fmt.Sprint("more ", n), fmt.Sprintf("more%d.csv", n), fmt.Sprint("more ", n)))
 		h.until("it is in the register",
-			func() bool { all, _ := h.store.Register.Count(store.System, register.Query{}); return all == 3+n })
+			func() bool {
+				all, _ := h.store.Register.Count(t.Context(), store.System, register.Query{})
+				return all == 3+n
+			})
 	}
 }
 
@@ -341,14 +347,17 @@ func TestOldMailIsFiledOnceOnRequest(t *testing.T) {
 			t.Fatal(err)
 		}
 		h.until("the pass is done",
-			func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
+			func() bool {
+				p, _ := h.store.Passes.ByID(t.Context(), store.System, pass.ID)
+				return p.State == store.Done
+			})
 		h.expect(want)
-		p, _ := h.store.Passes.ByID(store.System, pass.ID)
+		p, _ := h.store.Passes.ByID(t.Context(), store.System, pass.ID)
 		if p.Total != 120 || p.Looked != 120 || p.Matched != 120 {
 			t.Errorf("the pass says %+v", p)
 		}
 	}
-	if n, _ := h.store.Register.Count(store.System, register.Query{}); n != 120 {
+	if n, _ := h.store.Register.Count(t.Context(), store.System, register.Query{}); n != 120 {
 		t.Errorf("%d lines in the register, want 120", n)
 	}
 }
@@ -374,8 +383,11 @@ func TestAPassIsPausedGoesOnAndSurvivesARestart(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.until("it is paused",
-		func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Paused })
-	if p, _ := h.store.Passes.ByID(store.System, pass.ID); p.Looked >= 300 || p.Looked%passBatch != 0 {
+		func() bool {
+			p, _ := h.store.Passes.ByID(t.Context(), store.System, pass.ID)
+			return p.State == store.Paused
+		})
+	if p, _ := h.store.Passes.ByID(t.Context(), store.System, pass.ID); p.Looked >= 300 || p.Looked%passBatch != 0 {
 		t.Errorf("paused after %d messages", p.Looked)
 	}
 	if err := h.engine.SteerPass(store.System, pass.ID, store.Running); err != nil {
@@ -383,9 +395,15 @@ func TestAPassIsPausedGoesOnAndSurvivesARestart(t *testing.T) {
 	}
 	h.until("it went on", func() bool { return len(h.tree()) > 60 })
 	h.restart()
-	h.until("it is done", func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
+	h.until("it is done", func() bool {
+		p, _ := h.store.Passes.ByID(t.Context(), store.System, pass.ID)
+		return p.State == store.Done
+	})
 	h.until("nothing waits",
-		func() bool { _, waits, _ := h.store.Journal.NextDue("box", nil, store.AnyLane); return !waits })
+		func() bool {
+			_, waits, _ := h.store.Journal.NextDue(t.Context(), "box", nil, store.AnyLane)
+			return !waits
+		})
 	h.expect(want)
 	if err := h.engine.SteerPass(store.System, pass.ID, store.Stopped); err == nil {
 		t.Error("a pass that ended was stopped")
@@ -418,7 +436,7 @@ func TestAfterARenumberingNothingIsFiledTwice(t *testing.T) {
 	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1"})
 	box.renumber(raw("unseen and old", "unseen.csv", "x"))
 	h.until("a person is asked", func() bool {
-		n, _ := h.store.Tray.Notices(store.System)
+		n, _ := h.store.Tray.Notices(t.Context(), store.System)
 		return len(n) == 1 && n[0].Kind == "renumbered"
 	})
 	box.add(raw("two", "two.csv", "2"))
@@ -428,15 +446,20 @@ func TestAfterARenumberingNothingIsFiledTwice(t *testing.T) {
 func TestTheSameMessageInTwoFoldersIsFiledOnce(t *testing.T) {
 	h, _, deliver := dovecot(t)
 	h.watched()
-	h.rule(strings.Replace(gaugesRule, "look: {mailboxes: gauges}", "look: {mailboxes: gauges, folders: [inbox, archive]}",
-		1))
-	h.until("both folders are known", func() bool { f, _ := h.store.Mailboxes.FoldersOf("box"); return len(f) == 2 })
+	h.rule(
+		strings.Replace(gaugesRule, "look: {mailboxes: gauges}", "look: {mailboxes: gauges, folders: [inbox, archive]}",
+			1),
+	)
+	h.until(
+		"both folders are known",
+		func() bool { f, _ := h.store.Mailboxes.FoldersOf(t.Context(), "box"); return len(f) == 2 },
+	)
 	message := raw("one", "one.csv", "1")
 	deliver("INBOX", message)
 	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1"})
 	deliver("Archive", message)
 	h.until("the second is decided", func() bool {
-		recent, _ := h.store.Journal.Recent(store.System, 10)
+		recent, _ := h.store.Journal.Recent(t.Context(), store.System, 10)
 		return len(recent) == 2 && recent[0].State == store.There
 	})
 	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1"})
@@ -456,7 +479,7 @@ func TestWhileTheCabinetIsAwayMailWaits(t *testing.T) {
 	}
 	box.add(raw("one", "one.csv", "1"))
 	h.until("the tray says so", func() bool {
-		n, _ := h.store.Tray.Notices(store.System)
+		n, _ := h.store.Tray.Notices(t.Context(), store.System)
 		return len(n) == 1 && n[0].Kind == "cabinet" && strings.Contains(n[0].Text, "identity file")
 	})
 	if len(h.tree()) != 0 {
@@ -469,7 +492,7 @@ func TestWhileTheCabinetIsAwayMailWaits(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1"})
-	h.until("the tray is empty", func() bool { n, _ := h.store.Tray.Count(store.System); return n == 0 })
+	h.until("the tray is empty", func() bool { n, _ := h.store.Tray.Count(t.Context(), store.System); return n == 0 })
 }
 
 func TestWhatCameWhileTheServerWasAwayIsFiled(t *testing.T) {
@@ -491,7 +514,7 @@ func TestAWrongPasswordIsTold(t *testing.T) {
 				Username: m.Username, Password: "wrong"})
 	})
 	h.until("the tray says so", func() bool {
-		n, _ := h.store.Tray.Notices(store.System)
+		n, _ := h.store.Tray.Notices(t.Context(), store.System)
 		return len(n) == 1 && strings.Contains(n[0].Text, "refuses the name") && n[0].Advice != ""
 	})
 }
@@ -503,7 +526,7 @@ func TestAProgramInDisguiseIsHeldAndNothingWritten(t *testing.T) {
 	h.rule(gaugesRule)
 	box.add(raw("invoice", "certificate.pdf", "MZ"+strings.Repeat("\x00", 200), "good.pdf", "%PDF"))
 	h.expect(map[string]string{"Gauges/2026/05/good.pdf": "%PDF"})
-	tray, err := h.store.Tray.Entries(store.System, 0, 10)
+	tray, err := h.store.Tray.Entries(t.Context(), store.System, 0, 10)
 	if err != nil || len(tray) != 1 || tray[0].State != store.Held ||
 		!strings.Contains(tray[0].Reason.String(), "named .pdf, but it is a Windows program") {
 		t.Errorf("the tray holds %+v, %v", tray, err)
@@ -523,8 +546,11 @@ func TestTryingAgainRedoesOnlyWhatFailedUnderTheRuleAsItIsNow(t *testing.T) {
 		t.Fatal(err)
 	}
 	box.add(raw("one", "one.csv", "1"))
-	h.until("it failed", func() bool { tray, _ := h.store.Tray.Entries(store.System, 0, 10); return len(tray) == 1 })
-	tray, _ := h.store.Tray.Entries(store.System, 0, 10)
+	h.until(
+		"it failed",
+		func() bool { tray, _ := h.store.Tray.Entries(t.Context(), store.System, 0, 10); return len(tray) == 1 },
+	)
+	tray, _ := h.store.Tray.Entries(t.Context(), store.System, 0, 10)
 	if !strings.Contains(tray[0].Reason.String(), "cannot be a folder") || tray[0].Reason.Advice() == "" {
 		t.Errorf("the tray says %q, %q", tray[0].Reason, tray[0].Reason.Advice())
 	}
@@ -536,7 +562,7 @@ func TestTryingAgainRedoesOnlyWhatFailedUnderTheRuleAsItIsNow(t *testing.T) {
 		t.Fatal(n, err)
 	}
 	h.expect(map[string]string{"Gauges": "a file in the way", "Tide/2026/05/one.csv": "1"})
-	entry, err := h.store.Journal.ByID(store.System, tray[0].ID)
+	entry, err := h.store.Journal.ByID(t.Context(), store.System, tray[0].ID)
 	if err != nil || entry.RuleRevision != 2 || entry.RuleID != id {
 		t.Errorf("the journal says %+v, %v", entry, err)
 	}
@@ -558,7 +584,9 @@ func TestTextIsReadOnlyWhereTheVerdictHangsOnIt(t *testing.T) {
 	h := newHouse(t, box.dial)
 	h.watched()
 	h.rule(strings.Replace(gaugesRule, "attachments:", "unless: [{words: {in: body, any: draft}}]\nattachments:", 1))
-	box.add([]byte(strings.Replace(string(raw("draft one", "a.csv", "1")), "See the attachments.", "This is a DRAFT.", 1)))
+	box.add(
+		[]byte(strings.Replace(string(raw("draft one", "a.csv", "1")), "See the attachments.", "This is a DRAFT.", 1)),
+	)
 	box.add([]byte(strings.Replace(string(raw("another sender", "b.csv", "2")), "tidewatch.example>", "marram.example>",
 		1)))
 	box.add(raw("good", "c.csv", "3"))
@@ -598,7 +626,10 @@ func TestARehearsalShowsWhatFilingThenDoes(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.until("the pass is done",
-		func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
+		func() bool {
+			p, _ := h.store.Passes.ByID(t.Context(), store.System, pass.ID)
+			return p.State == store.Done
+		})
 	got := h.tree()
 	for _, m := range rehearsed.Messages {
 		for _, i := range m.Items {
@@ -640,8 +671,8 @@ func TestThePowerMayGoAtAnyMomentOfAFiling(t *testing.T) {
 		box.add(raw("one", "a.csv", "first", "A.csv", "second"))
 		if cut > 0 {
 			h.until("the power goes or all is filed", func() bool {
-				n, _ := h.store.Register.Count(store.System, register.Query{})
-				notices, _ := h.store.Tray.Notices(store.System)
+				n, _ := h.store.Register.Count(t.Context(), store.System, register.Query{})
+				notices, _ := h.store.Tray.Notices(t.Context(), store.System)
 				return n == 2 || len(notices) > 0
 			})
 			h.engine.Stop()
@@ -650,7 +681,10 @@ func TestThePowerMayGoAtAnyMomentOfAFiling(t *testing.T) {
 			h.start()
 		}
 		h.until("both are in the register",
-			func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n == 2 })
+			func() bool {
+				n, _ := h.store.Register.Count(t.Context(), store.System, register.Query{})
+				return n == 2
+			})
 		steps = f.Steps() - before
 		h.engine.Stop()
 		f.PowerUp() // what was confirmed lasts, and what is left over is swept
@@ -695,7 +729,10 @@ func TestThePowerMayGoAtAnyMomentOfAReplacement(t *testing.T) {
 		h.rule(gaugesRule + "    if name exists: replace\n")
 		box.add(raw("one", "latest.csv", "first"))
 		filed := func(n int) func() bool {
-			return func() bool { got, _ := h.store.Register.Count(store.System, register.Query{}); return got == n }
+			return func() bool {
+				got, _ := h.store.Register.Count(t.Context(), store.System, register.Query{})
+				return got == n
+			}
 		}
 		h.until("the first is filed", filed(1))
 		before := f.Steps()
@@ -705,7 +742,7 @@ func TestThePowerMayGoAtAnyMomentOfAReplacement(t *testing.T) {
 		box.add(raw("two", "latest.csv", "second"))
 		if cut > 0 {
 			h.until("the power goes or all is filed", func() bool {
-				notices, _ := h.store.Tray.Notices(store.System)
+				notices, _ := h.store.Tray.Notices(t.Context(), store.System)
 				return filed(2)() || len(notices) > 0
 			})
 			h.engine.Stop()
@@ -729,7 +766,7 @@ func TestThePowerMayGoAtAnyMomentOfAReplacement(t *testing.T) {
 				t.Errorf("cut at %d: %s holds %q", cut, name, content)
 			}
 		}
-		first, err := h.store.Register.ByNumber(store.System, h.engine.Now().Year(), 1)
+		first, err := h.store.Register.ByNumber(t.Context(), store.System, h.engine.Now().Year(), 1)
 		if kept != "first" || err != nil || first.ReplacedBy == "" {
 			t.Errorf("cut at %d: kept is %q, the register says %+v (%v)", cut, kept, first, err)
 		}
@@ -898,7 +935,10 @@ func TestOldMailIsFiledFromTheDayOnExactly(t *testing.T) {
 			t.Fatal(err)
 		}
 		h.until("the pass is done",
-			func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
+			func() bool {
+				p, _ := h.store.Passes.ByID(t.Context(), store.System, pass.ID)
+				return p.State == store.Done
+			})
 		if n := len(h.tree()); n != c.files {
 			t.Errorf("since %v: %d files, want %d", c.since, n, c.files)
 		}
@@ -927,7 +967,7 @@ func TestAMessageThatCannotBeUnderstoodStopsNothing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	tray, err := h.store.Retries.InTray(store.System, 10)
+	tray, err := h.store.Retries.InTray(t.Context(), store.System, 10)
 	if err != nil || len(tray) != 1 || tray[0].Reason.String() != "Ink Tray could not understand this message" ||
 		tray[0].Cause != store.CauseUnread {
 		t.Errorf("the tray says %+v, %v", tray, err)
@@ -940,7 +980,7 @@ func TestAMessageThatCannotBeUnderstoodStopsNothing(t *testing.T) {
 // reported on.
 func believe(t testing.TB, s *store.Store) {
 	t.Helper()
-	if err := s.Settings.Set("trust", `{"replies":false}`); err != nil {
+	if err := s.Settings.Set(t.Context(), "trust", `{"replies":false}`); err != nil {
 		t.Fatal(err)
 	}
 }

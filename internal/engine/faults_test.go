@@ -520,11 +520,11 @@ func (r *faultRun) settled() bool {
 	if r.fault.may == "gone" && r.lost() {
 		return true // before it was ever looked at
 	}
-	states, err := r.store.Journal.StateCounts(store.System)
+	states, err := r.store.Journal.StateCounts(r.t.Context(), store.System)
 	if err != nil || states[store.Planned]+states[store.Staged] > 0 || len(states) == 0 {
 		return false
 	}
-	follow, err := r.store.FollowUps.FollowUpsOf(store.System, 1)
+	follow, err := r.store.FollowUps.FollowUpsOf(r.t.Context(), store.System, 1)
 	if err != nil || len(follow) < 5 {
 		return false
 	}
@@ -534,14 +534,14 @@ func (r *faultRun) settled() bool {
 			return false
 		}
 	}
-	sent, err := r.store.FollowUps.OfMessage(store.System, 1)
+	sent, err := r.store.FollowUps.OfMessage(r.t.Context(), store.System, 1)
 	return err == nil &&
 		!slices.ContainsFunc(sent, func(p store.Post) bool { return p.State == store.Waiting || p.State == store.Begun })
 }
 
 // lost says that the message went away before anything was known of it.
 func (r *faultRun) lost() bool {
-	messages, err := r.store.Messages.Find(store.System, store.MessageQuery{Most: 1})
+	messages, err := r.store.Messages.Find(r.t.Context(), store.System, store.MessageQuery{Most: 1})
 	r.box.mutex.Lock()
 	defer r.box.mutex.Unlock()
 	return err == nil && len(messages) == 0 && len(r.box.folders["INBOX"].letters) == 0
@@ -585,20 +585,33 @@ func runFault(t *testing.T, out *outside, fault *theFault, at int, place *faultP
 	r.start()
 	defer func() { r.engine.Stop() }()
 	err = errors.Join(
-		r.store.Cabinets.Add(&store.Cabinet{ID: "cab", Name: "files", Kind: "local", Folder: "memory", Identity: "x",
-			MadeAt: time.Now()}, "test"),
-		r.store.Mailboxes.Add(&store.Mailbox{ID: "box", Name: "gauges", Kind: "imap", Host: "localhost", Encryption: "tls",
-			Username: "gauges@brackwater.example", IntervalSeconds: 1, MadeAt: time.Now()}, "pw", "test"),
+		r.store.Cabinets.Add(
+			t.Context(),
+			&store.Cabinet{ID: "cab", Name: "files", Kind: "local", Folder: "memory", Identity: "x",
+				MadeAt: time.Now()},
+			"test",
+		),
+		r.store.Mailboxes.Add(
+			t.Context(),
+			&store.Mailbox{ID: "box", Name: "gauges", Kind: "imap", Host: "localhost", Encryption: "tls",
+				Username: "gauges@brackwater.example", IntervalSeconds: 1, MadeAt: time.Now()},
+			"pw",
+			"test",
+		),
 		r.engine.Outbox.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none",
 			From: "office@brackwater.example"}, nil, 0, "test"),
 		r.engine.Outbox.SaveAddressee(&store.Addressee{Name: "Desk", Kind: "call", URL: out.url + r.path, Inside: true,
-			Tray: "never"}, nil, "test"))
+			Tray: "never"}, nil, "test"),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	r.engine.Watch("box")
 	r.until("the inbox is known",
-		func() bool { f, err := r.store.Mailboxes.FoldersOf("box"); return err == nil && len(f) == 1 })
+		func() bool {
+			f, err := r.store.Mailboxes.FoldersOf(t.Context(), "box")
+			return err == nil && len(f) == 1
+		})
 	if _, err := r.engine.Office.SaveRule(document, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -676,7 +689,7 @@ func (r *faultRun) check(out *outside) {
 		t.Helper()
 		t.Errorf("%s at step %d (%s): %s", r.fault.name, r.at, r.where(), fmt.Sprintf(format, args...))
 	}
-	tray, _ := r.store.Tray.Entries(store.System, 0, 10)
+	tray, _ := r.store.Tray.Entries(r.t.Context(), store.System, 0, 10)
 	waiting := 0
 	for _, e := range tray {
 		waiting++
@@ -710,7 +723,7 @@ func (r *faultRun) check(out *outside) {
 	if len(got) > 0 {
 		bad("partial or unknown files: %v", got)
 	}
-	filings, err := r.store.Register.List(store.System, register.Query{Most: 10})
+	filings, err := r.store.Register.List(r.t.Context(), store.System, register.Query{Most: 10})
 	if err != nil || len(filings) != len(sums) {
 		bad("%d lines in the register for %d files (%v)", len(filings), len(sums), err)
 	}
@@ -722,9 +735,9 @@ func (r *faultRun) check(out *outside) {
 	out.mutex.Lock()
 	mails, calls := len(out.mails[r.sender]), slices.Clone(out.calls[r.path])
 	out.mutex.Unlock()
-	sent, _ := r.store.FollowUps.OfMessage(store.System, 1)
+	sent, _ := r.store.FollowUps.OfMessage(r.t.Context(), store.System, 1)
 	unsure := slices.ContainsFunc(sent, func(p store.Post) bool { return p.State == store.Unsure })
-	follow, _ := r.store.FollowUps.FollowUpsOf(store.System, 1)
+	follow, _ := r.store.FollowUps.FollowUpsOf(r.t.Context(), store.System, 1)
 	undone := map[string]string{}
 	for _, f := range follow {
 		if f.State != store.DidIt {
@@ -771,8 +784,12 @@ func theFaults() []*theFault {
 		{name: "the process is killed, and the mail server does not say where a moved message lies", on: "mailbox",
 			silent: true, done: "looks for the message at both places", strike: die},
 		{name: "the power goes", done: "starts again from the journal; what was not flushed is forgotten", strike: die},
-		{name: "the connection is cut, also in the middle of a literal", on: "mailbox", done: "connects anew and reads again",
-			strike: func(*faultRun) error { return cut }},
+		{
+			name:   "the connection is cut, also in the middle of a literal",
+			on:     "mailbox",
+			done:   "connects anew and reads again",
+			strike: func(*faultRun) error { return cut },
+		},
 		{name: "the mail server is stopped and started", on: "mailbox", done: "connects again and again with growing pauses",
 			strike: func(r *faultRun) error {
 				r.box.mutex.Lock()
@@ -799,8 +816,14 @@ func theFaults() []*theFault {
 			strike: ill("cabinet", syscall.EIO)},
 		{name: "the records are busy", on: "records", done: "does it again; nothing is done before it is written down",
 			strike: func(*faultRun) error { return errors.New("database is locked (5) (SQLITE_BUSY)") }},
-		{name: "the message is deleted meanwhile", on: "mailbox", may: "gone", done: "files what it has; the rest waits in " +
-			"the tray as no longer there", strike: other(func(_ *postbox, f *boxFolder) { f.letters = nil })},
+		{
+			name: "the message is deleted meanwhile",
+			on:   "mailbox",
+			may:  "gone",
+			done: "files what it has; the rest waits in " +
+				"the tray as no longer there",
+			strike: other(func(_ *postbox, f *boxFolder) { f.letters = nil }),
+		},
 		{name: "the message is moved meanwhile", on: "mailbox", may: "gone", done: "files what it has; the rest waits in " +
 			"the tray as no longer there", strike: other(func(b *postbox, f *boxFolder) {
 			b.folders["Elsewhere"] = &boxFolder{validity: 1, next: 1}

@@ -50,7 +50,7 @@ func (v firstMeeting) first(ctx context.Context, folder string, marks map[string
 	if was, err := v.renamedFrom(ctx, folder); err != nil {
 		return err
 	} else if was != "" {
-		if err := v.engine.Store.Mailboxes.RenameFolder(v.mailbox.ID, was, folder); err != nil {
+		if err := v.engine.Store.Mailboxes.RenameFolder(ctx, v.mailbox.ID, was, folder); err != nil {
 			return err
 		}
 		return v.folder(ctx, folder, time.Time{})
@@ -83,7 +83,7 @@ func (v firstMeeting) first(ctx context.Context, folder string, marks map[string
 	if met.notice != nil {
 		v.engine.Events.Send(events.Event{Kind: "tray"})
 	}
-	return v.engine.Store.Messages.Commit(look)
+	return v.engine.Store.Messages.Commit(ctx, look)
 }
 
 // metFolder is what a first look found.
@@ -207,7 +207,8 @@ func (v firstMeeting) meetMadeFolder(ctx context.Context, folder string, uids []
 		m, message := v.batches().understand(&facts[i])
 		fresh := m == nil || message.Received.After(last.Add(-arrivalMargin))
 		if !fresh {
-			if fresh, err = v.engine.Store.Messages.Known(v.mailbox.ID, m.Fingerprint, folder, v.state.UIDValidity); err != nil {
+			if fresh, err = v.engine.Store.Messages.Known(ctx, v.mailbox.ID, m.Fingerprint, folder,
+				v.state.UIDValidity); err != nil {
 				return err
 			}
 		}
@@ -238,7 +239,7 @@ func (v firstMeeting) madeSince(ctx context.Context, folder string) (last time.T
 	if folder == "INBOX" {
 		return last, false, nil
 	}
-	inbox, err := e.Store.Mailboxes.Folder(v.mailbox.ID, "INBOX")
+	inbox, err := e.Store.Mailboxes.Folder(ctx, v.mailbox.ID, "INBOX")
 	if errors.Is(err, store.ErrNotFound) {
 		return last, false, nil
 	}
@@ -255,7 +256,7 @@ func (v firstMeeting) madeSince(ctx context.Context, folder string) (last time.T
 		if !wide(l) || named || !l.Looks(v.mailbox.Name) || !l.LooksInto(listed, folder) {
 			continue
 		}
-		at, err := v.atWork(r, inbox.LookedAt)
+		at, err := v.atWork(ctx, r, inbox.LookedAt)
 		if err != nil || at {
 			return inbox.LookedAt, at, err
 		}
@@ -265,12 +266,12 @@ func (v firstMeeting) madeSince(ctx context.Context, folder string) (last time.T
 
 // atWork says whether a rule, as it is now, looked into the mailbox at a moment: a
 // folder that it did not know then was made later.
-func (v firstMeeting) atWork(r *rule.Compiled, at time.Time) (bool, error) {
-	revision, err := v.engine.Store.Rules.Revision(r.Rule.ID, r.Revision)
+func (v firstMeeting) atWork(ctx context.Context, r *rule.Compiled, at time.Time) (bool, error) {
+	revision, err := v.engine.Store.Rules.Revision(ctx, r.Rule.ID, r.Revision)
 	if err != nil || !revision.MadeAt.Before(at) {
 		return false, err
 	}
-	marks, err := v.engine.Store.Rules.Marks(v.mailbox.ID)
+	marks, err := v.engine.Store.Rules.Marks(ctx, v.mailbox.ID)
 	return err == nil &&
 		slices.ContainsFunc(marks, func(m store.StartMark) bool { return m.RuleID == r.Rule.ID && m.MadeAt.Before(at) }), err
 }
@@ -281,7 +282,7 @@ func (v firstMeeting) renamedFrom(ctx context.Context, folder string) (string, e
 	if folder == "INBOX" {
 		return "", nil
 	}
-	rows, err := v.engine.Store.Mailboxes.FoldersOf(v.mailbox.ID)
+	rows, err := v.engine.Store.Mailboxes.FoldersOf(ctx, v.mailbox.ID)
 	if err != nil {
 		return "", err
 	}
@@ -294,7 +295,7 @@ func (v firstMeeting) renamedFrom(ctx context.Context, folder string) (string, e
 		if there || row.UIDValidity != v.state.UIDValidity || row.UIDNext > v.state.UIDNext || row.Path == "INBOX" {
 			continue
 		}
-		known, err := v.engine.Store.Messages.Last(v.mailbox.ID, row.Path, row.UIDValidity, 5)
+		known, err := v.engine.Store.Messages.Last(ctx, v.mailbox.ID, row.Path, row.UIDValidity, 5)
 		if err != nil {
 			return "", err
 		}
@@ -332,11 +333,11 @@ func (v firstMeeting) renumbered(ctx context.Context, row store.Folder, marks ma
 		}
 	}
 	last := row.LookedAt.Add(-arrivalMargin)
-	retries, err := e.Store.Retries.In(v.mailbox.ID, row.Path, row.UIDValidity)
+	retries, err := e.Store.Retries.In(ctx, v.mailbox.ID, row.Path, row.UIDValidity)
 	if err != nil {
 		return err
 	}
-	pending, err := e.Store.Messages.PendingPrints(v.mailbox.ID, row.Path, row.UIDValidity)
+	pending, err := e.Store.Messages.PendingPrints(ctx, v.mailbox.ID, row.Path, row.UIDValidity)
 	if err != nil {
 		return err
 	}
@@ -371,7 +372,7 @@ func (v firstMeeting) renumbered(ctx context.Context, row store.Folder, marks ma
 				allRules(facts[i].UID)
 				continue
 			}
-			known, err := e.Store.Messages.Known(v.mailbox.ID, m.Fingerprint, row.Path, row.UIDValidity)
+			known, err := e.Store.Messages.Known(ctx, v.mailbox.ID, m.Fingerprint, row.Path, row.UIDValidity)
 			if err != nil {
 				return err
 			}
@@ -387,7 +388,7 @@ func (v firstMeeting) renumbered(ctx context.Context, row store.Folder, marks ma
 				look.Messages = append(look.Messages, m)
 			}
 		}
-		if err := e.Store.Messages.Commit(look); err != nil {
+		if err := e.Store.Messages.Commit(ctx, look); err != nil {
 			return err
 		}
 	}
@@ -407,7 +408,7 @@ func (v firstMeeting) renumbered(ctx context.Context, row store.Folder, marks ma
 			Advice: "If they should be filed, let the rule file old mail."}
 		e.Events.Send(events.Event{Kind: "tray"})
 	}
-	return e.Store.Messages.Renumber(look)
+	return e.Store.Messages.Renumber(ctx, look)
 }
 
 // replaced meets a folder that was away and is there again with other numbers.
@@ -433,7 +434,7 @@ func (v firstMeeting) replaced(ctx context.Context, row store.Folder, marks map[
 	}
 	row.UIDValidity, row.UIDNext, row.ModSeq, row.LookedAt = v.state.UIDValidity, v.state.UIDNext, v.state.ModSeq,
 		v.engine.Clock()
-	return v.engine.Store.Messages.Renumber(store.Look{Folder: &row})
+	return v.engine.Store.Messages.Renumber(ctx, store.Look{Folder: &row})
 }
 
 // firstMeeting is the part of a visit that meets folders which are new, renamed, renumbered or replaced.

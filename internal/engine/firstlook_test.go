@@ -45,7 +45,7 @@ func TestMailThatArrivesBeforeTheFirstLookIsNewToARuleThatWasOnBefore(t *testing
 	h.watched()
 	h.expect(map[string]string{time.Now().UTC().Format("Gauges/2006/01") + "/new.csv": "new"})
 	// What the first look did is what is told of it.
-	all, err := h.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
+	all, err := h.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 10})
 	if err != nil || len(all) != 2 {
 		t.Fatalf("%d messages are known, %v", len(all), err)
 	}
@@ -85,7 +85,7 @@ func TestAMailboxThatIsAddedLaterIsNewFromThenOnToARuleForAll(t *testing.T) {
 	h.rule(strings.Replace(gaugesRule, "{mailboxes: gauges}", "{mailboxes: all}", 1))
 	second := store.Mailbox{ID: "second", Name: "berths", Kind: "imap", Host: "localhost", Encryption: "none",
 		Username: "berths", IntervalSeconds: 1, MadeAt: time.Now()}
-	if err := h.store.Mailboxes.Add(&second, "pw", "test"); err != nil {
+	if err := h.store.Mailboxes.Add(t.Context(), &second, "pw", "test"); err != nil {
 		t.Fatal(err)
 	}
 	b := d.Client("berths")
@@ -127,7 +127,7 @@ func TestWhereNobodyKnowsWhenAMessageArrivedAPersonIsAsked(t *testing.T) {
 	h.watched()
 	var notices []store.Notice
 	h.until("a person is asked", func() bool {
-		notices, _ = h.store.Tray.Notices(store.System)
+		notices, _ = h.store.Tray.Notices(t.Context(), store.System)
 		return len(notices) == 1 && notices[0].Kind == "arrival"
 	})
 	if !strings.Contains(notices[0].Text, "1 message in “gauges” may have arrived after a rule was switched on") ||
@@ -158,12 +158,12 @@ func TestWhatIsInAFolderThatARuleWaitedForIsNew(t *testing.T) {
 			deliver("INBOX", raw("old one", "old.csv", "old")) // of May, and known before the rule
 			h.watched()
 			h.until("it is known", func() bool {
-				m, _ := h.store.Messages.Find(store.System, store.MessageQuery{Most: 5})
+				m, _ := h.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 5})
 				return len(m) == 1
 			})
 			h.rule(waiting(c.folder))
 			h.until("the tray asks for the folder",
-				func() bool { n, _ := h.store.Tray.Notices(store.System); return len(n) == 1 })
+				func() bool { n, _ := h.store.Tray.Notices(t.Context(), store.System); return len(n) == 1 })
 			// It is made and filled before anybody looks.
 			testbed.MakeFolders(t, c1, c.made...)
 			if _, err := c1.Select("INBOX", nil).Wait(); err != nil {
@@ -175,7 +175,10 @@ func TestWhatIsInAFolderThatARuleWaitedForIsNew(t *testing.T) {
 			deliver(c.into, raw("another old one", "other.csv", "other"))
 			h.filed(2) // at the next look, a second later, without anybody rousing it
 			h.expect(map[string]string{"Gauges/2026/05/old.csv": "old", "Gauges/2026/05/other.csv": "other"})
-			h.until("nothing is asked any more", func() bool { n, _ := h.store.Tray.Notices(store.System); return len(n) == 0 })
+			h.until(
+				"nothing is asked any more",
+				func() bool { n, _ := h.store.Tray.Notices(t.Context(), store.System); return len(n) == 0 },
+			)
 		})
 	}
 }
@@ -189,7 +192,7 @@ func TestAFolderThatIsRenamedIsNoNewOne(t *testing.T) {
 	h.watched()
 	h.rule(waiting("Work, subfolders: true"))
 	h.until("it was looked into", func() bool {
-		f, err := h.store.Mailboxes.Folder("box", "Work/Readings")
+		f, err := h.store.Mailboxes.Folder(t.Context(), "box", "Work/Readings")
 		return err == nil && f.UIDNext == 2
 	})
 	deliver("Work/Readings", raw("since", "since.csv", "1"))
@@ -198,11 +201,14 @@ func TestAFolderThatIsRenamedIsNoNewOne(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.until("it is known by its new name",
-		func() bool { _, err := h.store.Mailboxes.Folder("box", "Work/Readings of 2026"); return err == nil })
+		func() bool {
+			_, err := h.store.Mailboxes.Folder(t.Context(), "box", "Work/Readings of 2026")
+			return err == nil
+		})
 	deliver("Work/Readings of 2026", raw("later", "later.csv", "2"))
 	h.filed(2)
 	h.expect(map[string]string{"Gauges/2026/05/since.csv": "1", "Gauges/2026/05/later.csv": "2"})
-	if n, _ := h.store.Tray.Notices(store.System); len(n) > 0 {
+	if n, _ := h.store.Tray.Notices(t.Context(), store.System); len(n) > 0 {
 		t.Errorf("told: %+v", n)
 	}
 }
@@ -215,11 +221,14 @@ func TestAMessageThatIsMovedIntoANewFolderUnderARuleIsFiled(t *testing.T) {
 	deliver("INBOX", raw("seen in the inbox", "moved.csv", "0"))
 	h.watched()
 	h.until("it is known", func() bool {
-		m, _ := h.store.Messages.Find(store.System, store.MessageQuery{Most: 5})
+		m, _ := h.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 5})
 		return len(m) == 1
 	})
 	h.rule(waiting("Work, subfolders: true"))
-	h.until("it was looked into", func() bool { _, err := h.store.Mailboxes.Folder("box", "Work/Old"); return err == nil })
+	h.until(
+		"it was looked into",
+		func() bool { _, err := h.store.Mailboxes.Folder(t.Context(), "box", "Work/Old"); return err == nil },
+	)
 	h.until("all was looked through once", func() bool { return !h.engine.Status("box").Looked.IsZero() })
 	testbed.MakeFolders(t, c, "Work/New")
 	if _, err := c.Select("INBOX", nil).Wait(); err != nil {
@@ -243,7 +252,7 @@ func TestAFolderNameThatCannotBeReadIsTold(t *testing.T) {
 	h.watched()
 	h.rule(waiting("all"))
 	h.until("it is told", func() bool {
-		n, _ := h.store.Tray.Notices(store.System)
+		n, _ := h.store.Tray.Notices(t.Context(), store.System)
 		return len(n) == 1 && strings.Contains(n[0].Text, "“&bad”")
 	})
 	box.deliver("INBOX", raw("one", "a.csv", "1"))

@@ -26,7 +26,7 @@ func TestFoldersThatAppearAreLookedInto(t *testing.T) {
 	h.rule(strings.Replace(gaugesRule, `look: {mailboxes: gauges}`,
 		`look: {mailboxes: gauges, folders: Projects, subfolders: true}`, 1))
 	h.until("the folders were looked into", func() bool {
-		f, err := h.store.Mailboxes.Folder("box", "Projects/Old")
+		f, err := h.store.Mailboxes.Folder(t.Context(), "box", "Projects/Old")
 		return err == nil && f.UIDNext == 2
 	})
 	deliver("Projects/Old", raw("reading one", "one.csv", "1"))
@@ -70,12 +70,12 @@ func TestARuleThatLooksFurtherFilesNothingOld(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.until("the folders were looked into", func() bool {
-		f, err := h.store.Mailboxes.Folder("box", "Projects/Old")
+		f, err := h.store.Mailboxes.Folder(t.Context(), "box", "Projects/Old")
 		return err == nil && f.UIDNext == 2
 	})
 	deliver("INBOX", raw("reading two", "two.csv", "2"))
 	h.filed(2)
-	if notices, err := h.store.Tray.Notices(store.System); err != nil || len(notices) > 0 {
+	if notices, err := h.store.Tray.Notices(t.Context(), store.System); err != nil || len(notices) > 0 {
 		t.Errorf("told: %v, %v", notices, err)
 	}
 	testbed.MakeFolders(t, c, "Projects/New")
@@ -94,7 +94,7 @@ func TestAFolderThatIsRenamedIsTold(t *testing.T) {
 	h.watched()
 	h.rule(strings.Replace(gaugesRule, `look: {mailboxes: gauges}`, `look: {mailboxes: gauges, folders: Readings}`, 1))
 	h.until("it was looked into", func() bool {
-		f, err := h.store.Mailboxes.Folder("box", "Readings")
+		f, err := h.store.Mailboxes.Folder(t.Context(), "box", "Readings")
 		return err == nil && f.UIDNext == 2
 	})
 	if err := c.Rename("Readings", "Readings of 2026", nil).Wait(); err != nil {
@@ -102,7 +102,7 @@ func TestAFolderThatIsRenamedIsTold(t *testing.T) {
 	}
 	h.until("it is told", func() bool {
 		h.engine.WakeAll()
-		notices, err := h.store.Tray.Notices(store.System)
+		notices, err := h.store.Tray.Notices(t.Context(), store.System)
 		return err == nil &&
 			slices.ContainsFunc(notices,
 				func(n store.Notice) bool { return strings.Contains(n.Text, "seems to be “Readings of 2026” now") })
@@ -113,7 +113,7 @@ func TestAFolderThatIsRenamedIsTold(t *testing.T) {
 	}
 	h.until("it is settled", func() bool {
 		h.engine.WakeAll()
-		notices, err := h.store.Tray.Notices(store.System)
+		notices, err := h.store.Tray.Notices(t.Context(), store.System)
 		return err == nil && len(notices) == 0
 	})
 }

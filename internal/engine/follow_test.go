@@ -49,7 +49,7 @@ func labels(t *testing.T, c *imapclient.Client, folder string) []string {
 
 // steps are the follow-ups of a message as words.
 func (h *house) steps(messageID int64) string {
-	rows, err := h.store.FollowUps.FollowUpsOf(store.System, messageID)
+	rows, err := h.store.FollowUps.FollowUpsOf(h.t.Context(), store.System, messageID)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -77,9 +77,12 @@ func TestMarksLabelsAndMovesOnARealServer(t *testing.T) {
 	if got := labels(t, c, "Filed/2026")[0]; got != `one Filed Gauge_list \Flagged \Seen` {
 		t.Errorf("it carries %q", got)
 	}
-	h.until("it is gone from the inbox", func() bool { return len(labels(t, c, "INBOX")) == 0 }) // a server may copy first
+	h.until(
+		"it is gone from the inbox",
+		func() bool { return len(labels(t, c, "INBOX")) == 0 },
+	) // a server may copy first
 	h.until("all is done", func() bool { return strings.Count(h.steps(1), ": done") == 5 })
-	m, err := h.store.Messages.ByID(store.System, 1)
+	m, err := h.store.Messages.ByID(t.Context(), store.System, 1)
 	if err != nil || m.Folder != "Filed/2026" || m.UIDValidity == 0 || !slices.Contains(m.Flags, "Filed") {
 		t.Errorf("the records say it lies in %s, %v (%v)", m.Folder, m.Flags, err)
 	}
@@ -98,8 +101,13 @@ func TestAMovedMessageIsNewToNobody(t *testing.T) {
 	// The rule looks where it moves to, and another one there waits for a label that Ink Tray puts on.
 	h.rule(strings.Replace(moving, "look: {mailboxes: gauges}", "look: {mailboxes: gauges, folders: [inbox, Filed/2026]}",
 		1))
-	h.rule(`{id: other, name: Labelled, cabinet: harbour files, look: {mailboxes: gauges, folders: [inbox, Filed/2026]}, match: {label: Filed}, attachments: {take: everything, folder: Labelled}}`)
-	h.until("all folders are known", func() bool { f, _ := h.store.Mailboxes.FoldersOf("box"); return len(f) == 2 })
+	h.rule(
+		`{id: other, name: Labelled, cabinet: harbour files, look: {mailboxes: gauges, folders: [inbox, Filed/2026]}, match: {label: Filed}, attachments: {take: everything, folder: Labelled}}`,
+	)
+	h.until(
+		"all folders are known",
+		func() bool { f, _ := h.store.Mailboxes.FoldersOf(t.Context(), "box"); return len(f) == 2 },
+	)
 	for i := range 3 {
 		deliver("INBOX", raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), fmt.Sprint(i)))
 	}
@@ -110,7 +118,7 @@ func TestAMovedMessageIsNewToNobody(t *testing.T) {
 	want["Gauges/2026/05/last.csv"] = "x"
 	h.until("the last is moved", func() bool { return len(labels(t, c, "Filed/2026")) == 4 })
 	h.expect(want)
-	n, err := h.store.Messages.Find(store.System, store.MessageQuery{Most: 20})
+	n, err := h.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 20})
 	if err != nil || len(n) != 4 {
 		t.Errorf("%d messages are known, want 4: moved ones are the same (%v)", len(n), err)
 	}
@@ -134,7 +142,7 @@ func TestHeldItemsDelayTheMoveAndNothingFiledDoesNothing(t *testing.T) {
 	h.until("nothing is done where nothing is filed", func() bool {
 		return strings.Count(h.steps(2), "left out (nothing of the message is filed by this rule)") == 5
 	})
-	tray, err := h.store.Tray.Entries(store.System, 0, 10)
+	tray, err := h.store.Tray.Entries(t.Context(), store.System, 0, 10)
 	if err != nil || len(tray) != 1 || tray[0].Cause != store.CauseDisguised {
 		t.Fatalf("the tray holds %+v, %v", tray, err)
 	}
@@ -145,7 +153,7 @@ func TestHeldItemsDelayTheMoveAndNothingFiledDoesNothing(t *testing.T) {
 	h.until("it is moved", func() bool {
 		return slices.ContainsFunc(box.lies(), func(s string) bool { return strings.HasPrefix(s, "Filed/") })
 	})
-	entries, _ := h.store.Journal.OfMessage(store.System, 1)
+	entries, _ := h.store.Journal.OfMessage(t.Context(), store.System, 1)
 	if e := entries[1]; e.State != store.SetAside || e.Reason.String() != "set aside by Ink Tray: a trap" {
 		t.Errorf("set aside: %s, %s", e.State, e.Reason)
 	}
@@ -156,7 +164,9 @@ func TestTheFirstRulesMoveWins(t *testing.T) {
 	h := newHouse(t, box.dial)
 	h.watched()
 	h.rule(gaugesRule + "afterwards: {move: First}")
-	h.rule(`{id: second, name: Second, cabinet: harbour files, look: {mailboxes: gauges}, match: every message, attachments: {take: everything, folder: Second}, afterwards: {move: Second, label: Seen by both}}`)
+	h.rule(
+		`{id: second, name: Second, cabinet: harbour files, look: {mailboxes: gauges}, match: every message, attachments: {take: everything, folder: Second}, afterwards: {move: Second, label: Seen by both}}`,
+	)
 	box.deliver("INBOX", raw("one", "a.csv", "1"))
 	h.until("it is moved", func() bool { return slices.Contains(box.lies(), "First [Seen_by_both]") })
 	if got := h.steps(1); !strings.Contains(got,
@@ -290,7 +300,7 @@ func TestAMailThatMayHaveBeenSentIsNotSentAgainByItself(t *testing.T) {
 	out.hangUp["oda@tidewatch.example"] = true
 	out.mutex.Unlock()
 	box.deliver("INBOX", raw("one", "a.csv", "1"))
-	waits := func() []store.Post { p, _ := h.store.Tray.Post(store.System, 10); return p }
+	waits := func() []store.Post { p, _ := h.store.Tray.Post(t.Context(), store.System, 10); return p }
 	h.until("a person is asked", func() bool { return len(waits()) == 1 })
 	if p := waits()[0]; p.State != store.Unsure || p.Cause != store.CauseUnsure ||
 		!strings.Contains(p.Reason.String(), "may have been sent") {
@@ -300,11 +310,11 @@ func TestAMailThatMayHaveBeenSentIsNotSentAgainByItself(t *testing.T) {
 	h.store.Interrupt(func(after bool) error { return nil })
 	h.engine.Stop()
 	p := waits()[0]
-	if _, err := h.store.Tray.Again(store.System, store.Matters{Posts: []int64{p.ID}},
+	if _, err := h.store.Tray.Again(t.Context(), store.System, store.Matters{Posts: []int64{p.ID}},
 		store.Decision{Given: "again"}); err != nil {
 		t.Fatal(err)
 	}
-	if err := h.store.FollowUps.Begin(&p); err != nil {
+	if err := h.store.FollowUps.Begin(t.Context(), &p); err != nil {
 		t.Fatal(err)
 	}
 	h.start()
@@ -331,7 +341,9 @@ func TestACallIsMadeUntilItIsAnsweredAlwaysAsTheSameEvent(t *testing.T) {
 		Inside: true, Tray: "never"}, nil, "test"); err != nil {
 		t.Fatal(err)
 	}
-	h.rule(`{id: second, name: Second, cabinet: harbour files, look: {mailboxes: gauges}, match: every message, attachments: {take: everything, folder: Second}, afterwards: {tell: {who: Planner}}}`)
+	h.rule(
+		`{id: second, name: Second, cabinet: harbour files, look: {mailboxes: gauges}, match: every message, attachments: {take: everything, folder: Second}, afterwards: {tell: {who: Planner}}}`,
+	)
 	out.mutex.Lock()
 	out.bad["/planner"] = 2
 	out.mutex.Unlock()
@@ -343,12 +355,15 @@ func TestACallIsMadeUntilItIsAnsweredAlwaysAsTheSameEvent(t *testing.T) {
 	}
 	h.until("it is answered", func() bool { return len(calls()) == 3 })
 	// A crash after the call and before its record: it is made again, as the same event.
-	sent, err := h.store.FollowUps.OfMessage(store.System, 1)
+	sent, err := h.store.FollowUps.OfMessage(t.Context(), store.System, 1)
 	if err != nil || len(sent) != 1 {
 		t.Fatal(sent, err)
 	}
 	h.until("it is recorded",
-		func() bool { p, _ := h.store.FollowUps.ByID(store.System, sent[0].ID); return p.State == store.DidIt })
+		func() bool {
+			p, _ := h.store.FollowUps.ByID(t.Context(), store.System, sent[0].ID)
+			return p.State == store.DidIt
+		})
 	h.engine.Stop()
 	h.crashed("UPDATE post SET state = 'begun' WHERE id = ?", sent[0].ID)
 	h.start()
@@ -365,7 +380,7 @@ func TestNobodyIsWrittenToBecauseOfOldMail(t *testing.T) {
 	h.engine.Office.SwitchRule(t.Context(), "tide-gauges", false, "test")
 	box.deliver("INBOX", raw("old", "a.csv", "1"))
 	h.until("it is known", func() bool {
-		n, _ := h.store.Messages.Find(store.System, store.MessageQuery{Most: 5})
+		n, _ := h.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 5})
 		return len(n) == 1
 	})
 	h.fileOld("tide-gauges")
@@ -424,7 +439,7 @@ func TestKillsFromOutsideAreNoFaultOfTheMessageThatIsRead(t *testing.T) {
 	}
 	h.start()
 	h.filed(3)
-	if rows, err := h.store.Retries.In("box", "INBOX", 7); err != nil || len(rows) > 0 {
+	if rows, err := h.store.Retries.In(t.Context(), "box", "INBOX", 7); err != nil || len(rows) > 0 {
 		t.Errorf("messages under suspicion: %+v, %v", rows, err)
 	}
 }
@@ -442,7 +457,7 @@ func TestAMessageOnWhichTheProgramCrashesGoesToTheTrayAndIsReadOnRequest(t *test
 	}
 	var tray []store.Retry
 	h.until("the message is in the tray",
-		func() bool { tray, _ = h.store.Retries.InTray(store.System, 10); return len(tray) == 1 })
+		func() bool { tray, _ = h.store.Retries.InTray(t.Context(), store.System, 10); return len(tray) == 1 })
 	if r := tray[0]; r.UID != 2 || r.Cause != store.CauseUnread || !strings.Contains(r.Reason.String(), "ended 3 times") {
 		t.Errorf("the tray says %+v", r)
 	}
@@ -451,7 +466,7 @@ func TestAMessageOnWhichTheProgramCrashesGoesToTheTrayAndIsReadOnRequest(t *test
 	}
 	h.filed(3)
 	h.until("nothing is left of it",
-		func() bool { rows, _ := h.store.Retries.In("box", "INBOX", 7); return len(rows) == 0 })
+		func() bool { rows, _ := h.store.Retries.In(t.Context(), "box", "INBOX", 7); return len(rows) == 0 })
 }
 
 func TestWhatIsBeingReadIsWrittenDown(t *testing.T) {
@@ -501,7 +516,7 @@ func TestAPassMovesOnOnlyOnceAllOfABatchIsPlanned(t *testing.T) {
 		box.deliver("INBOX", raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), fmt.Sprint(i)))
 	}
 	h.until("all are known", func() bool {
-		n, _ := h.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
+		n, _ := h.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 10})
 		return len(n) == 6
 	})
 	id := h.rule(gaugesRule)
@@ -509,7 +524,7 @@ func TestAPassMovesOnOnlyOnceAllOfABatchIsPlanned(t *testing.T) {
 	for uid := range uint32(6) {
 		suspects = append(suspects, store.Retry{MailboxID: "box", Folder: "INBOX", UIDValidity: 7, UID: uid + 1})
 	}
-	if err := h.store.Retries.Suspect(suspects, time.Now()); err != nil {
+	if err := h.store.Retries.Suspect(t.Context(), suspects, time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	die := h.dying()

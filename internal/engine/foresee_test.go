@@ -68,7 +68,7 @@ func TestARehearsalShowsEveryPathThatFilingThenGives(t *testing.T) {
 
 func (h *house) rehearsed(ruleID string, n int) *rehearsal.Rehearsal {
 	h.t.Helper()
-	row, err := h.store.Rules.ByID(ruleID)
+	row, err := h.store.Rules.ByID(h.t.Context(), ruleID)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -96,17 +96,17 @@ func (h *house) compare(ruleID string, n int) {
 		h.t.Fatal(err)
 	}
 	h.until("the pass is done", func() bool {
-		p, _ := h.store.Passes.ByID(store.System, pass.ID)
-		_, waits, _ := h.store.Journal.NextDue("box", nil, store.AnyLane)
+		p, _ := h.store.Passes.ByID(h.t.Context(), store.System, pass.ID)
+		_, waits, _ := h.store.Journal.NextDue(h.t.Context(), "box", nil, store.AnyLane)
 		return p.State == store.Done && !waits
 	})
 	filed, bad := 0, 0
 	for _, m := range r.Messages {
-		known, err := h.store.Messages.ByUID("box", "INBOX", m.Message.UIDValidity, []uint32{m.Message.UID})
+		known, err := h.store.Messages.ByUID(h.t.Context(), "box", "INBOX", m.Message.UIDValidity, []uint32{m.Message.UID})
 		if err != nil {
 			h.t.Fatal(err)
 		}
-		entries, err := h.store.Journal.OfMessage(store.System, known[m.Message.UID].ID)
+		entries, err := h.store.Journal.OfMessage(h.t.Context(), store.System, known[m.Message.UID].ID)
 		if err != nil {
 			h.t.Fatal(err)
 		}
@@ -148,7 +148,7 @@ func TestARehearsalSaysWhatItDoesNotShow(t *testing.T) {
 	h := newHouse(t, box.dial)
 	h.watched()
 	id := h.rule(gaugesRule)
-	row, err := h.store.Rules.ByID(id)
+	row, err := h.store.Rules.ByID(t.Context(), id)
 	if err != nil {
 		t.Fatal(err)
 	}

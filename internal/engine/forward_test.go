@@ -64,7 +64,7 @@ func TestAMessageWhosePartsCannotBeToldApartGoesToTheTray(t *testing.T) {
 		"multipart/mixed; boundary=lost\r\n\r\nJVBERi0xLjQKJSBiZXJ0aCBwbGFuCg==\r\n"))
 	box.deliver("INBOX", raw("next", "a.csv", "1"))
 	h.filed(1)
-	tray, err := h.store.Retries.InTray(store.System, 10)
+	tray, err := h.store.Retries.InTray(t.Context(), store.System, 10)
 	if err != nil || len(tray) != 1 || tray[0].Subject != "garbled" ||
 		!strings.Contains(tray[0].Reason.String(), "no line parts them") {
 		t.Errorf("the tray says %+v, %v", tray, err)

@@ -67,12 +67,12 @@ func TestAfterAnOlderCopyOfTheRecordsFilesAreFoundAndEntered(t *testing.T) {
 	want := map[string]string{"Gauges/a.csv": "1", "Gauges/b.csv": "2", "Gauges/c.csv": "3",
 		"Gauges/mine.txt": "a person's own"}
 	h.until("the message that is there has its line again", func() bool {
-		n, err := h.store.Register.Count(store.System, register.Query{})
+		n, err := h.store.Register.Count(t.Context(), store.System, register.Query{})
 		return err == nil && n == 2
 	})
 	h.expect(want)
 	h.until("it is told", func() bool {
-		notices, err := h.store.Tray.Notices(store.System)
+		notices, err := h.store.Tray.Notices(t.Context(), store.System)
 		return err == nil && slices.ContainsFunc(notices, func(n store.Notice) bool {
 			return n.Kind == "older records" && strings.Contains(n.Text, "harbour files")
 		})
@@ -103,7 +103,11 @@ func TestAfterAnOlderCopyOfTheRecordsFilesAreFoundAndEntered(t *testing.T) {
 	if got := paths(); !slices.Equal(got, []string{"Gauges/mine.txt"}) {
 		t.Errorf("unknown are still %q", got)
 	}
-	rows, err := h.store.Register.List(store.System, register.Query{Search: register.Search{States: register.All}})
+	rows, err := h.store.Register.List(
+		t.Context(),
+		store.System,
+		register.Query{Search: register.Search{States: register.All}},
+	)
 	if err != nil || len(rows) != 3 {
 		t.Fatal(rows, err)
 	}
@@ -119,7 +123,7 @@ func TestAfterAnOlderCopyOfTheRecordsFilesAreFoundAndEntered(t *testing.T) {
 		t.Error(err)
 	} else {
 		h.until("it is verified", func() bool {
-			p, _ := h.store.Passes.ByID(store.System, pass.ID)
+			p, _ := h.store.Passes.ByID(t.Context(), store.System, pass.ID)
 			return p.State == store.Done && p.Matched == 0
 		})
 	}

@@ -28,7 +28,7 @@ func (e *HandOverError) Error() string { return e.Problem }
 // file is kept here too. Rules that look into no other mailbox are switched off. Nothing
 // of the mailbox may be under way or wait for a person.
 func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file string, err error) {
-	m, err := e.Store.Mailboxes.ByID(v, id)
+	m, err := e.Store.Mailboxes.ByID(ctx, v, id)
 	if err != nil {
 		return "", err
 	}
@@ -42,7 +42,7 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 			e.Watch(id)
 		}
 	}()
-	underWay, waiting, err := e.Store.Mailboxes.Unsettled(id)
+	underWay, waiting, err := e.Store.Mailboxes.Unsettled(ctx, id)
 	switch {
 	case err != nil:
 		return "", err
@@ -53,11 +53,11 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 		return "", &HandOverError{fmt.Sprintf("something of this mailbox waits in the tray (%d)", waiting),
 			"Decide them first: what waits could not be gone on with there."}
 	}
-	rows, err := e.Store.Rules.All()
+	rows, err := e.Store.Rules.All(ctx)
 	if err != nil {
 		return "", err
 	}
-	passes, err := e.Store.Passes.Unfinished()
+	passes, err := e.Store.Passes.Unfinished(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -85,7 +85,7 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 			alone = append(alone, rows[i].ID)
 		}
 	}
-	topics, err := e.Store.Topics.All()
+	topics, err := e.Store.Topics.All(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -99,16 +99,16 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 	if err != nil {
 		return "", err
 	}
-	err = e.Store.Mailboxes.HandOver(&m, named, topics, f, e.Clock())
+	err = e.Store.Mailboxes.HandOver(ctx, &m, named, topics, f, e.Clock())
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return "", errors.Join(err, os.Remove(file))
 	}
 	for _, id := range alone {
-		if err := e.Store.Rules.SwitchOff(id, v.Name); err != nil {
+		if err := e.Store.Rules.SwitchOff(ctx, id, v.Name); err != nil {
 			return "", err
 		}
 	}
-	if err := errors.Join(e.Store.Mailboxes.Remove(m.ID, v.Name), e.Office.LoadRules()); err != nil {
+	if err := errors.Join(e.Store.Mailboxes.Remove(ctx, m.ID, v.Name), e.Office.LoadRules()); err != nil {
 		return "", err
 	}
 	e.Events.Send(events.Event{Kind: "mailbox", ID: m.ID})
@@ -147,7 +147,7 @@ func (e *Engine) TakenOver(m *store.Mailbox) error {
 func (e *Engine) RemoveMailbox(id, actor string) error {
 	e.Unwatch(id)
 	e.Cabinets.Recheck()
-	if err := e.Store.Mailboxes.Remove(id, actor); err != nil {
+	if err := e.Store.Mailboxes.Remove(e.Context(), id, actor); err != nil {
 		e.Watch(id)
 		return err
 	}
@@ -163,10 +163,10 @@ type MailboxRemains struct {
 
 // RemainsOfMailbox says what remains when a mailbox is removed, before it is.
 func (e *Engine) RemainsOfMailbox(v store.Viewer, m *store.Mailbox) (out MailboxRemains, err error) {
-	if out.Filed, err = e.Store.Register.Count(v, register.Query{MailboxID: m.ID}); err != nil {
+	if out.Filed, err = e.Store.Register.Count(e.Context(), v, register.Query{MailboxID: m.ID}); err != nil {
 		return out, err
 	}
-	if out.Waiting, err = e.Store.Mailboxes.WaitingIn(m.ID); err != nil || !mailboxes.OwnMail(m) {
+	if out.Waiting, err = e.Store.Mailboxes.WaitingIn(e.Context(), m.ID); err != nil || !mailboxes.OwnMail(m) {
 		return out, err
 	}
 	out.OnlyHere, err = mailfile.Count(e.Mailboxes.MailFolder(m.ID))

@@ -24,9 +24,9 @@ func TestOnlyWhatIsSettledIsHandedOver(t *testing.T) {
 		h.watched()
 	}
 	box.deliver("INBOX", raw("disguised", "plan.pdf", "MZ\x90\x00 a program"))
-	h.until("it waits", func() bool { n, _ := h.store.Tray.Entries(store.System, 0, 10); return len(n) == 1 })
+	h.until("it waits", func() bool { n, _ := h.store.Tray.Entries(t.Context(), store.System, 0, 10); return len(n) == 1 })
 	refused("something of this mailbox waits in the tray (1)")
-	waiting, err := h.store.Tray.Entries(store.System, 0, 10)
+	waiting, err := h.store.Tray.Entries(t.Context(), store.System, 0, 10)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -35,19 +35,19 @@ func TestOnlyWhatIsSettledIsHandedOver(t *testing.T) {
 	}
 	pass := store.Pass{Kind: "old mail", RuleID: "tide-gauges", MadeBy: "test", State: store.Running,
 		StartedAt: time.Now()}
-	if err := h.store.Passes.Add(&pass); err != nil {
+	if err := h.store.Passes.Add(t.Context(), &pass); err != nil {
 		t.Fatal(err)
 	}
 	refused("goes over this mailbox")
 	pass.State = store.Stopped
-	if err := h.store.Passes.Save(&pass); err != nil {
+	if err := h.store.Passes.Save(t.Context(), &pass); err != nil {
 		t.Fatal(err)
 	}
 	file, err := h.engine.HandOver(t.Context(), store.System, "box")
 	if err != nil || !strings.HasSuffix(file, ".mailbox") {
 		t.Fatalf("%s, %v", file, err)
 	}
-	if r, err := h.store.Rules.ByID("tide-gauges"); err != nil || r.Running {
+	if r, err := h.store.Rules.ByID(t.Context(), "tide-gauges"); err != nil || r.Running {
 		t.Errorf("the rule that looked into no other mailbox runs: %v, %v", r.Running, err)
 	}
 	if h.count("") != 2 {
@@ -66,7 +66,7 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 	box.add(enclosed(oda, "Holz", "Guten Tag.", "one.pdf", "%PDF one"))
 	var known []store.Message
 	from.until("it is known", func() bool {
-		known, _ = from.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
+		known, _ = from.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 10})
 		return len(known) == 1
 	})
 	if _, err := from.engine.Desk.Mark(t.Context(), store.System, id, []int64{known[0].ID}, true, "mail"); err != nil {
@@ -84,7 +84,7 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer f.Close()
-		m, err := to.store.Mailboxes.TakeOver(f, time.Now(), "test")
+		m, err := to.store.Mailboxes.TakeOver(to.t.Context(), f, time.Now(), "test")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -93,11 +93,11 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 		}
 	}
 	to := newHouse(t, box.dial)
-	if err := to.store.Mailboxes.Remove("box", "test"); err != nil {
+	if err := to.store.Mailboxes.Remove(t.Context(), "box", "test"); err != nil {
 		t.Fatal(err)
 	}
 	taken(to)
-	topics, err := to.store.Topics.All()
+	topics, err := to.store.Topics.All(t.Context())
 	if err != nil || len(topics) != 1 || topics[0].Name != "Berth requests" {
 		t.Fatalf("topics that came along: %+v, %v", topics, err)
 	}
@@ -106,11 +106,11 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 		t.Errorf("it knows %d and %d", learned.Yes, learned.No)
 	}
 	clerk := store.Viewer{ID: "x", Name: "x", Role: store.Clerk, Only: []string{"box"}}
-	if seen, err := to.store.Topics.Examples(clerk, topics[0].ID); err != nil || len(seen) != 1 ||
+	if seen, err := to.store.Topics.Examples(t.Context(), clerk, topics[0].ID); err != nil || len(seen) != 1 ||
 		seen[0].Subject != "Holz" {
 		t.Errorf("who may see the mailbox sees %+v, %v", seen, err)
 	}
-	here, err := to.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
+	here, err := to.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 10})
 	if err != nil || len(here) != 1 {
 		t.Fatalf("%+v, %v", here, err)
 	}
@@ -120,7 +120,7 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 	}
 
 	other := newHouse(t, box.dial)
-	if err := other.store.Mailboxes.Remove("box", "test"); err != nil {
+	if err := other.store.Mailboxes.Remove(t.Context(), "box", "test"); err != nil {
 		t.Fatal(err)
 	}
 	other.taught("berth Requests", berths[:5], bills[:5])

@@ -73,8 +73,8 @@ func TestHostileMessagesAreDecidedOrHeldWithAReason(t *testing.T) {
 	for name, message := range hostileMail(t) {
 		h := fileNow(t, bundles("\n  - {take: everything, unpack: files, folder: B}\n"), message)
 		h.said()
-		entries, err := h.store.Journal.Recent(store.System, 500)
-		unread, unreadErr := h.store.Retries.InTray(store.System, 10) // with a reason, as one matter of the tray
+		entries, err := h.store.Journal.Recent(t.Context(), store.System, 500)
+		unread, unreadErr := h.store.Retries.InTray(t.Context(), store.System, 10) // with a reason, as one matter of the tray
 		if err != nil || unreadErr != nil || len(entries)+len(unread) == 0 && name != "a boundary of its own" {
 			t.Errorf("%s: %d verdicts, %v, %v", name, len(entries), err, unreadErr)
 		}
@@ -131,7 +131,7 @@ func BenchmarkHostileMessages(b *testing.B) {
 					}
 				}()
 				begun := time.Now()
-				passes, err := h.store.Passes.Find(store.System, store.PassQuery{Most: 1})
+				passes, err := h.store.Passes.Find(b.Context(), store.System, store.PassQuery{Most: 1})
 				if err != nil {
 					b.Fatal(err)
 				}
@@ -141,7 +141,7 @@ func BenchmarkHostileMessages(b *testing.B) {
 				}
 				box.add(message)
 				h.until("it is decided", func() bool {
-					p, err := h.store.Passes.Find(store.System, store.PassQuery{Most: 1})
+					p, err := h.store.Passes.Find(b.Context(), store.System, store.PassQuery{Most: 1})
 					return err == nil && len(p) == 1 && p[0].ID > last && p[0].State == store.Done
 				})
 				longest = max(longest, time.Since(begun))

@@ -125,7 +125,7 @@ func (e *Engine) countCrashes() error {
 			for _, uid := range h.UIDs {
 				list = append(list, store.Retry{MailboxID: h.Mailbox, Folder: h.Folder, UIDValidity: h.UIDValidity, UID: uid})
 			}
-			if err := e.Store.Retries.Suspect(list, e.Clock()); err != nil {
+			if err := e.Store.Retries.Suspect(e.Context(), list, e.Clock()); err != nil {
 				return err
 			}
 			e.Log.Warn("the program ended by its own fault while it read messages", "mailbox", h.Mailbox, "folder", h.Folder,
@@ -163,7 +163,7 @@ func (p *pace) faster() { p.size = min(batchSize, 2*p.most()) }
 // yet. Messages on which the program ended before are read one by one. unread are
 // those that the server does not give.
 func (v *visit) facts(ctx context.Context, uids []uint32) (all []source.Facts, unread []uint32, err error) {
-	retries, err := v.engine.Store.Retries.In(v.mailbox.ID, v.open, v.state.UIDValidity)
+	retries, err := v.engine.Store.Retries.In(ctx, v.mailbox.ID, v.open, v.state.UIDValidity)
 	if err != nil {
 		return nil, nil, err
 	}

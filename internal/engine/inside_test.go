@@ -70,7 +70,7 @@ func (h *house) fileOld(id string) {
 		h.t.Fatal(err)
 	}
 	h.until("the pass is done", func() bool {
-		p, err := h.store.Passes.ByID(store.System, pass.ID)
+		p, err := h.store.Passes.ByID(h.t.Context(), store.System, pass.ID)
 		return err == nil && p.State != store.Running
 	})
 }
@@ -79,11 +79,11 @@ func (h *house) fileOld(id string) {
 func (h *house) said() string {
 	h.t.Helper()
 	h.until("nothing is under way", func() bool {
-		_, waits, err := h.store.Journal.NextDue("box", nil, store.AnyLane)
-		staged, stagedErr := h.store.Journal.Staged("cab")
+		_, waits, err := h.store.Journal.NextDue(h.t.Context(), "box", nil, store.AnyLane)
+		staged, stagedErr := h.store.Journal.Staged(h.t.Context(), "cab")
 		return err == nil && stagedErr == nil && !waits && len(staged) == 0
 	})
-	entries, err := h.store.Journal.Recent(store.System, 500)
+	entries, err := h.store.Journal.Recent(h.t.Context(), store.System, 500)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -188,7 +188,7 @@ func TestWhatCannotBeOpenedIsHeldWithItsReason(t *testing.T) {
 	if err := h.engine.Office.SaveCorrespondent(c, []string{"ebb", "slack-water"}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
-	tray, err := h.store.Tray.Entries(store.System, 0, 10)
+	tray, err := h.store.Tray.Entries(t.Context(), store.System, 0, 10)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -330,7 +330,7 @@ func TestAFileIsReplacedOnlyByALaterMessageAndOnlyIfNobodyChangedIt(t *testing.T
 	if got := h.said(); got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
-	f, err := h.store.Register.ByNumber(store.System, 2026, 1)
+	f, err := h.store.Register.ByNumber(t.Context(), store.System, 2026, 1)
 	if err != nil || f.ReplacedBy != "2026-2" {
 		t.Fatalf("the register says of the first: replaced by %q (%v)", f.ReplacedBy, err)
 	}
@@ -432,7 +432,7 @@ func TestNamesOfCorrespondentsTablesHeadersAndText(t *testing.T) {
 // correspondent finds somebody's id.
 func (h *house) correspondent(name string) string {
 	h.t.Helper()
-	all, err := h.store.Book.All()
+	all, err := h.store.Book.All(h.t.Context())
 	if err != nil {
 		h.t.Fatal(err)
 	}

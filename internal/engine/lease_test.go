@@ -49,7 +49,7 @@ func (h *house) twin() *house {
 
 func (h *house) notice(kind string) *store.Notice {
 	h.t.Helper()
-	all, err := h.store.Tray.Notices(store.System)
+	all, err := h.store.Tray.Notices(h.t.Context(), store.System)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -63,7 +63,7 @@ func (h *house) notice(kind string) *store.Notice {
 
 func (h *house) numbers() int {
 	h.t.Helper()
-	n, err := h.store.Register.Count(store.System, register.Query{})
+	n, err := h.store.Register.Count(h.t.Context(), store.System, register.Query{})
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -88,7 +88,7 @@ func TestACopyOfTheRecordsFilesNothingWhileTheFirstRunsAndBothSaySo(t *testing.T
 	box.announce()
 	h.until("the first has filed all", func() bool { return h.numbers() == 40 })
 	second.until("the second knows all", func() bool {
-		all, err := second.store.Messages.Find(store.System, store.MessageQuery{Most: 100})
+		all, err := second.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 100})
 		return err == nil && len(all) == 40
 	})
 	second.until("the second says what is wrong", func() bool {
@@ -267,11 +267,11 @@ func TestTwoInstallationsThatWatchOneMailboxIntoOneCabinetAreTold(t *testing.T) 
 	h.rule(gaugesRule)
 	other := newHouse(t, box.dial)
 	other.files = h.files
-	row, err := h.store.Cabinets.ByID("cab")
+	row, err := h.store.Cabinets.ByID(t.Context(), "cab")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := other.store.Cabinets.Moved(&row, "test"); err != nil {
+	if err := other.store.Cabinets.Moved(t.Context(), &row, "test"); err != nil {
 		t.Fatal(err)
 	}
 	other.hurry()
@@ -284,7 +284,7 @@ func TestTwoInstallationsThatWatchOneMailboxIntoOneCabinetAreTold(t *testing.T) 
 			return n != nil && strings.Contains(n.Text, "“gauges”") && n.MailboxID == "box"
 		})
 	}
-	if err := h.store.Tray.SettleByID(store.System, h.notice("watched twice").ID); err != nil {
+	if err := h.store.Tray.SettleByID(t.Context(), store.System, h.notice("watched twice").ID); err != nil {
 		t.Fatal(err)
 	}
 	h.engine.Cabinets.Recheck()

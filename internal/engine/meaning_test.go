@@ -114,7 +114,7 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 		}
 	}
 	// What a topic that is asked for is called cannot change, and it cannot go.
-	row, _ := h.store.Topics.ByID(id)
+	row, _ := h.store.Topics.ByID(t.Context(), id)
 	row.Name = "Moorings"
 	if err := h.engine.Office.Topics.Save(&row, 0, "test"); err == nil ||
 		!strings.Contains(err.Error(), "the rule “Berths” asks for the topic") {
@@ -130,7 +130,7 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.expect(map[string]string{"Berths/sure.pdf": "%PDF sure", "Berths/one.pdf": "%PDF one", "Berths/two.csv": "2"})
-	examples, err := h.store.Topics.Examples(store.System, id)
+	examples, err := h.store.Topics.Examples(t.Context(), store.System, id)
 	if err != nil || len(examples) != 13 || examples[0].Subject != "Holz" || !examples[0].About ||
 		examples[0].Origin != "tray" || !slices.Equal(examples[0].Names, []string{"one.pdf", "two.csv"}) {
 		t.Errorf("the example: %+v, %v", examples[0], err)
@@ -146,7 +146,7 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.until("it is left", func() bool {
-		e, _ := h.store.Journal.ByID(store.System, tray[0].ID)
+		e, _ := h.store.Journal.ByID(t.Context(), store.System, tray[0].ID)
 		return e.State == store.LeftOut && strings.Contains(e.Reason.String(),
 			"a person said that it is not about “berth requests”")
 	})
@@ -228,7 +228,7 @@ func TestATopicWithFewExamplesAsksForMore(t *testing.T) {
 			t.Errorf("an import of %+v: %v", c.list, err)
 		}
 	}
-	if topics, _ := h.store.Topics.All(); len(topics) != 1 {
+	if topics, _ := h.store.Topics.All(t.Context()); len(topics) != 1 {
 		t.Errorf("an import that fails left %d topics", len(topics))
 	}
 	if _, err := h.engine.Desk.Mark(t.Context(), store.System, id, nil, true, "mail"); err == nil {
@@ -247,14 +247,14 @@ func TestExamplesAreSeenByThoseWhoMaySeeTheMailbox(t *testing.T) {
 	box.add(enclosed(oda, "Request for a berth", "A berth please.", "a.pdf", "%PDF a"))
 	var known []store.Message
 	h.until("it is known", func() bool {
-		known, _ = h.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
+		known, _ = h.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 10})
 		return len(known) == 1
 	})
 	if _, err := h.engine.Desk.Mark(t.Context(), store.System, id, []int64{known[0].ID}, true, "mail"); err != nil {
 		t.Fatal(err)
 	}
 	stranger := store.Viewer{ID: "x", Name: "x", Role: store.Clerk, Only: []string{"other"}}
-	if seen, err := h.store.Topics.Examples(stranger, id); err != nil || len(seen) != 0 {
+	if seen, err := h.store.Topics.Examples(t.Context(), stranger, id); err != nil || len(seen) != 0 {
 		t.Errorf("a stranger sees %d examples, %v", len(seen), err)
 	}
 	if n, err := h.engine.Office.Topics.Unmark(stranger, id, []int64{1, 2, 3}); n != 0 || err != nil {
@@ -270,7 +270,7 @@ func TestExamplesAreSeenByThoseWhoMaySeeTheMailbox(t *testing.T) {
 	if _, _, err := h.engine.Registry.Erase(t.Context(), store.System, "oda@tidewatch.example", false); err != nil {
 		t.Fatal(err)
 	}
-	if seen, err := h.store.Topics.Examples(store.System, id); err != nil || len(seen) != 12 ||
+	if seen, err := h.store.Topics.Examples(t.Context(), store.System, id); err != nil || len(seen) != 12 ||
 		h.engine.Office.Topics.Learned("Berth requests").Yes != 6 {
 		t.Errorf("after erasing there are %d examples, %v", len(seen), err)
 	}
@@ -376,7 +376,7 @@ func TestWhatMayHoldAProgramIsNotKeptForACabinetThatIsAway(t *testing.T) {
 	box.add(enclosed(oda, "while away", "x", "good.csv", "1;2", "bad.csv", testbed.Virus, "macros.docx",
 		zipped(t, "word/document.xml", "<d/>", "word/vbaProject.bin", "x")))
 	h.until("what may be kept is kept", func() bool {
-		kept, err := h.store.Journal.Spooled()
+		kept, err := h.store.Journal.Spooled(t.Context())
 		return err == nil && len(kept) == 1 && kept[0].Name == "good.csv"
 	})
 	if err := os.Rename(away, h.files); err != nil {
@@ -402,7 +402,7 @@ func TestTheVirusScannerIsAskedAboutEverythingThatIsFiled(t *testing.T) {
 	h.rule(bundles("  - {take: everything, folder: All}\n"))
 	box.add(enclosed(oda, "one", "x", "good.csv", "1;2", "bad.csv", "1;"+testbed.Virus))
 	h.until("the tray says that the scanner is away", func() bool {
-		notices, _ := h.store.Tray.Notices(store.System)
+		notices, _ := h.store.Tray.Notices(t.Context(), store.System)
 		return len(notices) == 1 && notices[0].Kind == "scanner" && strings.Contains(notices[0].Text, "cannot be reached")
 	})
 	if len(h.tree()) != 0 {
@@ -418,7 +418,7 @@ func TestTheVirusScannerIsAskedAboutEverythingThatIsFiled(t *testing.T) {
 		t.Errorf("in the tray: %+v", e)
 	}
 	h.until("the notice is gone",
-		func() bool { notices, _ := h.store.Tray.Notices(store.System); return len(notices) == 0 })
+		func() bool { notices, _ := h.store.Tray.Notices(t.Context(), store.System); return len(notices) == 0 })
 }
 
 // Who releases a file for one reason was told nothing of a virus in it, and who files by
@@ -448,7 +448,7 @@ func TestTheVirusScannerIsAskedOfWhatAPersonFiles(t *testing.T) {
 		t.Helper()
 		found := map[store.Cause]*store.Entry{}
 		h.until(fmt.Sprint("these wait: ", want), func() bool {
-			tray, _ := h.store.Tray.Entries(store.System, 0, 10)
+			tray, _ := h.store.Tray.Entries(t.Context(), store.System, 0, 10)
 			clear(found)
 			for i := range tray {
 				found[tray[i].Cause] = &tray[i]
@@ -467,7 +467,7 @@ func TestTheVirusScannerIsAskedOfWhatAPersonFiles(t *testing.T) {
 	release(causes(store.CauseVirus)[store.CauseVirus])
 	h.expect(map[string]string{"All/plan.pdf": "MZ\x90\x00" + testbed.Virus})
 
-	known, err := h.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
+	known, err := h.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 10})
 	if err != nil || len(known) != 1 {
 		t.Fatal(known, err)
 	}
@@ -551,7 +551,7 @@ func TestOnlyVerifiedSendersFile(t *testing.T) {
 		"the name service does not answer") {
 		t.Errorf("in the tray: %+v", e)
 	}
-	known, err := h.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
+	known, err := h.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 10})
 	if err != nil {
 		t.Fatal(err)
 	}

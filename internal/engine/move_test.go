@@ -47,7 +47,7 @@ func (h *house) moved(to store.Cabinet) store.Pass {
 	}
 	var now store.Pass
 	h.until("it is moved", func() bool {
-		now, err = h.store.Passes.ByID(store.System, p.ID)
+		now, err = h.store.Passes.ByID(h.t.Context(), store.System, p.ID)
 		return err == nil && now.State != store.Running
 	})
 	return now
@@ -68,7 +68,7 @@ func TestACabinetIsMovedToAnotherKindAndTheRegisterFollows(t *testing.T) {
 		"already as by hand.txt") {
 		t.Fatalf("the move is %s: %s", p.State, p.Note)
 	}
-	if c, err := h.store.Cabinets.ByID("cab"); err != nil || c.Kind != "local" {
+	if c, err := h.store.Cabinets.ByID(t.Context(), "cab"); err != nil || c.Kind != "local" {
 		t.Errorf("the cabinet is %+v, %v", c, err)
 	}
 	box.deliver("INBOX", raw("still there", "r3.csv", "3"))
@@ -135,7 +135,7 @@ func TestWhatWasReplacedMovesAlong(t *testing.T) {
 	if p := h.moved(store.Cabinet{Kind: "local", Folder: new}); p.State != store.Done {
 		t.Fatalf("the move is %s: %s", p.State, p.Note)
 	}
-	entries, err := h.store.Journal.OfMessage(store.System, 2)
+	entries, err := h.store.Journal.OfMessage(t.Context(), store.System, 2)
 	if err != nil {
 		t.Fatal(err)
 	}

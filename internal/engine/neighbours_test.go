@@ -40,7 +40,7 @@ func TestWhateverLiesUnderTheNameAFileGetsTheNextOne(t *testing.T) {
 			if got := h.filesIn("May (2).csv"); got != "new" {
 				t.Errorf("the next name holds %q: %s", got, h.said())
 			}
-			if notices, err := h.store.Tray.Notices(store.System); err != nil || len(notices) > 0 {
+			if notices, err := h.store.Tray.Notices(t.Context(), store.System); err != nil || len(notices) > 0 {
 				t.Errorf("the tray has %+v, %v", notices, err)
 			}
 			if err := h.engine.Cabinets.CheckCabinet(t.Context(), "cab"); err != nil {
@@ -48,7 +48,7 @@ func TestWhateverLiesUnderTheNameAFileGetsTheNextOne(t *testing.T) {
 			}
 			h.said() // waits until all is entered
 			// Verification does not wait either.
-			filings, err := h.store.Register.List(store.System, register.Query{Most: 10})
+			filings, err := h.store.Register.List(t.Context(), store.System, register.Query{Most: 10})
 			if err != nil || len(filings) != 2 {
 				t.Fatalf("%d filings, %v", len(filings), err)
 			}
@@ -98,12 +98,12 @@ func TestAFolderThatIsNoneConcernsItsOwnFilesOnly(t *testing.T) {
 			box.add(raw("Bad", "bad.csv", "1"))
 			box.add(raw("Gauges", "good.csv", "2"))
 			h.until("the other file is filed", func() bool { return h.filesIn("good.csv") == "2" })
-			entries, err := h.store.Tray.Entries(store.System, 0, 10)
+			entries, err := h.store.Tray.Entries(t.Context(), store.System, 0, 10)
 			if err != nil || len(entries) != 1 || entries[0].Cause != store.CauseCabinet ||
 				!strings.Contains(entries[0].Reason.String(), "Bad") {
 				t.Errorf("the tray has %+v, %v", entries, err)
 			}
-			if notices, err := h.store.Tray.Notices(store.System); err != nil || len(notices) > 0 {
+			if notices, err := h.store.Tray.Notices(t.Context(), store.System); err != nil || len(notices) > 0 {
 				t.Errorf("the cabinet is told of: %+v, %v", notices, err)
 			}
 			if left, err := os.ReadDir(outside); err != nil || len(left) > 0 {
@@ -175,12 +175,12 @@ func TestAFileThatACabinetDoesNotTakeStopsNoOther(t *testing.T) {
 	box.add(raw("one", "large.csv", "1", "small.csv", "2"))
 	h.until("the other one is filed", func() bool { return f.Files()["Gauges/2026/05/small.csv"] == "2" })
 	h.until("the tray says so", func() bool {
-		entries, err := h.store.Tray.Entries(store.System, 0, 10)
+		entries, err := h.store.Tray.Entries(t.Context(), store.System, 0, 10)
 		return err == nil && len(entries) == 1 && entries[0].Cause == store.CauseCabinet &&
 			strings.Contains(entries[0].Reason.String(), "file too large")
 	})
 	h.until("the cabinet is in order", func() bool {
-		n, err := h.store.Tray.Notices(store.System)
+		n, err := h.store.Tray.Notices(t.Context(), store.System)
 		return err == nil && len(n) == 0 && h.engine.Cabinets.Problem("cab") == nil
 	})
 }

@@ -50,7 +50,7 @@ func (e *Engine) FileOldMail(of OldMailOf, v store.Viewer) (*store.Pass, error) 
 	if err := of.Check(); err != nil {
 		return nil, err
 	}
-	row, err := e.Store.Rules.ByID(ruleID)
+	row, err := e.Store.Rules.ByID(e.Context(), ruleID)
 	if err != nil || row.Removed {
 		return nil, store.ErrNotFound
 	}
@@ -67,7 +67,7 @@ func (e *Engine) FileOldMail(of OldMailOf, v store.Viewer) (*store.Pass, error) 
 	if !v.All {
 		pass.OnlyIn = append([]string{}, v.Only...)
 	}
-	if err := e.Store.Passes.Add(pass); err != nil {
+	if err := e.Store.Passes.Add(e.Context(), pass); err != nil {
 		return nil, err
 	}
 	e.runPass(pass)
@@ -75,7 +75,7 @@ func (e *Engine) FileOldMail(of OldMailOf, v store.Viewer) (*store.Pass, error) 
 }
 
 func (e *Engine) underway() []store.Pass {
-	all, err := e.Store.Passes.Unfinished()
+	all, err := e.Store.Passes.Unfinished(e.Context())
 	if err != nil {
 		e.Log.Error("reading the passes", "error", err)
 	}
@@ -85,7 +85,7 @@ func (e *Engine) underway() []store.Pass {
 // SteerPass pauses, stops or goes on with a pass over old mail. What is being
 // filed at the moment is finished.
 func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) error {
-	pass, err := e.Store.Passes.ByID(v, id)
+	pass, err := e.Store.Passes.ByID(e.Context(), v, id)
 	if err != nil {
 		return err
 	}
@@ -97,7 +97,7 @@ func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) err
 	if wanted == store.Running {
 		if running == nil {
 			pass.State = store.Running
-			if err := e.Store.Passes.Save(&pass); err != nil {
+			if err := e.Store.Passes.Save(e.Context(), &pass); err != nil {
 				return err
 			}
 			e.runPass(&pass)
@@ -110,7 +110,7 @@ func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) err
 	}
 	ended := e.Clock()
 	pass.State, pass.EndedAt = wanted, &ended
-	return e.Store.Passes.Save(&pass)
+	return e.Store.Passes.Save(e.Context(), &pass)
 }
 
 // runPass goes over old mail in the background, from the pass's position.
@@ -131,7 +131,7 @@ func (e *Engine) runPass(pass *store.Pass) {
 			pass.EndedAt = &ended
 		}
 		for failures := 0; ; failures++ { // a full disk must not leave it running for ever
-			err := e.Store.Passes.Save(pass)
+			err := e.Store.Passes.Save(ctx, pass)
 			if err == nil {
 				break
 			}
@@ -151,7 +151,7 @@ func (e *Engine) runPass(pass *store.Pass) {
 // the pauses again. Nothing that may pass ends a pass: it waits until the mailbox
 // answers, the disk has room, or a person stops it.
 func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *passes.Steering) (store.PassState, string) {
-	row, err := e.Store.Rules.ByID(pass.RuleID)
+	row, err := e.Store.Rules.ByID(ctx, pass.RuleID)
 	if err != nil {
 		return store.Broken, "the rule is no longer there"
 	}
@@ -159,7 +159,7 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *passes.St
 	if err != nil {
 		return store.Broken, "the rule cannot run: " + err.Error()
 	}
-	mailboxes, err := e.Store.Mailboxes.All(store.System)
+	mailboxes, err := e.Store.Mailboxes.All(ctx, store.System)
 	if err != nil {
 		return store.Broken, err.Error()
 	}
@@ -245,7 +245,7 @@ func waitsFor(m *store.Mailbox, err error) string {
 func (e *Engine) notePass(pass *store.Pass, note string) {
 	pass.Note = note
 	e.Log.Warn("a pass over old mail waits", "pass", pass.ID, "note", note)
-	if err := e.Store.Passes.Save(pass); err != nil {
+	if err := e.Store.Passes.Save(e.Context(), pass); err != nil {
 		e.Log.Error("keeping a pass", "pass", pass.ID, "error", err)
 	}
 	e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
@@ -352,7 +352,7 @@ func (o *overFolder) begin(ctx context.Context) error {
 		return nil
 	}
 	if at.Current == o.key && at.Validity != 0 { // renumbered meanwhile: the folder is gone over again
-		if err := e.Store.Passes.RestartFolder(o.pass, v.mailbox.ID, o.folder); err != nil {
+		if err := e.Store.Passes.RestartFolder(ctx, o.pass, v.mailbox.ID, o.folder); err != nil {
 			return err
 		}
 	}
@@ -378,7 +378,7 @@ func (o *overFolder) begin(ctx context.Context) error {
 	if len(uids) > 0 {
 		next.Position.First, next.Position.Last = uids[0], uids[len(uids)-1]
 	}
-	if err := e.Store.Passes.Save(&next); err != nil {
+	if err := e.Store.Passes.Save(ctx, &next); err != nil {
 		return err
 	}
 	*o.pass = next
@@ -433,7 +433,7 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) error {
 func (o *overFolder) again(ctx context.Context) error {
 	v, e := o.visit, o.visit.engine
 	for {
-		rows, err := e.Store.Retries.OfPass(store.System, o.pass.ID)
+		rows, err := e.Store.Retries.OfPass(ctx, store.System, o.pass.ID)
 		if err != nil {
 			return err
 		}
@@ -469,7 +469,7 @@ func (o *overFolder) finish(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	decided, err := e.Store.Passes.DecidedIn(o.pass.ID, v.mailbox.ID, o.folder, v.state.UIDValidity)
+	decided, err := e.Store.Passes.DecidedIn(ctx, o.pass.ID, v.mailbox.ID, o.folder, v.state.UIDValidity)
 	if err != nil {
 		return err
 	}
@@ -480,7 +480,7 @@ func (o *overFolder) finish(ctx context.Context) error {
 			return err
 		}
 	}
-	rows, err := e.Store.Retries.OfPass(store.System, o.pass.ID)
+	rows, err := e.Store.Retries.OfPass(ctx, store.System, o.pass.ID)
 	if err != nil {
 		return err
 	}
@@ -494,7 +494,7 @@ func (o *overFolder) finish(ctx context.Context) error {
 	}
 	next.Gone += max(0, next.Position.Count-next.Position.Decided-here)
 	next.Position = store.Position{Done: append(slices.Clone(next.Position.Done), o.key)}
-	if err := e.Store.Passes.Save(&next); err != nil {
+	if err := e.Store.Passes.Save(ctx, &next); err != nil {
 		return err
 	}
 	*o.pass = next
@@ -511,7 +511,7 @@ func (e *Engine) allowed(ctx context.Context, pass *store.Pass, p *passes.Steeri
 	for told := false; !hours.Include(e.Now()); {
 		if !told {
 			pass.Note = fmt.Sprintf("goes on at %s", pass.FromTime)
-			if err := e.Store.Passes.Save(pass); err != nil {
+			if err := e.Store.Passes.Save(ctx, pass); err != nil {
 				e.Log.Error("keeping a pass", "error", err)
 			}
 			e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})

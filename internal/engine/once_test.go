@@ -98,19 +98,19 @@ func TestAnItemIsInTheHandsOfOneWorkerAtATime(t *testing.T) {
 	move(h.files, away)
 	h.until("the cabinet is known to be away",
 		func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
-	if err := h.store.Settings.SetLimits(store.Limits{SpoolMB: 0}, 0, "test"); err != nil {
+	if err := h.store.Settings.SetLimits(t.Context(), store.Limits{SpoolMB: 0}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	box.deliver("INBOX", raw("one", "a.csv", "1"))
 	var entry store.Entry
 	h.until("it waits", func() bool {
-		all, _ := h.store.Journal.OfMessage(store.System, 1)
+		all, _ := h.store.Journal.OfMessage(t.Context(), store.System, 1)
 		if len(all) == 1 {
 			entry = all[0]
 		}
 		return len(all) == 1 && entry.NextAt != nil
 	})
-	row, err := h.store.Messages.ByID(store.System, 1)
+	row, err := h.store.Messages.ByID(t.Context(), store.System, 1)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -160,7 +160,7 @@ func TestAKeptContentIsInTheHandsOfOneWorkerAtATime(t *testing.T) {
 	h.until("the cabinet is known to be away",
 		func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
 	box.deliver("INBOX", raw("one", "a.csv", "1"))
-	h.until("it is kept", func() bool { e, _ := h.store.Journal.Spooled(); return len(e) == 1 })
+	h.until("it is kept", func() bool { e, _ := h.store.Journal.Spooled(t.Context()); return len(e) == 1 })
 	if err := os.Rename(away, h.files); err != nil {
 		t.Fatal(err)
 	}
@@ -197,7 +197,7 @@ func TestOfTwoReplacementsEachLooksAtWhatTheOtherLeft(t *testing.T) {
 		}
 	}
 	h.until("both passes are done", func() bool {
-		p, _ := h.store.Passes.Find(store.System, store.PassQuery{Kind: "old mail", Most: 5})
+		p, _ := h.store.Passes.Find(t.Context(), store.System, store.PassQuery{Kind: "old mail", Most: 5})
 		return len(p) == 2 && p[0].State == store.Done && p[1].State == store.Done
 	})
 	s.counted(t, 2)
@@ -208,7 +208,7 @@ func TestTwoUndoingsTakeTurns(t *testing.T) {
 	h.rule(gaugesRule)
 	box.deliver("INBOX", raw("one", "a.csv", "1", "b.csv", "2"))
 	h.filed(2)
-	entries, _ := h.store.Journal.OfMessage(store.System, 1)
+	entries, _ := h.store.Journal.OfMessage(t.Context(), store.System, 1)
 	var ids []int64
 	for _, e := range entries {
 		ids = append(ids, e.ID)
@@ -224,7 +224,7 @@ func TestTwoUndoingsTakeTurns(t *testing.T) {
 	}
 	workers.Wait()
 	h.until("both are taken back",
-		func() bool { open, _ := h.store.Undoing.Open(); return len(open) == 0 && len(h.tree()) == 0 })
+		func() bool { open, _ := h.store.Undoing.Open(t.Context()); return len(open) == 0 && len(h.tree()) == 0 })
 	s.counted(t, 2)
 	if s.calls != 2 {
 		t.Errorf("%d files were moved, want 2", s.calls)
@@ -259,7 +259,7 @@ func TestAMailIsSentAtMostOnceAlsoWhenTheProcessEndsRightAfter(t *testing.T) {
 	h.store.Interrupt(func(bool) error { return nil })
 	h.start()
 	h.until("a person is asked", func() bool {
-		p, _ := h.store.Tray.Post(store.System, 5)
+		p, _ := h.store.Tray.Post(t.Context(), store.System, 5)
 		return len(p) == 1 && p[0].State == store.Unsure
 	})
 	if n := len(out.got("oda@tidewatch.example")); n != 1 {
@@ -313,7 +313,7 @@ func TestAnotherFileAtThePlaceOfWhatWasStagedIsNotTakenForIt(t *testing.T) {
 	h.engine.Stop()
 	// As after a crash: it was staged, the temporary object went, and somebody put
 	// another file where it was to go.
-	filings, err := h.store.Register.List(store.System, register.Query{Most: 1})
+	filings, err := h.store.Register.List(t.Context(), store.System, register.Query{Most: 1})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -324,7 +324,7 @@ func TestAnotherFileAtThePlaceOfWhatWasStagedIsNotTakenForIt(t *testing.T) {
 	h.start()
 	h.expect(map[string]string{"Gauges/2026/05/a.csv": "a stranger's", "Gauges/2026/05/a (2).csv": "a"})
 	h.until("the register names the right one", func() bool {
-		filings, err := h.store.Register.List(store.System, register.Query{Most: 5})
+		filings, err := h.store.Register.List(t.Context(), store.System, register.Query{Most: 5})
 		return err == nil && len(filings) == 1 && filings[0].File == "a (2).csv"
 	})
 }

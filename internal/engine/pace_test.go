@@ -20,14 +20,14 @@ func TestAPassOutsideItsHoursWaitsAndCanBeStopped(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.until("it says when it goes on", func() bool {
-		p, err := h.store.Passes.ByID(store.System, pass.ID)
+		p, err := h.store.Passes.ByID(t.Context(), store.System, pass.ID)
 		return err == nil && p.Note == "goes on at "+pass.FromTime && p.State == store.Running
 	})
 	if err := h.engine.SteerPass(store.System, pass.ID, store.Stopped); err != nil {
 		t.Fatal(err)
 	}
 	h.until("it has stopped", func() bool {
-		p, err := h.store.Passes.ByID(store.System, pass.ID)
+		p, err := h.store.Passes.ByID(t.Context(), store.System, pass.ID)
 		return err == nil && p.State == store.Stopped
 	})
 	h.expect(map[string]string{})
@@ -36,7 +36,7 @@ func TestAPassOutsideItsHoursWaitsAndCanBeStopped(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.until("a slow pass ends", func() bool {
-		p, err := h.store.Passes.ByID(store.System, slow.ID)
+		p, err := h.store.Passes.ByID(t.Context(), store.System, slow.ID)
 		return err == nil && p.State == store.Done
 	})
 	h.expect(map[string]string{"Gauges/2026/05/a.csv": "1"})

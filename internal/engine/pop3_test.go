@@ -28,7 +28,7 @@ func TestAPOP3MailboxIsFiledAndTidied(t *testing.T) {
 	c := d.Client("gauges")
 	testbed.Append(t, c, "INBOX", raw("before the rule", "old.csv", "old"), may)
 	h.until("the message before the rule is known", func() bool {
-		f, err := h.store.Mailboxes.Folder("box", "INBOX")
+		f, err := h.store.Mailboxes.Folder(t.Context(), "box", "INBOX")
 		return err == nil && f.UIDNext == 2
 	})
 	h.rule(gaugesRule)
@@ -48,12 +48,12 @@ func TestAPOP3MailboxIsFiledAndTidied(t *testing.T) {
 	if n := left(); n != 3 {
 		t.Errorf("%d messages are on the server", n)
 	}
-	m, err := h.store.Mailboxes.ByID(store.System, "box")
+	m, err := h.store.Mailboxes.ByID(t.Context(), store.System, "box")
 	if err != nil {
 		t.Fatal(err)
 	}
 	m.Particulars.LeaveDays = 7
-	if err := h.store.Mailboxes.Change(&m, nil, m.Revision, "test"); err != nil {
+	if err := h.store.Mailboxes.Change(t.Context(), &m, nil, m.Revision, "test"); err != nil {
 		t.Fatal(err)
 	}
 	h.later(6 * 24 * time.Hour)

@@ -45,13 +45,13 @@ func (v batchWork) process(ctx context.Context, uids []uint32, b *batch) (err er
 			}
 			ended := e.Clock()
 			b.pass.State, b.pass.EndedAt, b.pass.Total = store.Done, &ended, b.pass.Looked
-			if saved := e.Store.Passes.Save(b.pass); err == nil {
+			if saved := e.Store.Passes.Save(ctx, b.pass); err == nil {
 				err = saved
 			}
 			e.Events.Send(events.Event{Kind: "pass", Mailbox: v.mailbox.ID})
 		}()
 	}
-	retries, err := e.Store.Retries.In(v.mailbox.ID, v.open, v.state.UIDValidity)
+	retries, err := e.Store.Retries.In(ctx, v.mailbox.ID, v.open, v.state.UIDValidity)
 	if err != nil {
 		return err
 	}
@@ -91,7 +91,7 @@ func (v batchWork) some(ctx context.Context, uids []uint32, b *batch, last bool,
 	if fault.Of(ctx, broken) == fault.Machine && broken != nil || r.upTo == 0 {
 		return 0, broken
 	}
-	if err := v.keep(&r, uids[:r.upTo], b, last && r.upTo == len(uids)); err != nil {
+	if err := v.keep(ctx, &r, uids[:r.upTo], b, last && r.upTo == len(uids)); err != nil {
 		return 0, err
 	}
 	if broken != nil {
@@ -105,7 +105,7 @@ func (v batchWork) some(ctx context.Context, uids []uint32, b *batch, last bool,
 
 // keep commits what was decided of messages, and how far that brings the folder or
 // the pass.
-func (v batchWork) keep(r *batchRead, uids []uint32, b *batch, last bool) error {
+func (v batchWork) keep(ctx context.Context, r *batchRead, uids []uint32, b *batch, last bool) error {
 	e := v.engine
 	look := &r.look
 	look.In, look.Validity = store.Place{MailboxID: v.mailbox.ID, Folder: v.open}, v.state.UIDValidity
@@ -122,7 +122,7 @@ func (v batchWork) keep(r *batchRead, uids []uint32, b *batch, last bool) error 
 	if b.through != nil {
 		b.through(look, uids[len(uids)-1], len(r.letters), r.matched, last)
 	}
-	if err := e.Store.Messages.Commit(*look); err != nil {
+	if err := e.Store.Messages.Commit(ctx, *look); err != nil {
 		return err
 	}
 	if look.Pass != nil {
@@ -173,7 +173,7 @@ func (v batchWork) read(ctx context.Context, uids []uint32, b *batch, retries ma
 		return r, err
 	}
 	v.pace.faster()
-	moves, err := e.Store.Messages.AnyMoves(v.mailbox.ID)
+	moves, err := e.Store.Messages.AnyMoves(ctx, v.mailbox.ID)
 	if err != nil {
 		return r, err
 	}
@@ -315,7 +315,7 @@ func (v batchWork) one(ctx context.Context, f *source.Facts, b *batch, moves boo
 		l.Patience = 0
 	}
 	if moves {
-		if l.From, l.Returned, err = v.engine.Store.Messages.CameFrom(row); err != nil {
+		if l.From, l.Returned, err = v.engine.Store.Messages.CameFrom(ctx, row); err != nil {
 			return l, out, err
 		}
 	}
@@ -335,7 +335,7 @@ func (v batchWork) fileAll(ctx context.Context, letters []*reading.Message,
 			l.Patience = v.share()
 		}
 		for i := range entries {
-			if waits, err := v.letWait(l, i, began); err != nil {
+			if waits, err := v.letWait(ctx, l, i, began); err != nil {
 				return err
 			} else if waits {
 				break
@@ -356,12 +356,12 @@ func (v batchWork) fileAll(ctx context.Context, letters []*reading.Message,
 
 // letWait leaves what is still to be filed of a message to the watcher beside, where that has taken long: the others
 // of the mailbox go on.
-func (v batchWork) letWait(l *reading.Message, done int, began time.Time) (bool, error) {
+func (v batchWork) letWait(ctx context.Context, l *reading.Message, done int, began time.Time) (bool, error) {
 	if done == 0 || l.Patience == 0 || time.Since(began) <= l.Patience {
 		return false, nil
 	}
 	defer v.engine.beside(v.mailbox.ID)
-	return true, v.engine.Store.Journal.LetWait(l.Row.ID, l.Lane.Next())
+	return true, v.engine.Store.Journal.LetWait(ctx, l.Row.ID, l.Lane.Next())
 }
 
 // holding is how much is spooled for messages, in octets.

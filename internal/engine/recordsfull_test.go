@@ -43,7 +43,8 @@ func TestWhileTheDiskOfTheRecordsIsFullAPassLosesNothing(t *testing.T) {
 				t.Fatal(err)
 			}
 			<-gate.reached
-			if err := h.store.Fill(true); err != nil && store.TroubleOf(err) == nil { // it may meet what it does itself
+			if err := h.store.Fill(t.Context(), true); err != nil &&
+				store.TroubleOf(err) == nil { // it may meet what it does itself
 				t.Fatal(err)
 			}
 			close(gate.goOn)
@@ -51,22 +52,28 @@ func TestWhileTheDiskOfTheRecordsIsFullAPassLosesNothing(t *testing.T) {
 				trouble := h.store.Refusal()
 				return trouble != nil && trouble.Full
 			})
-			p, err := h.store.Passes.ByID(store.System, pass.ID)
+			p, err := h.store.Passes.ByID(t.Context(), store.System, pass.ID)
 			if err != nil || p.State != store.Running && p.Looked != n { // all may be decided, and wait to be filed
 				t.Errorf("while the disk is full the pass is %s after %d of %d, %v", p.State, p.Looked, n, err)
 			}
-			if err := h.store.Fill(false); err != nil {
+			if err := h.store.Fill(t.Context(), false); err != nil {
 				t.Fatal(err)
 			}
 			h.until("the pass is done",
-				func() bool { p, _ = h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
+				func() bool {
+					p, _ = h.store.Passes.ByID(t.Context(), store.System, pass.ID)
+					return p.State == store.Done
+				})
 			if p.Total != n || p.Looked != n || p.Unread != 0 || p.Gone != 0 {
 				t.Errorf("it looked at %d of %d, %d not read, %d gone: %s", p.Looked, p.Total, p.Unread, p.Gone, p.Note)
 			}
 			h.expect(want)
 			lines := 0
 			h.until("each has its line",
-				func() bool { lines, _ = h.store.Register.Count(store.System, register.Query{}); return lines >= n })
+				func() bool {
+					lines, _ = h.store.Register.Count(t.Context(), store.System, register.Query{})
+					return lines >= n
+				})
 			if lines != n {
 				t.Errorf("%d lines in the register, want %d", lines, n)
 			}

@@ -46,7 +46,7 @@ func (h *house) count(search string) int {
 	if err != nil {
 		h.t.Fatal(err)
 	}
-	n, err := h.store.Register.Count(store.System, register.Query{Search: s})
+	n, err := h.store.Register.Count(h.t.Context(), store.System, register.Query{Search: s})
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -62,7 +62,7 @@ func (h *house) verify() store.Pass {
 	}
 	var done store.Pass
 	h.until("it is verified", func() bool {
-		done, err = h.store.Passes.ByID(store.System, p.ID)
+		done, err = h.store.Passes.ByID(h.t.Context(), store.System, p.ID)
 		return err == nil && done.State != store.Running
 	})
 	return done
@@ -70,7 +70,7 @@ func (h *house) verify() store.Pass {
 
 func (h *house) filing(number int) store.Filing {
 	h.t.Helper()
-	f, err := h.store.Register.ByNumber(store.System, time.Now().Year(), number)
+	f, err := h.store.Register.ByNumber(h.t.Context(), store.System, time.Now().Year(), number)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -93,11 +93,11 @@ func TestWhatIsMissingOrChangedIsFoundAndGoesToTheTray(t *testing.T) {
 	if h.count("state:missing") != 1 || h.count("state:changed") != 1 || h.count("") != 5 {
 		t.Errorf("%d missing, %d changed, %d in all", h.count("state:missing"), h.count("state:changed"), h.count(""))
 	}
-	counts, err := h.store.Tray.Counts(store.System)
+	counts, err := h.store.Tray.Counts(t.Context(), store.System)
 	if err != nil || counts[store.CauseMissing] != 1 || counts[store.CauseChanged] != 1 {
 		t.Errorf("the tray has %v, %v", counts, err)
 	}
-	if news, err := h.store.Alarms.NewsSince(time.Time{}); err != nil || len(news.Filings) != 2 ||
+	if news, err := h.store.Alarms.NewsSince(t.Context(), time.Time{}); err != nil || len(news.Filings) != 2 ||
 		!strings.Contains(fmt.Sprint(outbox.Summary(&news).Groups), h.filing(1).File) {
 		t.Errorf("somebody is told of %+v, %v", news.Filings, err)
 	}
@@ -105,26 +105,26 @@ func TestWhatIsMissingOrChangedIsFoundAndGoesToTheTray(t *testing.T) {
 	if err := os.WriteFile(first, []byte(contentOf(h.filing(1))), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	m, err := h.store.Tray.OfCause(store.System, store.CauseMissing)
+	m, err := h.store.Tray.OfCause(t.Context(), store.System, store.CauseMissing)
 	if err != nil || len(m.Filings) != 1 {
 		t.Fatal(m, err)
 	}
 	if n, err := h.engine.Desk.Again(store.System, m); n != 1 || err != nil || h.count("state:missing") != 0 {
 		t.Errorf("looked at again: %d, %v; still %d missing", n, err, h.count("state:missing"))
 	}
-	if m, err = h.store.Tray.OfCause(store.System, store.CauseChanged); err != nil {
+	if m, err = h.store.Tray.OfCause(t.Context(), store.System, store.CauseChanged); err != nil {
 		t.Fatal(err)
 	}
 	if n, err := h.engine.Desk.SetAside(store.System, m, "the harbour master corrected it"); n != 1 || err != nil {
 		t.Errorf("accepted: %d, %v", n, err)
 	}
 	h.verify()
-	if n, err := h.store.Tray.Count(store.System); n != 0 || err != nil {
+	if n, err := h.store.Tray.Count(t.Context(), store.System); n != 0 || err != nil {
 		t.Errorf("%d wait in the tray, %v", n, err)
 	}
 	for number, want := range map[int]string{1: "missing found again", 2: "changed settled"} {
 		var kinds []string
-		later, err := h.store.Register.HappeningsOf(register.Number{Year: time.Now().Year(), Number: number})
+		later, err := h.store.Register.HappeningsOf(t.Context(), register.Number{Year: time.Now().Year(), Number: number})
 		for _, e := range later {
 			kinds = append(kinds, e.Kind)
 		}
@@ -146,7 +146,7 @@ func TestAMissingFileIsFiledAgainFromItsMessage(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.verify()
-	m, err := h.store.Tray.OfCause(store.System, store.CauseMissing)
+	m, err := h.store.Tray.OfCause(t.Context(), store.System, store.CauseMissing)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -158,7 +158,7 @@ func TestAMissingFileIsFiledAgainFromItsMessage(t *testing.T) {
 	if was := h.filing(1); was.State() != register.TakenBack {
 		t.Errorf("the first filing is %s", was.State())
 	}
-	if n, _ := h.store.Tray.Count(store.System); n != 0 {
+	if n, _ := h.store.Tray.Count(t.Context(), store.System); n != 0 {
 		t.Errorf("%d wait in the tray", n)
 	}
 	if n, err := h.engine.Desk.FileMissingAgain(t.Context(), store.System, m); n != 0 {
@@ -189,18 +189,25 @@ func TestAnUnmountedCabinetMakesNothingMissing(t *testing.T) {
 func TestFilesAreVerifiedByPlan(t *testing.T) {
 	const files = 60 // more than one batch
 	h, _ := filedHouse(t, files)
-	if err := h.store.Settings.PlanVerification(store.VerificationPlan{EveryDays: 30}, 0, "test"); err != nil {
+	if err := h.store.Settings.PlanVerification(t.Context(), store.VerificationPlan{EveryDays: 30}, 0,
+		"test"); err != nil {
 		t.Fatal(err)
 	}
-	if n, _ := h.store.Verifications.CountDue(h.engine.Clock().AddDate(0, 0, -30)); n != 0 {
+	if n, _ := h.store.Verifications.CountDue(t.Context(), h.engine.Clock().AddDate(0, 0, -30)); n != 0 {
 		t.Fatalf("%d are due at once", n)
 	}
 	h.later(31 * 24 * time.Hour)
 	h.until("it was verified by itself",
-		func() bool { n, err := h.store.Verifications.Count(store.System); return n == files && err == nil })
+		func() bool {
+			n, err := h.store.Verifications.Count(t.Context(), store.System)
+			return n == files && err == nil
+		})
 	h.until("the pass has ended",
-		func() bool { last, err := h.store.Verifications.Last(); return err == nil && last.State == store.Done })
-	last, err := h.store.Verifications.Last()
+		func() bool {
+			last, err := h.store.Verifications.Last(t.Context())
+			return err == nil && last.State == store.Done
+		})
+	last, err := h.store.Verifications.Last(t.Context())
 	if err != nil || last.MadeBy != "the plan" || last.Total != files || last.Looked != files {
 		t.Errorf("the pass is %+v, %v", last, err)
 	}
@@ -211,16 +218,16 @@ func TestFilesAreVerifiedByPlan(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.until("it is tried", func() bool {
-		last, err := h.store.Verifications.Last()
+		last, err := h.store.Verifications.Last(t.Context())
 		return err == nil && last.State == store.Done && strings.Contains(last.Note, fmt.Sprint(files, " not verified"))
 	})
-	if last, err = h.store.Verifications.Last(); err != nil || last.Looked != files {
+	if last, err = h.store.Verifications.Last(t.Context()); err != nil || last.Looked != files {
 		t.Errorf("with the cabinet out of reach: %+v, %v", last, err)
 	}
 	if err := h.engine.Registry.VerifyDue(); err != nil {
 		t.Fatal(err)
 	}
-	if again, _ := h.store.Verifications.Last(); again.ID != last.ID {
+	if again, _ := h.store.Verifications.Last(t.Context()); again.ID != last.ID {
 		t.Error("it is tried again at once")
 	}
 	if err := errors.Join(os.Remove(h.files), os.Rename(away, h.files)); err != nil {
@@ -229,14 +236,14 @@ func TestFilesAreVerifiedByPlan(t *testing.T) {
 	now := h.engine.Now()
 	plan := store.VerificationPlan{EveryDays: 1, FromTime: now.Add(2 * time.Hour).Format("15:04"),
 		ToTime: now.Add(3 * time.Hour).Format("15:04")}
-	if err := h.store.Settings.PlanVerification(plan, 0, "test"); err != nil {
+	if err := h.store.Settings.PlanVerification(t.Context(), plan, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	h.later(48 * time.Hour)
 	if err := h.engine.Registry.VerifyDue(); err != nil {
 		t.Fatal(err)
 	}
-	if after, _ := h.store.Verifications.Last(); after.ID != last.ID {
+	if after, _ := h.store.Verifications.Last(t.Context()); after.ID != last.ID {
 		t.Error("it verifies outside its hours")
 	}
 	if err := registry.CheckVerificationPlan(store.VerificationPlan{FromTime: "25:00", ToTime: "1"}); err == nil {
@@ -297,7 +304,7 @@ func TestARegisterIsKeptAsAFileAndFollowsWhatHappens(t *testing.T) {
 		t.Errorf("what was typed is lost: %v", h.tree())
 	}
 	h.until("it is told", func() bool {
-		n, _ := h.store.Tray.Notices(store.System)
+		n, _ := h.store.Tray.Notices(t.Context(), store.System)
 		return slices.ContainsFunc(n,
 			func(n store.Notice) bool { return strings.Contains(n.Text, "Somebody changed the register") })
 	})
@@ -331,7 +338,7 @@ func TestARegisterFileTakesNobodysPlaceAndSaysWhatIsWrong(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if all, err := h.store.RegisterFiles.All(); len(all) != 0 || err != nil {
+	if all, err := h.store.RegisterFiles.All(t.Context()); len(all) != 0 || err != nil {
 		t.Errorf("kept all the same: %+v, %v", all, err)
 	}
 	if h.tree()["Mine "+year+".csv"] != "mine" {
@@ -368,7 +375,7 @@ func TestThePowerMayGoWhileARegisterIsWritten(t *testing.T) {
 		box.add(raw("two", "b.csv", "second"))
 		h.until("the second is filed", func() bool { return h.count("") == 2 })
 		write := func() error {
-			kept, err := h.store.RegisterFiles.ByID(of.ID)
+			kept, err := h.store.RegisterFiles.ByID(t.Context(), of.ID)
 			return errors.Join(err, h.engine.Registry.WriteRegisterFile(context.Background(), &kept))
 		}
 		before := f.Steps()
@@ -426,7 +433,7 @@ func TestTheProgramMayEndWhileARegisterIsWritten(t *testing.T) {
 	}
 	name, ends := fmt.Sprintf("Register %d.csv", time.Now().Year()), errors.New("the program ends")
 	write := func() error {
-		kept, err := h.store.RegisterFiles.ByID(of.ID)
+		kept, err := h.store.RegisterFiles.ByID(t.Context(), of.ID)
 		if err != nil {
 			return err
 		}
@@ -538,7 +545,7 @@ func TestAPersonsTracesAreErasedAndTheNumbersStay(t *testing.T) {
 		"Rowan Askew").Replace(string(raw("reading of another", "other.csv", "other")))
 	box.deliver("INBOX", []byte(other))
 	h.until("the other's is filed", func() bool { return h.count("") == 3 })
-	if err := h.store.Register.AddNote(store.System,
+	if err := h.store.Register.AddNote(t.Context(), store.System,
 		&store.Note{Year: time.Now().Year(), Number: 1, Text: "asked Oda Fenwick about it", MadeBy: "Ines",
 			MadeAt: time.Now()}); err != nil {
 		t.Fatal(err)
@@ -607,7 +614,7 @@ func TestAPersonsFilesGoTooWhereThatIsAskedFor(t *testing.T) {
 		"rowan@tidewatch.example").Replace(string(raw("the same", "r0.csv", "0")))
 	box.deliver("INBOX", []byte(shared)) // the file of somebody else too
 	h.until("all is decided", func() bool {
-		s, _ := h.store.Journal.StateCounts(store.System)
+		s, _ := h.store.Journal.StateCounts(t.Context(), store.System)
 		return s[store.Filed]+s[store.There] == 3
 	})
 	done, _, err := h.engine.Registry.Erase(t.Context(), store.System, "oda@tidewatch.example", true)
@@ -629,7 +636,7 @@ func TestAfterItsTimeTheRegisterForgetsWho(t *testing.T) {
 	h, _ := filedHouse(t, 2)
 	limits := store.UsualLimits
 	limits.RegisterDays = 100
-	if err := h.store.Settings.SetLimits(limits, 0, "test"); err != nil {
+	if err := h.store.Settings.SetLimits(t.Context(), limits, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	if err := h.engine.Registry.RemoveOld(t.Context()); err != nil {
@@ -646,8 +653,8 @@ func TestAfterItsTimeTheRegisterForgetsWho(t *testing.T) {
 		t.Errorf("%d by name, %d lines, %d files", h.count("oda"), h.count("state:all"), len(h.tree()))
 	}
 	for id := int64(1); id <= 2; id++ {
-		m, err := h.store.Messages.ByID(store.System, id)
-		entries, err2 := h.store.Journal.OfMessage(store.System, id)
+		m, err := h.store.Messages.ByID(t.Context(), store.System, id)
+		entries, err2 := h.store.Journal.OfMessage(t.Context(), store.System, id)
 		if err := errors.Join(err, err2); err != nil || m.Subject != "" || m.SenderAddress != "" || m.ErasedAt == nil ||
 			len(m.Header) > 0 || entries[0].Name != "" {
 			t.Errorf("of message %d there is still %+v, %+v, %v", id, m, entries, err)
@@ -657,7 +664,7 @@ func TestAfterItsTimeTheRegisterForgetsWho(t *testing.T) {
 		t.Fatal(err)
 	}
 	f := h.filing(1)
-	later, err := h.store.Register.HappeningsOf(f.Entry())
+	later, err := h.store.Register.HappeningsOf(t.Context(), f.Entry())
 	if n := strings.Count(fmt.Sprint(later), "erased"); n != 1 || err != nil {
 		t.Errorf("it was erased %d times, %v", n, err)
 	}

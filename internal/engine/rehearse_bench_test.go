@@ -153,11 +153,12 @@ func BenchmarkRehearsalFromTheFacts(b *testing.B) {
 			}
 			look.Messages = append(look.Messages, row)
 		}
-		if err := h.store.Messages.Commit(look); err != nil {
+		if err := h.store.Messages.Commit(b.Context(), look); err != nil {
 			b.Fatal(err)
 		}
 	}
-	if known, err := h.store.Messages.ByUID("box", "INBOX", 2, []uint32{1, n}); err != nil || len(known) != n {
+	if known, err := h.store.Messages.ByUID(b.Context(), "box", "INBOX", 2, []uint32{1, n}); err != nil ||
+		len(known) != n {
 		b.Fatalf("%d messages are known, %v", len(known), err)
 	}
 	var times []time.Duration
@@ -209,7 +210,7 @@ func TestARehearsalOverTheServerIsTheSameAsFromTheRecords(t *testing.T) {
 			t.Errorf("message %d: %s %s, %s %s", i, a.Message.Subject, a.Match.Answer, b.Message.Subject, b.Match.Answer)
 		}
 	}
-	if _, err := h.store.Messages.Find(store.System, store.MessageQuery{Most: 1000}); err != nil {
+	if _, err := h.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 1000}); err != nil {
 		t.Error(err)
 	}
 	files := h.tree()
@@ -231,7 +232,7 @@ func TestARehearsalWarnsOfOtherRules(t *testing.T) {
 	h := newHouse(t, box.dial)
 	h.watched()
 	h.until("the mail is known", func() bool {
-		m, err := h.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
+		m, err := h.store.Messages.Find(t.Context(), store.System, store.MessageQuery{Most: 10})
 		return err == nil && len(m) == 8
 	})
 	h.rule(strings.Replace(gaugesRule, "attachments:", "then: stop\nattachments:", 1))

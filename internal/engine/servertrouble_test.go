@@ -113,7 +113,7 @@ func (x *troubled) harm() {
 func (x *troubled) known() {
 	x.t.Helper()
 	x.until("all messages are known", func() bool {
-		all, err := x.store.Messages.Find(store.System, store.MessageQuery{Most: 50})
+		all, err := x.store.Messages.Find(x.t.Context(), store.System, store.MessageQuery{Most: 50})
 		return err == nil && len(all) >= mailsInTrouble
 	})
 }
@@ -122,8 +122,8 @@ func (x *troubled) known() {
 func (x *troubled) settled() {
 	x.t.Helper()
 	x.until("every attachment is filed or in the tray", func() bool {
-		n, err := x.store.Register.Count(store.System, register.Query{})
-		tray, trayErr := x.store.Tray.Counts(store.System)
+		n, err := x.store.Register.Count(x.t.Context(), store.System, register.Query{})
+		tray, trayErr := x.store.Tray.Counts(x.t.Context(), store.System)
 		for _, of := range tray {
 			n += of
 		}
@@ -196,7 +196,7 @@ var servicePhases = []servicePhase{
 		x.watched()
 		x.ruleFromNowOn()
 		x.known()
-		all, err := x.store.Messages.Find(store.System, store.MessageQuery{Most: 50})
+		all, err := x.store.Messages.Find(x.t.Context(), store.System, store.MessageQuery{Most: 50})
 		if err != nil {
 			x.t.Fatal(err)
 		}
@@ -237,7 +237,10 @@ var servicePhases = []servicePhase{
 func (x *troubled) looked(folder string) {
 	x.t.Helper()
 	x.until("the folder is looked into",
-		func() bool { _, err := x.store.Mailboxes.Folder("box", folder); return err == nil })
+		func() bool {
+			_, err := x.store.Mailboxes.Folder(x.t.Context(), "box", folder)
+			return err == nil
+		})
 }
 
 // ruleFromNowOn switches the rule on so that what is there already is old.
@@ -251,14 +254,17 @@ func (x *troubled) ruleFromNowOn() string {
 func (x *troubled) passDone(id int64) {
 	x.t.Helper()
 	var p store.Pass
-	x.until("the pass is done", func() bool { p, _ = x.store.Passes.ByID(store.System, id); return p.State == store.Done })
+	x.until("the pass is done", func() bool {
+		p, _ = x.store.Passes.ByID(x.t.Context(), store.System, id)
+		return p.State == store.Done
+	})
 	if p.Total != mailsInTrouble || p.Looked+p.Unread+p.Gone != p.Total || p.Gone != 0 {
 		x.t.Errorf("the pass says %d of %d, %d not read, %d gone: %s", p.Looked, p.Total, p.Unread, p.Gone, p.Note)
 	}
 }
 
 func (x *troubled) waitingInTray() []int64 {
-	items, err := x.store.Tray.Entries(store.System, 0, 100)
+	items, err := x.store.Tray.Entries(x.t.Context(), store.System, 0, 100)
 	if err != nil {
 		x.t.Fatal(err)
 	}
@@ -273,14 +279,14 @@ func (x *troubled) waitingInTray() []int64 {
 func (x *troubled) tryAgain() {
 	x.t.Helper()
 	m := store.Matters{Items: x.waitingInTray()}
-	unread, err := x.store.Retries.InTray(store.System, 100)
+	unread, err := x.store.Retries.InTray(x.t.Context(), store.System, 100)
 	if err != nil {
 		x.t.Fatal(err)
 	}
 	for i := range unread {
 		m.Messages = append(m.Messages, unread[i].ID)
 	}
-	follow, err := x.store.Tray.FollowUps(store.System, 100)
+	follow, err := x.store.Tray.FollowUps(x.t.Context(), store.System, 100)
 	if err != nil {
 		x.t.Fatal(err)
 	}
@@ -384,7 +390,7 @@ func runTrouble(t *testing.T, d *testbed.Dovecot, phase servicePhase, op sourceO
 	defer stop()
 	phase.run(x)
 	struck = proxy.Heal()
-	counts, err := x.store.Tray.Counts(store.System)
+	counts, err := x.store.Tray.Counts(t.Context(), store.System)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -392,7 +398,7 @@ func runTrouble(t *testing.T, d *testbed.Dovecot, phase servicePhase, op sourceO
 		tray += n
 	}
 	x.until("all is filed once it is tried again", func() bool {
-		n, err := x.store.Register.Count(store.System, register.Query{})
+		n, err := x.store.Register.Count(t.Context(), store.System, register.Query{})
 		if err == nil && n < len(x.want) {
 			x.tryAgain()
 		}
@@ -404,7 +410,7 @@ func runTrouble(t *testing.T, d *testbed.Dovecot, phase servicePhase, op sourceO
 	}
 	n := 0
 	x.until("each has a line in the register", func() bool {
-		lines, err := x.store.Register.List(store.System, register.Query{})
+		lines, err := x.store.Register.List(t.Context(), store.System, register.Query{})
 		if phase.name == "by hand" { // where the rule took a message, too, that has a line of its own
 			lines = slices.DeleteFunc(lines, func(f store.Filing) bool { return f.RuleID != store.ByHand })
 		}
@@ -417,11 +423,11 @@ func runTrouble(t *testing.T, d *testbed.Dovecot, phase servicePhase, op sourceO
 	x.until("nothing is left to be read", func() bool {
 		var left []store.Retry
 		for _, folder := range []string{"INBOX", "Papers"} {
-			row, err := x.store.Mailboxes.Folder("box", folder)
+			row, err := x.store.Mailboxes.Folder(t.Context(), "box", folder)
 			if errors.Is(err, store.ErrNotFound) {
 				continue
 			}
-			found, err := x.store.Retries.In("box", folder, row.UIDValidity)
+			found, err := x.store.Retries.In(t.Context(), "box", folder, row.UIDValidity)
 			if err != nil {
 				t.Fatal(err)
 			}

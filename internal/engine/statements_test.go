@@ -35,7 +35,7 @@ func statementsOf(t *testing.T, message func(n int) []byte) float64 {
 	asked := int64(0)
 	h.until("the pass is done", func() bool {
 		asked++
-		p, _ = h.store.Passes.ByID(store.System, pass.ID)
+		p, _ = h.store.Passes.ByID(t.Context(), store.System, pass.ID)
 		return p.State == store.Done
 	})
 	if p.Looked != messages {
@@ -78,7 +78,7 @@ func TestNoStatementOfAMessageOrAnItemGrowsWithHistory(t *testing.T) {
 	}
 	h := newHouse(t, box.dial)
 	// What goes through the records at the start, and once an hour, is none of this.
-	if err := h.store.Settings.SetLimits(store.Limits{}, 0, "test"); err != nil {
+	if err := h.store.Settings.SetLimits(t.Context(), store.Limits{}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	h.restart()
@@ -102,7 +102,7 @@ func TestNoStatementOfAMessageOrAnItemGrowsWithHistory(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.until("the pass is done", func() bool {
-		p, err := h.store.Passes.ByID(store.System, pass.ID)
+		p, err := h.store.Passes.ByID(t.Context(), store.System, pass.ID)
 		return err == nil && p.State == store.Done
 	})
 	h.store.OnStatement(nil)

@@ -22,7 +22,10 @@ func (h *house) trayOf(n int) []store.Entry {
 	h.t.Helper()
 	var tray []store.Entry
 	h.until(fmt.Sprintf("%d wait in the tray", n),
-		func() bool { tray, _ = h.store.Tray.Entries(store.System, 0, 100); return len(tray) == n })
+		func() bool {
+			tray, _ = h.store.Tray.Entries(h.t.Context(), store.System, 0, 100)
+			return len(tray) == n
+		})
 	return tray
 }
 
@@ -69,7 +72,7 @@ func TestAHeldFileIsReleasedFiledElsewhereOrTriedAgainByItsKind(t *testing.T) {
 		t.Fatal(n, err)
 	}
 	h.until("they are held again", func() bool {
-		tray, _ := h.store.Tray.Entries(store.System, 0, 9)
+		tray, _ := h.store.Tray.Entries(t.Context(), store.System, 0, 9)
 		return len(tray) == 2 && tray[0].Given == "again"
 	})
 	if n, err := h.engine.Desk.Again(store.System, one(0)); n != 0 || err != nil {
@@ -110,7 +113,7 @@ func TestWhatAFloodBringsWaitsAndGoesOnAllAtOnce(t *testing.T) {
 			box := newPostbox()
 			h := newHouse(t, box.dial)
 			h.hurry()
-			if err := h.store.Settings.SetLimits(c.limits, 0, "test"); err != nil {
+			if err := h.store.Settings.SetLimits(t.Context(), c.limits, 0, "test"); err != nil {
 				t.Fatal(err)
 			}
 			h.watched()
@@ -153,7 +156,7 @@ func TestWhatWaitsForACabinetIsKeptHereEvenIfTheMessageIsDeleted(t *testing.T) {
 	h.until("the cabinet is known to be away",
 		func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
 	box.deliver("INBOX", raw("one", "a.csv", "first", "b.csv", "second"))
-	kept := func() []store.Entry { e, _ := h.store.Journal.Spooled(); return e }
+	kept := func() []store.Entry { e, _ := h.store.Journal.Spooled(t.Context()); return e }
 	h.until("both are kept here", func() bool { return len(kept()) == 2 })
 	box.mutex.Lock()
 	box.folders["INBOX"].letters = nil
@@ -225,7 +228,7 @@ func TestTheTrayIsToldAtOnceAndOnceADay(t *testing.T) {
 	}
 	h.later(24 * time.Hour)
 	h.until("the empty tray is counted as told", func() bool {
-		a, _ := h.store.Alarms.AddresseeNamed("Daily")
+		a, _ := h.store.Alarms.AddresseeNamed(t.Context(), "Daily")
 		return a.ToldAt != nil && a.ToldAt.After(h.engine.Clock().Add(-12*time.Hour))
 	})
 	if n := len(out.got("daily@brackwater.example")); n != 2 {
@@ -256,11 +259,12 @@ func TestASilentRuleRingsOnItsDaysAtItsTime(t *testing.T) {
 	h.start()
 	h.until("it rings once it is on again", func() bool { return rung() == 1 })
 	mail := strings.ReplaceAll(out.got("desk@brackwater.example")[0], "=\r\n", "")
-	if !strings.Contains(mail, "Subject: Ink Tray: No readings") || !strings.Contains(mail, "filed 1 in the day before") ||
+	if !strings.Contains(mail, "Subject: Ink Tray: No readings") ||
+		!strings.Contains(mail, "filed 1 in the day before") ||
 		!strings.Contains(mail, "at least 2") {
 		t.Errorf("it says %s", mail)
 	}
-	notices, _ := h.store.Tray.Notices(store.System)
+	notices, _ := h.store.Tray.Notices(t.Context(), store.System)
 	if len(notices) != 1 || notices[0].Kind != "alarm" {
 		t.Errorf("the tray says %+v", notices)
 	}
@@ -275,7 +279,7 @@ func TestASilentRuleRingsOnItsDaysAtItsTime(t *testing.T) {
 	h.filed(4)
 	h.later(4 * time.Hour)
 	h.until("what it said is taken out of the tray",
-		func() bool { n, _ := h.store.Tray.Notices(store.System); return len(n) == 0 })
+		func() bool { n, _ := h.store.Tray.Notices(t.Context(), store.System); return len(n) == 0 })
 	if n := rung(); n != 1 {
 		t.Errorf("it rang %d times, though enough was filed", n)
 	}
@@ -308,7 +312,7 @@ func TestWhatIsOutOfReachForTooLongIsTold(t *testing.T) {
 	}
 	h.later(29 * time.Minute)
 	h.restart() // what is out of reach is remembered
-	if outages, _ := h.store.Alarms.Outages(); len(outages) != 1 {
+	if outages, _ := h.store.Alarms.Outages(t.Context()); len(outages) != 1 {
 		t.Fatalf("outages %+v", outages)
 	}
 	if n := len(out.got("desk@brackwater.example")); n > 0 {
@@ -321,8 +325,8 @@ func TestWhatIsOutOfReachForTooLongIsTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.until("all is well again", func() bool {
-		n, _ := h.store.Tray.Notices(store.System)
-		o, _ := h.store.Alarms.Outages()
+		n, _ := h.store.Tray.Notices(t.Context(), store.System)
+		o, _ := h.store.Alarms.Outages(t.Context())
 		return len(n)+len(o) == 0
 	})
 	if n := len(out.got("desk@brackwater.example")); n != 1 {
@@ -346,7 +350,11 @@ func TestTheHistoryHasEveryMessageOfAPass(t *testing.T) {
 	box.mutex.Unlock()
 	h.filed(1)
 	passes := func() []store.Pass {
-		p, _ := h.store.Passes.Find(store.System, store.PassQuery{Kind: "live", Filed: true, Rule: "tide-gauges", Most: 5})
+		p, _ := h.store.Passes.Find(
+			t.Context(),
+			store.System,
+			store.PassQuery{Kind: "live", Filed: true, Rule: "tide-gauges", Most: 5},
+		)
 		return p
 	}
 	h.until("the pass has ended", func() bool { p := passes(); return len(p) == 1 && p[0].State == store.Done })
@@ -354,13 +362,15 @@ func TestTheHistoryHasEveryMessageOfAPass(t *testing.T) {
 	if p.Looked != 2 || p.Matched != 1 || p.MadeBy != "Ink Tray" || p.EndedAt == nil {
 		t.Errorf("the pass says %+v", p)
 	}
-	all, err := h.store.Passes.MessagesIn(store.System, p.ID, false, 0, 10)
-	matched, err2 := h.store.Passes.MessagesIn(store.System, p.ID, true, 0, 10)
+	all, err := h.store.Passes.MessagesIn(t.Context(), store.System, p.ID, false, 0, 10)
+	matched, err2 := h.store.Passes.MessagesIn(t.Context(), store.System, p.ID, true, 0, 10)
 	if err != nil || err2 != nil || len(all) != 2 || len(matched) != 1 || matched[0].Subject != "one" {
 		t.Errorf("its messages: %d, of which %d matched (%v, %v)", len(all), len(matched), err, err2)
 	}
-	if none, err := h.store.Passes.MessagesIn(store.Viewer{Name: "other", Only: []string{"elsewhere"}}, p.ID, false, 0,
-		10); err != nil || len(none) != 0 {
+	if none, err := h.store.Passes.MessagesIn(t.Context(), store.Viewer{Name: "other", Only: []string{"elsewhere"}},
+		p.ID, false, 0,
+		10); err != nil ||
+		len(none) != 0 {
 		t.Errorf("another sees %d of them (%v)", len(none), err)
 	}
 }
@@ -382,7 +392,7 @@ func TestWhatIsKeptHereOutlivesThePower(t *testing.T) {
 	h.until("the cabinet is known to be away",
 		func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
 	box.deliver("INBOX", raw("one", "a.csv", "first"))
-	h.until("it is kept here", func() bool { e, _ := h.store.Journal.Spooled(); return len(e) == 1 })
+	h.until("it is kept here", func() bool { e, _ := h.store.Journal.Spooled(t.Context()); return len(e) == 1 })
 	h.engine.Stop()
 	ram.PowerUp()
 	box.mutex.Lock()

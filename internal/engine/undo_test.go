@@ -29,7 +29,7 @@ func (h *house) undone(pass, entry int64) store.Pass {
 		h.t.Fatal(err)
 	}
 	h.until("it is taken back", func() bool {
-		p, _ = h.store.Passes.ByID(store.System, p.ID)
+		p, _ = h.store.Passes.ByID(h.t.Context(), store.System, p.ID)
 		return p.State == store.Done
 	})
 	return p
@@ -54,7 +54,7 @@ func TestAPassIsTakenBackWhatSomebodyChangedStaysAndMovedMessagesReturn(t *testi
 	if err := os.WriteFile(changed, []byte("corrected by hand"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	passes, err := h.store.Passes.Find(store.System, store.PassQuery{Kind: "live", Filed: true, Most: 10})
+	passes, err := h.store.Passes.Find(t.Context(), store.System, store.PassQuery{Kind: "live", Filed: true, Most: 10})
 	if err != nil || len(passes) == 0 {
 		t.Fatal(passes, err)
 	}
@@ -84,7 +84,7 @@ func TestAPassIsTakenBackWhatSomebodyChangedStaysAndMovedMessagesReturn(t *testi
 	h.until("the messages of what was taken back return", func() bool {
 		return strings.Join(box.lies(), " ") == "Filed [Filed] INBOX [Filed] INBOX [Filed]"
 	})
-	register, err := h.store.Register.List(store.System, register.Query{Most: 10})
+	register, err := h.store.Register.List(t.Context(), store.System, register.Query{Most: 10})
 	if err != nil || len(register) != 1 || register[0].File != "r1.csv" {
 		t.Errorf("the register has %+v, %v", register, err)
 	}
@@ -123,11 +123,11 @@ func TestASharedFileGoesWithItsLastFilingAndAForeignOneNever(t *testing.T) {
 	box.deliver("INBOX", raw("one", "a.csv", "same", "mine.csv", "mine"))
 	box.deliver("INBOX", raw("two", "a.csv", "same"))
 	h.until("all is decided", func() bool {
-		s, _ := h.store.Journal.StateCounts(store.System)
+		s, _ := h.store.Journal.StateCounts(t.Context(), store.System)
 		return s[store.Filed]+s[store.There] == 3
 	})
-	first, _ := h.store.Journal.OfMessage(store.System, 1)
-	second, _ := h.store.Journal.OfMessage(store.System, 2)
+	first, _ := h.store.Journal.OfMessage(t.Context(), store.System, 1)
+	second, _ := h.store.Journal.OfMessage(t.Context(), store.System, 2)
 	h.undone(0, first[0].ID)
 	if h.tree()[month()+"/a.csv"] != "same" {
 		t.Error("a file went that is another filing's too")
@@ -168,7 +168,10 @@ func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T)
 		t.Fatal(err)
 	}
 	h.until("the pass is done",
-		func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
+		func() bool {
+			p, _ := h.store.Passes.ByID(t.Context(), store.System, pass.ID)
+			return p.State == store.Done
+		})
 	h.expect(want)
 	kept := filepath.Join(h.files, "Gauges", time.Now().Format("2006"), "reading 1", "a person's own.txt")
 	if err := os.WriteFile(kept, []byte("mine"), 0o644); err != nil {
@@ -198,7 +201,7 @@ func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T)
 	if err := os.Remove(kept); err != nil {
 		t.Fatal(err)
 	}
-	counts, err := h.store.Undoing.Of(pass.ID, undo.ID)
+	counts, err := h.store.Undoing.Of(t.Context(), pass.ID, undo.ID)
 	if err != nil || counts[pass.ID].Again != 3 || counts[undo.ID].Again != 3 {
 		t.Errorf("to be filed again: %+v, %v", counts, err)
 	}
@@ -211,7 +214,7 @@ func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T)
 	if err != nil || items != 3 || messages != 3 {
 		t.Fatalf("%d items of %d messages are filed again, %v", items, messages, err)
 	}
-	if all, err := h.store.Passes.Find(store.System, store.PassQuery{Kind: "again", Most: 10}); err != nil ||
+	if all, err := h.store.Passes.Find(t.Context(), store.System, store.PassQuery{Kind: "again", Most: 10}); err != nil ||
 		len(all) != 1 || all[0].Total != 3 {
 		t.Errorf("the history has it as %+v, %v", all, err)
 	}
@@ -232,17 +235,20 @@ func TestAnAttachmentThatIsThereAlreadyHasALineInTheRegister(t *testing.T) {
 	h.filed(1)
 	box.deliver("INBOX", raw("the second letter", "a.csv", "same"))
 	h.until("both have a line",
-		func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n == 2 })
+		func() bool {
+			n, _ := h.store.Register.Count(t.Context(), store.System, register.Query{})
+			return n == 2
+		})
 	h.expect(map[string]string{month() + "/a.csv": "same"})
 	search, err := register.ParseSearch("second letter", time.UTC)
 	if err != nil {
 		t.Fatal(err)
 	}
-	found, err := h.store.Register.Find(store.System, register.Query{Search: search})
+	found, err := h.store.Register.Find(t.Context(), store.System, register.Query{Search: search})
 	if err != nil || found.Total != 1 {
 		t.Fatalf("the second letter is found %d times, %v", found.Total, err)
 	}
-	rows, err := h.store.Register.Numbered(store.System, found.Numbers)
+	rows, err := h.store.Register.Numbered(t.Context(), store.System, found.Numbers)
 	if err != nil || len(rows) != 1 || rows[0].File != "a.csv" || rows[0].Void != "" || rows[0].FiledAt == nil {
 		t.Errorf("its line: %+v, %v", rows, err)
 	}
@@ -266,9 +272,12 @@ func TestThePowerMayGoAtAnyMomentOfAnUndo(t *testing.T) {
 		for i, content := range []string{"first", "second"} {
 			box.add(raw(content, "latest.csv", content))
 			h.until("it is filed",
-				func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n == i+1 })
+				func() bool {
+					n, _ := h.store.Register.Count(t.Context(), store.System, register.Query{})
+					return n == i+1
+				})
 		}
-		entries, _ := h.store.Journal.OfMessage(store.System, 2)
+		entries, _ := h.store.Journal.OfMessage(t.Context(), store.System, 2)
 		before := f.Steps()
 		if cut > 0 {
 			f.CutAt(cut)
@@ -277,10 +286,13 @@ func TestThePowerMayGoAtAnyMomentOfAnUndo(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		done := func() bool { p, _ := h.store.Passes.ByID(store.System, p.ID); return p.State == store.Done }
+		done := func() bool {
+			p, _ := h.store.Passes.ByID(t.Context(), store.System, p.ID)
+			return p.State == store.Done
+		}
 		if cut > 0 {
 			h.until("the power goes or it is done", func() bool {
-				n, _ := h.store.Tray.Notices(store.System)
+				n, _ := h.store.Tray.Notices(t.Context(), store.System)
 				return done() || len(n) > 0 || f.Steps()-before >= cut
 			})
 			h.engine.Stop()
@@ -302,7 +314,7 @@ func TestThePowerMayGoAtAnyMomentOfAnUndo(t *testing.T) {
 				t.Errorf("cut at %d: %s holds %q", cut, name, content)
 			}
 		}
-		register, err := h.store.Register.List(store.System, register.Query{Most: 5})
+		register, err := h.store.Register.List(t.Context(), store.System, register.Query{Most: 5})
 		if kept != "second" || err != nil || len(register) != 1 || register[0].Number != 1 || register[0].ReplacedBy != "" {
 			t.Errorf("cut at %d: kept is %q, the register has %+v (%v)", cut, kept, register, err)
 		}
@@ -323,7 +335,7 @@ func TestKeptFilesAndHistoryGoAfterTheirTime(t *testing.T) {
 	h.rule(gaugesRule)
 	box.deliver("INBOX", raw("one", "a.csv", "1"))
 	h.filed(1)
-	entries, _ := h.store.Journal.OfMessage(store.System, 1)
+	entries, _ := h.store.Journal.OfMessage(t.Context(), store.System, 1)
 	h.undone(0, entries[0].ID)
 	c, err := h.engine.Cabinets.Cabinet("cab")
 	if err != nil {
@@ -346,17 +358,17 @@ func TestKeptFilesAndHistoryGoAfterTheirTime(t *testing.T) {
 	if err := h.engine.Registry.RemoveOld(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if f, err := h.store.Register.OfEntry(entries[0].ID); err != nil || f.KeptAs != "" {
+	if f, err := h.store.Register.OfEntry(t.Context(), entries[0].ID); err != nil || f.KeptAs != "" {
 		t.Errorf("the register still names it: %+v, %v", f, err)
 	}
 	if _, err := cabinet.Kept(t.Context(), c, name); !errors.Is(err, cabinet.ErrMissing) {
 		t.Errorf("it is kept for ever: %v", err)
 	}
-	if left, err := h.store.Passes.Find(store.System, store.PassQuery{Most: 10}); err != nil ||
+	if left, err := h.store.Passes.Find(t.Context(), store.System, store.PassQuery{Most: 10}); err != nil ||
 		slices.ContainsFunc(left, func(p store.Pass) bool { return p.StartedAt.Before(time.Now().Add(24 * time.Hour)) }) {
 		t.Errorf("the history keeps %+v, %v", left, err)
 	}
-	if _, err := h.store.Messages.ByID(store.System, 1); err != nil {
+	if _, err := h.store.Messages.ByID(t.Context(), store.System, 1); err != nil {
 		t.Error("the facts of a message that was filed went with the history:", err)
 	}
 }

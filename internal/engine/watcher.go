@@ -140,7 +140,7 @@ func (w *watcher) run(ctx context.Context) {
 		}
 		w.set(s)
 		if !ours {
-			if err := e.Store.Alarms.BeginOutage("mailbox", w.mailbox, e.Clock()); err != nil {
+			if err := e.Store.Alarms.BeginOutage(ctx, "mailbox", w.mailbox, e.Clock()); err != nil {
 				e.Log.Error("recording what is out of reach", "error", err)
 			}
 		}
@@ -171,7 +171,7 @@ func (e *Engine) pauseAfter(err error, failures int) time.Duration {
 
 func (w *watcher) tell(s Status) {
 	e := w.engine
-	m, err := e.Store.Mailboxes.ByID(store.System, w.mailbox)
+	m, err := e.Store.Mailboxes.ByID(w.engine.Context(), store.System, w.mailbox)
 	if err != nil {
 		return
 	}
@@ -183,7 +183,7 @@ func (w *watcher) tell(s Status) {
 			fmt.Sprintf("Ink Tray may not read the mailbox “%s”: %s.", m.Name,
 				phrase.TrimStop(cmp.Or(s.refused, s.Problem)))
 	}
-	err = e.Store.Tray.Tell(&n)
+	err = e.Store.Tray.Tell(w.engine.Context(), &n)
 	if err != nil {
 		e.Log.Error("telling of a mailbox", "error", err)
 	}
@@ -194,7 +194,7 @@ func (w *watcher) tell(s Status) {
 // look was completed or a message was read over it.
 func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 	e := w.engine
-	m, err := e.Store.Mailboxes.ByID(store.System, w.mailbox)
+	m, err := e.Store.Mailboxes.ByID(ctx, store.System, w.mailbox)
 	if err != nil {
 		return false, err
 	}
@@ -205,13 +205,13 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 	defer s.Close()
 	e.arrived(m.ID)
 	for _, kind := range []string{"mailbox", "consent"} {
-		if settled, err := e.Store.Tray.Settle(kind, m.ID); err != nil {
+		if settled, err := e.Store.Tray.Settle(ctx, kind, m.ID); err != nil {
 			return false, err
 		} else if settled {
 			e.Events.Send(events.Event{Kind: "tray"})
 		}
 	}
-	if err := e.Store.Alarms.EndOutage("mailbox", m.ID); err != nil {
+	if err := e.Store.Alarms.EndOutage(ctx, "mailbox", m.ID); err != nil {
 		return false, err
 	}
 	v := &visit{engine: e, mailbox: &m, session: s, wake: w.wake, pace: &w.pace, allowance: newAllowance(e.Patience)}
@@ -255,9 +255,13 @@ func (v *visit) longest(rested bool) (time.Duration, error) {
 	}
 	underway := e.passes.IDs()
 	for _, next := range []func() (time.Time, bool, error){
-		func() (time.Time, bool, error) { return e.Store.Journal.NextDue(v.mailbox.ID, underway, v.lane) },
-		func() (time.Time, bool, error) { return e.Store.Retries.Next(v.mailbox.ID, underway, v.lane) },
-		func() (time.Time, bool, error) { return e.Store.FollowUps.Next(v.mailbox.ID) },
+		func() (time.Time, bool, error) {
+			return e.Store.Journal.NextDue(v.engine.Context(), v.mailbox.ID, underway, v.lane)
+		},
+		func() (time.Time, bool, error) {
+			return e.Store.Retries.Next(v.engine.Context(), v.mailbox.ID, underway, v.lane)
+		},
+		func() (time.Time, bool, error) { return e.Store.FollowUps.Next(v.engine.Context(), v.mailbox.ID) },
 	} {
 		due, waits, err := next()
 		if err != nil {
@@ -379,12 +383,12 @@ func (v *visit) meet(rules []*rule.Compiled, began time.Time) error {
 		if before[one] {
 			continue
 		}
-		inbox, err := v.engine.Store.Mailboxes.Folder(v.mailbox.ID, "INBOX")
+		inbox, err := v.engine.Store.Mailboxes.Folder(v.engine.Context(), v.mailbox.ID, "INBOX")
 		if err != nil {
 			return err
 		}
 		inbox.LookedAt = began
-		return v.engine.Store.Messages.Commit(store.Look{Folder: &inbox})
+		return v.engine.Store.Messages.Commit(v.engine.Context(), store.Look{Folder: &inbox})
 	}
 	return nil
 }
@@ -409,7 +413,7 @@ func (v *visit) tidy(ctx context.Context) error {
 	if steady, err := v.engine.clock.Steady(); err != nil || !steady {
 		return err
 	}
-	settled, err := v.engine.Store.Messages.LongSettled(v.mailbox.ID, v.open, v.state.UIDValidity,
+	settled, err := v.engine.Store.Messages.LongSettled(ctx, v.mailbox.ID, v.open, v.state.UIDValidity,
 		v.engine.Clock().AddDate(0, 0, -days))
 	if err != nil || len(settled) == 0 {
 		return err
@@ -438,7 +442,7 @@ func (v *visit) quiet(ctx context.Context) (map[string]bool, error) {
 		return nil, err
 	}
 	labels := len(v.engine.Office.Settings().LabelsIn(v.mailbox.Name)) > 0
-	rows, err := v.engine.Store.Mailboxes.FoldersOf(v.mailbox.ID)
+	rows, err := v.engine.Store.Mailboxes.FoldersOf(ctx, v.mailbox.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -471,7 +475,7 @@ func (v *visit) sameNumbering(ctx context.Context, validity, next uint32) string
 	}
 	for path, state := range states {
 		if state.UIDValidity == validity && state.UIDNext >= next {
-			if _, err := v.engine.Store.Mailboxes.Folder(v.mailbox.ID, path); errors.Is(err, store.ErrNotFound) {
+			if _, err := v.engine.Store.Mailboxes.Folder(ctx, v.mailbox.ID, path); errors.Is(err, store.ErrNotFound) {
 				return path
 			}
 		}
@@ -539,7 +543,7 @@ func (v *visit) places(ctx context.Context, rules []*rule.Compiled) error {
 func (v *visit) await(ctx context.Context, r *rule.Compiled, gone []string) error {
 	e := v.engine
 	for _, name := range gone {
-		if err := e.Store.Rules.AwaitFolder(r.Rule.ID, store.Place{MailboxID: v.mailbox.ID, Folder: name},
+		if err := e.Store.Rules.AwaitFolder(ctx, r.Rule.ID, store.Place{MailboxID: v.mailbox.ID, Folder: name},
 			e.Clock().UTC()); err != nil {
 			return err
 		}
@@ -551,7 +555,7 @@ func (v *visit) await(ctx context.Context, r *rule.Compiled, gone []string) erro
 		if slices.Contains(gone, name) {
 			continue
 		}
-		if _, err := e.Store.Tray.Settle("folder", v.mailbox.ID+"/"+name); err != nil {
+		if _, err := e.Store.Tray.Settle(ctx, "folder", v.mailbox.ID+"/"+name); err != nil {
 			return err
 		}
 	}
@@ -580,7 +584,7 @@ func (v *visit) mark(ctx context.Context, r *rule.Compiled, paths []string) erro
 					strings.HasPrefix(strings.ToLower(at), strings.ToLower(name)+"/")) {
 				continue
 			}
-			if err := e.Store.Rules.AwaitFolder(r.Rule.ID, store.Place{MailboxID: v.mailbox.ID, Folder: at},
+			if err := e.Store.Rules.AwaitFolder(ctx, r.Rule.ID, store.Place{MailboxID: v.mailbox.ID, Folder: at},
 				was.MadeAt); err != nil {
 				return err
 			}
@@ -597,7 +601,7 @@ func (v *visit) mark(ctx context.Context, r *rule.Compiled, paths []string) erro
 		if err != nil {
 			return err
 		}
-		if err := e.Store.Rules.AddMarks(r.Rule.ID, []store.Place{{MailboxID: v.mailbox.ID, Folder: path}},
+		if err := e.Store.Rules.AddMarks(ctx, r.Rule.ID, []store.Place{{MailboxID: v.mailbox.ID, Folder: path}},
 			began); err != nil {
 			return err
 		}
@@ -615,14 +619,14 @@ func (v *visit) beganToLook(ctx context.Context, r *rule.Compiled, folder string
 	if err != nil {
 		return began, err
 	}
-	row, err := e.Store.Rules.ByID(r.Rule.ID)
+	row, err := e.Store.Rules.ByID(ctx, r.Rule.ID)
 	if err != nil {
 		return began, err
 	}
 	if row.OnAt != nil && row.OnAt.After(began) {
 		began = *row.OnAt
 	}
-	revisions, err := e.Store.Rules.Revisions(r.Rule.ID)
+	revisions, err := e.Store.Rules.Revisions(ctx, r.Rule.ID)
 	if err != nil {
 		return began, err
 	}
@@ -648,14 +652,14 @@ func (v *visit) tellGone(ctx context.Context, r *rule.Compiled, name string) err
 		Text: fmt.Sprintf("The rule “%s” looks into the folder “%s” of “%s”, which is not there.", r.Rule.Name, name,
 			v.mailbox.Name),
 		Advice: "Make the folder in the mail program, or correct it in the rule."}
-	if was, err := e.Store.Mailboxes.Folder(v.mailbox.ID, name); err == nil {
+	if was, err := e.Store.Mailboxes.Folder(ctx, v.mailbox.ID, name); err == nil {
 		if now := v.sameNumbering(ctx, was.UIDValidity, was.UIDNext); now != "" {
 			n.Text = fmt.Sprintf("The folder “%s” of “%s” was renamed: it seems to be “%s” now. The rule “%s” looks for it "+
 				"under its former name.", name, v.mailbox.Name, now, r.Rule.Name)
 			n.Advice = "Correct the folder in the rule. What came meanwhile is filed then, if you let the rule file old mail."
 		}
 	}
-	return e.Store.Tray.Tell(n)
+	return e.Store.Tray.Tell(ctx, n)
 }
 
 // list gives the mailbox's folders, asking the server once. Folders whose names
@@ -677,7 +681,7 @@ func (v *visit) list(ctx context.Context) ([]source.Folder, error) {
 		}
 		v.listed = append(v.listed, f)
 	}
-	if err := v.engine.Store.Mailboxes.SaveListing(v.mailbox.ID, v.listed); err != nil {
+	if err := v.engine.Store.Mailboxes.SaveListing(ctx, v.mailbox.ID, v.listed); err != nil {
 		return nil, err
 	}
 	return v.listed, v.tellUnreadable(names)
@@ -687,7 +691,7 @@ func (v *visit) list(ctx context.Context) ([]source.Folder, error) {
 func (v *visit) tellUnreadable(names []string) error {
 	e := v.engine
 	if len(names) == 0 {
-		_, err := e.Store.Tray.Settle("folder name", v.mailbox.ID)
+		_, err := e.Store.Tray.Settle(v.engine.Context(), "folder name", v.mailbox.ID)
 		return err
 	}
 	text := fmt.Sprintf("The mailbox “%s” has a folder whose name Ink Tray cannot read: %s. No rule looks into it.",
@@ -696,8 +700,11 @@ func (v *visit) tellUnreadable(names []string) error {
 		text = fmt.Sprintf("The mailbox “%s” has folders whose names Ink Tray cannot read: %s. No rule looks into them.",
 			v.mailbox.Name, phrase.List(names, 5))
 	}
-	return e.Store.Tray.Tell(&store.Notice{Kind: "folder name", Object: v.mailbox.ID, MailboxID: v.mailbox.ID,
-		MadeAt: e.Clock(), Text: text, Advice: "Rename it in the mail program."})
+	return e.Store.Tray.Tell(
+		v.engine.Context(),
+		&store.Notice{Kind: "folder name", Object: v.mailbox.ID, MailboxID: v.mailbox.ID,
+			MadeAt: e.Clock(), Text: text, Advice: "Rename it in the mail program."},
+	)
 }
 
 // find gives a folder's path by its path or role, "" where there is none.
@@ -736,7 +743,7 @@ func (v *visit) lookedInto(ctx context.Context, r *rule.Compiled) (paths, missin
 
 // marks are the mailbox's start marks by rule and folder.
 func (v *visit) marks() (map[string]store.StartMark, error) {
-	list, err := v.engine.Store.Rules.Marks(v.mailbox.ID)
+	list, err := v.engine.Store.Rules.Marks(v.engine.Context(), v.mailbox.ID)
 	marks := map[string]store.StartMark{}
 	for _, m := range list {
 		marks[m.RuleID+"\x00"+m.Folder] = m
@@ -757,7 +764,7 @@ func (v *visit) folder(ctx context.Context, folder string, announced time.Time) 
 	if err != nil {
 		return err
 	}
-	row, err := e.Store.Mailboxes.Folder(v.mailbox.ID, folder)
+	row, err := e.Store.Mailboxes.Folder(ctx, v.mailbox.ID, folder)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return v.meetings().first(ctx, folder, marks)
@@ -768,7 +775,7 @@ func (v *visit) folder(ctx context.Context, folder string, announced time.Time) 
 	}
 	for _, m := range marks {
 		if m.Folder == folder && m.Awaited && m.UIDValidity == row.UIDValidity { // it was away for a while, and is the same
-			if err := e.Store.Rules.EndAwaiting(store.Place{MailboxID: v.mailbox.ID, Folder: folder}); err != nil {
+			if err := e.Store.Rules.EndAwaiting(ctx, store.Place{MailboxID: v.mailbox.ID, Folder: folder}); err != nil {
 				return err
 			}
 			break
@@ -799,7 +806,7 @@ func (v *visit) folder(ctx context.Context, folder string, announced time.Time) 
 	}
 	if e.Clock().Sub(row.LookedAt) > lookAgain {
 		row.LookedAt, row.ModSeq = e.Clock(), max(row.ModSeq, v.state.ModSeq)
-		return e.Store.Messages.Commit(store.Look{Folder: &row})
+		return e.Store.Messages.Commit(ctx, store.Look{Folder: &row})
 	}
 	return nil
 }
@@ -823,7 +830,7 @@ func (v *visit) byMarks(marks map[string]store.StartMark) func(*rule.Compiled, u
 func (v *visit) retry(ctx context.Context) error {
 	e := v.engine
 	for {
-		rows, err := e.Store.Retries.Due(v.mailbox.ID, e.Clock(), e.passes.IDs(), v.lane, batchSize)
+		rows, err := e.Store.Retries.Due(ctx, v.mailbox.ID, e.Clock(), e.passes.IDs(), v.lane, batchSize)
 		if err != nil || len(rows) == 0 {
 			return err
 		}
@@ -841,7 +848,7 @@ func (v *visit) retryOne(ctx context.Context, r *store.Retry) error {
 	err := v.enter(ctx, r.Folder, false)
 	var gone *source.Error
 	if errors.As(err, &gone) && gone.Step == source.Folders && gone.Lasting {
-		return e.Store.Retries.Drop(r.ID) // the folder is gone, and the message with it
+		return e.Store.Retries.Drop(ctx, r.ID) // the folder is gone, and the message with it
 	}
 	if err != nil {
 		return err
@@ -850,7 +857,7 @@ func (v *visit) retryOne(ctx context.Context, r *store.Retry) error {
 		if v.folders != nil && r.State == store.RetryWaiting && slices.Contains(v.folders, r.Folder) {
 			return v.folder(ctx, r.Folder, time.Time{}) // all of it is decided under the new numbers
 		}
-		return e.Store.Retries.Fail(r.ID, reason.RenumberedUnread(), e.Clock())
+		return e.Store.Retries.Fail(ctx, r.ID, reason.RenumberedUnread(), e.Clock())
 	}
 	marks, err := v.marks()
 	if err != nil {
@@ -862,11 +869,11 @@ func (v *visit) retryOne(ctx context.Context, r *store.Retry) error {
 		return slices.Contains(r.Rules, c.Rule.ID) || slices.Contains(r.Rules, store.ByStartMarks) && byMarks(c, uid)
 	}
 	if r.PassID > 0 { // the rule of a pass files old mail though it is off
-		pass, err := e.Store.Passes.ByID(store.System, r.PassID)
+		pass, err := e.Store.Passes.ByID(ctx, store.System, r.PassID)
 		switch {
 		case err == nil:
 			b.pass = &pass
-			if row, err := e.Store.Rules.ByID(pass.RuleID); err == nil && !row.Removed {
+			if row, err := e.Store.Rules.ByID(ctx, pass.RuleID); err == nil && !row.Removed {
 				if b.own, err = e.Office.Rule(row.ID, row.Revision); err != nil {
 					return err
 				}
@@ -933,7 +940,7 @@ func (v *visit) newlyLabelled(ctx context.Context, uids []uint32, labels []strin
 			return nil, err
 		}
 		news = append(news, unread...)
-		known, err := e.Store.Messages.ByUID(v.mailbox.ID, v.open, v.state.UIDValidity, some)
+		known, err := e.Store.Messages.ByUID(ctx, v.mailbox.ID, v.open, v.state.UIDValidity, some)
 		if err != nil {
 			return nil, err
 		}
@@ -950,7 +957,7 @@ func (v *visit) newlyLabelled(ctx context.Context, uids []uint32, labels []strin
 				changed[before.ID] = append([]string{}, f.Flags...)
 			}
 		}
-		if err := e.Store.Messages.SetFlags(changed); err != nil {
+		if err := e.Store.Messages.SetFlags(ctx, changed); err != nil {
 			return nil, err
 		}
 	}
@@ -968,7 +975,7 @@ func (v *visit) due(ctx context.Context) error {
 		}
 	}()
 	for {
-		entries, err := e.Store.Journal.Due(v.mailbox.ID, e.Clock(), e.passes.IDs(), v.lane, batchSize)
+		entries, err := e.Store.Journal.Due(ctx, v.mailbox.ID, e.Clock(), e.passes.IDs(), v.lane, batchSize)
 		if err != nil {
 			return err
 		}
@@ -998,7 +1005,7 @@ func (v *visit) again(ctx context.Context, entries []store.Entry, was *reading.M
 	err error) {
 	e := v.engine
 	v.worked++
-	row, err := e.Store.Messages.ByID(store.System, entries[0].MessageID)
+	row, err := e.Store.Messages.ByID(ctx, store.System, entries[0].MessageID)
 	if err != nil {
 		return was, err
 	}
@@ -1024,7 +1031,7 @@ func (v *visit) again(ctx context.Context, entries []store.Entry, was *reading.M
 		return was, err
 	}
 	if row.UIDValidity != v.state.UIDValidity {
-		if row, err = e.Store.Messages.Moved(&row, row.Folder, v.state.UIDValidity); err != nil {
+		if row, err = e.Store.Messages.Moved(ctx, &row, row.Folder, v.state.UIDValidity); err != nil {
 			return was, lost(reason.NumberedAnew())
 		}
 	}
@@ -1044,7 +1051,7 @@ func (v *visit) again(ctx context.Context, entries []store.Entry, was *reading.M
 	l.Patience = v.share()
 	began := time.Now()
 	for i := range entries {
-		if waits, err := v.batches().letWait(l, i, l.Began); waits || err != nil {
+		if waits, err := v.batches().letWait(ctx, l, i, l.Began); waits || err != nil {
 			return l, err
 		}
 		if err := e.Filer.File(ctx, v.session, l, &entries[i]); err != nil {
@@ -1062,7 +1069,7 @@ func (v *visit) follow(ctx context.Context) error {
 	e := v.engine
 	tried := map[int64]bool{}
 	for {
-		rows, err := e.Store.FollowUps.Ready(v.mailbox.ID, e.Clock(), batchSize)
+		rows, err := e.Store.FollowUps.Ready(ctx, v.mailbox.ID, e.Clock(), batchSize)
 		if err != nil {
 			return err
 		}

@@ -49,7 +49,7 @@ func (c *caps) begin(e *Filer, now time.Time) error {
 		return nil
 	}
 	c.rules, c.sender = map[string]*tally{}, map[string]*tally{}
-	byRule, bySender, err := e.Store.Journal.FiledSince(now.Add(-time.Hour))
+	byRule, bySender, err := e.Store.Journal.FiledSince(e.Context(), now.Add(-time.Hour))
 	if err != nil {
 		return err
 	}
@@ -68,7 +68,7 @@ func (fl *Filer) capped(l *reading.Message, entry *store.Entry) bool {
 		return false
 	}
 	if l.PassKind == "" {
-		if p, err := fl.Store.Passes.ByID(store.System, entry.PassID); err == nil {
+		if p, err := fl.Store.Passes.ByID(fl.Context(), store.System, entry.PassID); err == nil {
 			l.PassKind = p.Kind
 		}
 	}
@@ -82,7 +82,7 @@ func (fl *Filer) overCap(l *reading.Message, r *rule.Compiled, entry *store.Entr
 	if !fl.capped(l, entry) {
 		return none, nil
 	}
-	limits, err := fl.Store.Settings.Limits()
+	limits, err := fl.Store.Settings.Limits(fl.Context())
 	if err != nil {
 		return none, err
 	}
@@ -94,7 +94,7 @@ func (fl *Filer) overCap(l *reading.Message, r *rule.Compiled, entry *store.Entr
 	}
 	newFolder := 0
 	if limits.RuleFolders > 0 || limits.SenderFolders > 0 {
-		used, err := fl.Store.Journal.FolderUsed(entry, folderOf(item.Path()))
+		used, err := fl.Store.Journal.FolderUsed(fl.Context(), entry, folderOf(item.Path()))
 		if err != nil {
 			return none, err
 		}
@@ -130,7 +130,7 @@ func (fl *Filer) tallied(l *reading.Message, entry *store.Entry) error {
 	if !fl.capped(l, entry) {
 		return nil
 	}
-	used, err := fl.Store.Journal.FolderUsed(entry, folderOf(entry.Path))
+	used, err := fl.Store.Journal.FolderUsed(fl.Context(), entry, folderOf(entry.Path))
 	if err != nil {
 		return err
 	}

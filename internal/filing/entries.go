@@ -23,7 +23,7 @@ func (fl *Filer) EntryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]
 	c, ok := cabinets[name]
 	if !ok {
 		var err error
-		if c, err = fl.Store.Cabinets.Named(name); err != nil && !errors.Is(err, store.ErrNotFound) {
+		if c, err = fl.Store.Cabinets.Named(fl.Context(), name); err != nil && !errors.Is(err, store.ErrNotFound) {
 			return store.Entry{}, err
 		}
 		cabinets[name] = c

@@ -95,7 +95,7 @@ func (fl *Filer) File(ctx context.Context, s source.Session, l *reading.Message,
 		return nil
 	}
 	defer fl.Release(entry.ID)
-	fresh, err := fl.Store.Journal.ByID(store.System, entry.ID)
+	fresh, err := fl.Store.Journal.ByID(ctx, store.System, entry.ID)
 	if err != nil || fresh.State != store.Planned {
 		return err
 	}
@@ -124,7 +124,7 @@ func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Me
 		return fl.Finish(entry, store.Held, reason.Unreadable(unopened.Problem))
 	case errors.As(err, &closed):
 		entry.NextAt, entry.Reason = &closed.Until, reason.WaitsForCabinet(closed.Error())
-		return fl.Store.Journal.Postpone(entry)
+		return fl.Store.Journal.Postpone(ctx, entry)
 	case errors.As(err, &inCabinet) && inCabinet.Lasting:
 		return fl.Finish(entry, store.Failed, reason.CabinetRefuses(inCabinet.Problem, inCabinet.Advice))
 	case errors.As(err, &inCabinet):
@@ -140,7 +140,7 @@ func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Me
 			return nil // recover goes on with it
 		}
 		entry.NextAt, entry.Reason = &closed.Until, reason.WaitsForCabinet(closed.Error())
-		return fl.Store.Journal.Postpone(entry)
+		return fl.Store.Journal.Postpone(ctx, entry)
 	case errors.As(err, &unscanned):
 		// Nothing is filed unscanned: it waits until the scanner answers.
 		fl.Log.Warn("asking the virus scanner", "cause", err)
@@ -148,20 +148,20 @@ func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Me
 		entry.Attempts++
 		next := fl.Now().Add(fl.Pause(entry.Attempts))
 		entry.NextAt, entry.Reason = &next, reason.WaitsForScanner(unscanned.Problem)
-		if err := fl.Store.Journal.Postpone(entry); err != nil {
+		if err := fl.Store.Journal.Postpone(ctx, entry); err != nil {
 			return err
 		}
-		return fl.Store.Tray.Tell(&store.Notice{Kind: "scanner", Object: "scanner", Text: unscanned.Problem,
+		return fl.Store.Tray.Tell(ctx, &store.Notice{Kind: "scanner", Object: "scanner", Text: unscanned.Problem,
 			Advice: "Start it, or let Ink Tray start without one. What is to be filed waits until it answers.",
 			MadeAt: fl.Clock().UTC()})
 	case errors.Is(err, reading.ErrSlow):
 		defer fl.Beside(entry.MailboxID)
-		return fl.Store.Journal.LetWait(entry.MessageID, l.Lane.Next())
+		return fl.Store.Journal.LetWait(ctx, entry.MessageID, l.Lane.Next())
 	case errors.Is(err, source.ErrGone):
 		return fl.Finish(entry, store.Failed, reason.MessageGone(l.Row.Folder))
 	}
 	// The mailbox failed, or this machine did, or the attachment cannot be read.
-	if fresh, err := fl.Store.Journal.ByID(store.System, entry.ID); err == nil {
+	if fresh, err := fl.Store.Journal.ByID(ctx, store.System, entry.ID); err == nil {
 		*entry = fresh // what was not recorded is not so
 	}
 	if entry.State != store.Planned {
@@ -180,7 +180,7 @@ func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Me
 	} else {
 		next := fl.Now().Add(fl.Pause(entry.Attempts))
 		entry.NextAt, entry.Reason = &next, reason.Failing(fault.Reason(err))
-		if postponed := fl.Store.Journal.Postpone(entry); postponed != nil {
+		if postponed := fl.Store.Journal.Postpone(ctx, entry); postponed != nil {
 			return postponed
 		}
 	}
@@ -361,7 +361,7 @@ func (fl *Filer) besideIt(ctx context.Context, s source.Session, l *reading.Mess
 		item.Item.Size, nil
 	entry.Path, entry.Displaced, entry.Reason, entry.RegisterYear, entry.RegisterNumber = "", "",
 		reason.CopyBeside(), 0, 0
-	if err := fl.Store.Journal.Add(&entry); err != nil || entry.State != store.Planned {
+	if err := fl.Store.Journal.Add(ctx, &entry); err != nil || entry.State != store.Planned {
 		return err
 	}
 	return fl.File(ctx, s, l, &entry)
@@ -404,7 +404,7 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 		}
 		return fl.Finish(entry, state, why)
 	}
-	if before, found, err := fl.Store.Journal.FiledBefore(entry, l.Row.Fingerprint, entry.SHA256); err != nil {
+	if before, found, err := fl.Store.Journal.FiledBefore(ctx, entry, l.Row.Fingerprint, entry.SHA256); err != nil {
 		return err
 	} else if found && before.Undo == store.Undone {
 		return drop(store.LeftOut, reason.TakenBack())
@@ -420,7 +420,7 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 		}
 		item.Stem = strings.TrimSuffix(file, item.Ext)
 	} else if item.Target.NeedsRegister() {
-		if err := fl.Store.Journal.Draw(entry, l.Row, fl.Now()); err != nil {
+		if err := fl.Store.Journal.Draw(ctx, entry, l.Row, fl.Now()); err != nil {
 			return err
 		}
 		plan.Number(item, r, l.Mail, fl.Office.Settings().For(l.Mailbox, entry.PlannedAt.In(fl.Zone)), entry.RegisterYear,
@@ -449,22 +449,22 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 				return err
 			}
 			entry.Reason = why
-			return fl.Store.Journal.FoundThere(entry, l.Row, fl.Now())
+			return fl.Store.Journal.FoundThere(ctx, entry, l.Row, fl.Now())
 		}
 		if done != "" {
 			return drop(done, why)
 		}
 		entry.Reason = reason.And(why, remark)
 		if entry.State != store.Staged {
-			err = fl.Store.Journal.Stage(entry, l.Row, fl.Now())
+			err = fl.Store.Journal.Stage(ctx, entry, l.Row, fl.Now())
 		} else {
-			err = fl.Store.Journal.Rename(entry)
+			err = fl.Store.Journal.Rename(ctx, entry)
 		}
 		if errors.Is(err, store.ErrChanged) { // its rule was switched off meanwhile
 			if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
 				return err
 			}
-			*entry, err = fl.Store.Journal.ByID(store.System, entry.ID)
+			*entry, err = fl.Store.Journal.ByID(ctx, store.System, entry.ID)
 			return err
 		}
 		if err != nil {
@@ -492,7 +492,7 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 		if err != nil {
 			return err
 		}
-		if err := fl.Store.Journal.File(entry, fl.Now()); err != nil {
+		if err := fl.Store.Journal.File(ctx, entry, fl.Now()); err != nil {
 			return err
 		}
 		return fl.tallied(l, entry)
@@ -595,7 +595,7 @@ func (fl *Filer) mayReplace(cabinetID, name string, there *cabinet.Content, rece
 	if folder == "." {
 		folder = ""
 	}
-	f, err := fl.Store.Register.At(cabinetID, folder, path.Base(name))
+	f, err := fl.Store.Register.At(fl.Context(), cabinetID, folder, path.Base(name))
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return replaces, reason.NotOurs, nil
@@ -612,7 +612,7 @@ func (fl *Filer) mayReplace(cabinetID, name string, there *cabinet.Content, rece
 // Finish commits the verdict on an entry: its state, and why.
 func (fl *Filer) Finish(entry *store.Entry, state store.State, why reason.Reason) error {
 	entry.State, entry.Reason = state, why
-	return fl.Store.Journal.Finish(entry, fl.Now())
+	return fl.Store.Journal.Finish(fl.Context(), entry, fl.Now())
 }
 
 // planReleased plans an entry that a person releases, under the rule that held it.
@@ -625,12 +625,12 @@ func (fl *Filer) planReleased(ctx context.Context, s source.Session, l *reading.
 	if !ok {
 		return fl.Finish(entry, store.Failed, reason.AttachmentGone())
 	}
-	c, err := fl.Store.Cabinets.Named(item.Target.Cabinet)
+	c, err := fl.Store.Cabinets.Named(ctx, item.Target.Cabinet)
 	if err != nil {
 		return fl.Finish(entry, store.Failed, reason.NoCabinet(item.Target.Cabinet))
 	}
 	entry.CabinetID, entry.Wanted = c.ID, item.Path()
-	return fl.Store.Journal.Replan(entry)
+	return fl.Store.Journal.Replan(ctx, entry)
 }
 
 // planAgain plans an entry under its rule as it is now, after the rules before it.
@@ -643,7 +643,7 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 		}
 		return r, fl.planReleased(ctx, session, l, r, entry)
 	}
-	row, err := fl.Store.Rules.ByID(entry.RuleID)
+	row, err := fl.Store.Rules.ByID(ctx, entry.RuleID)
 	if err != nil || row.Removed {
 		return nil, fl.Finish(entry, store.LeftOut, reason.RuleRemoved())
 	}
@@ -651,7 +651,7 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 	if err != nil {
 		return nil, err
 	}
-	listing, err := fl.Store.Mailboxes.Listing(l.Row.MailboxID)
+	listing, err := fl.Store.Mailboxes.Listing(ctx, l.Row.MailboxID)
 	if err != nil {
 		return nil, err
 	}
@@ -702,26 +702,26 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 		for _, found := range InTray(within) {
 			found.MessageID, found.MailboxID, found.PassID, found.Round = entry.MessageID, entry.MailboxID, entry.PassID,
 				entry.Round
-			if err := fl.Store.Journal.Add(&found); err != nil {
+			if err := fl.Store.Journal.Add(ctx, &found); err != nil {
 				return nil, err
 			}
 		}
 		if item.Verdict != plan.Filed {
 			return nil, fl.Finish(entry, store.State(item.Verdict), reason.Replanned(item.Reason))
 		}
-		c, err := fl.Store.Cabinets.Named(item.Target.Cabinet)
+		c, err := fl.Store.Cabinets.Named(ctx, item.Target.Cabinet)
 		if err != nil {
 			return nil, fl.Finish(entry, store.Failed, reason.NoCabinet(item.Target.Cabinet))
 		}
 		entry.RuleRevision, entry.CabinetID, entry.Wanted = row.Revision, c.ID, item.Path()
-		return r, fl.Store.Journal.Replan(entry)
+		return r, fl.Store.Journal.Replan(ctx, entry)
 	}
 	return nil, fl.Finish(entry, store.Failed, reason.AttachmentGone())
 }
 
 // Recover goes on with what was staged: after a crash, or when a cabinet is back.
 func (fl *Filer) Recover(ctx context.Context, cabinetID string) {
-	entries, err := fl.Store.Journal.Staged(cabinetID)
+	entries, err := fl.Store.Journal.Staged(ctx, cabinetID)
 	if err != nil || len(entries) == 0 {
 		return
 	}
@@ -763,7 +763,7 @@ func (fl *Filer) Recover(ctx context.Context, cabinetID string) {
 }
 
 func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store.Entry) error {
-	fresh, err := fl.Store.Journal.ByID(store.System, entry.ID)
+	fresh, err := fl.Store.Journal.ByID(ctx, store.System, entry.ID)
 	if err != nil || fresh.State != store.Staged {
 		return err
 	}
@@ -795,7 +795,7 @@ func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 			if err := c.Discard(ctx, fl.Temporary(entry)); err != nil { // a second name that was left over
 				return err
 			}
-			return fl.Store.Journal.File(entry, fl.Now())
+			return fl.Store.Journal.File(ctx, entry, fl.Now())
 		}
 		there, isFile, err := cabinets.LookAt(ctx, c, entry.Path)
 		if err == nil && isFile && IsContent(there, entry) {
@@ -803,7 +803,7 @@ func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 			if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
 				return err
 			}
-			return fl.Store.Journal.File(entry, fl.Now())
+			return fl.Store.Journal.File(ctx, entry, fl.Now())
 		}
 		if err != nil && !errors.Is(err, cabinet.ErrMissing) {
 			return err
@@ -838,7 +838,7 @@ func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 		if err != nil {
 			return err
 		}
-		return fl.Store.Journal.File(entry, fl.Now())
+		return fl.Store.Journal.File(ctx, entry, fl.Now())
 	}
 }
 
@@ -861,7 +861,7 @@ func (fl *Filer) renameStaged(ctx context.Context, c cabinet.Cabinet, entry *sto
 		return fl.Finish(entry, done, why)
 	}
 	entry.Reason = why
-	return fl.Store.Journal.Rename(entry)
+	return fl.Store.Journal.Rename(ctx, entry)
 }
 
 // IsContent says whether a content is an entry's.
@@ -880,7 +880,7 @@ func (fl *Filer) stageAgain(ctx context.Context, c cabinet.Cabinet, entry *store
 		}
 	}
 	entry.State, entry.NextAt = store.Planned, nil
-	return fl.Store.Journal.Postpone(entry)
+	return fl.Store.Journal.Postpone(ctx, entry)
 }
 
 // displaceAgain goes on with a replacement that was interrupted: the file that
@@ -897,7 +897,7 @@ func (fl *Filer) displaceAgain(ctx context.Context, c cabinet.Cabinet, entry *st
 	} else if !errors.Is(err, cabinet.ErrMissing) {
 		return err
 	}
-	m, err := fl.Store.Messages.ByID(store.System, entry.MessageID)
+	m, err := fl.Store.Messages.ByID(ctx, store.System, entry.MessageID)
 	if err != nil {
 		return err
 	}
@@ -926,7 +926,7 @@ func (fl *Filer) Sweep(ctx context.Context, cabinetID string) {
 		}
 		number, _, _ := strings.Cut(rest, "-")
 		if id, err := strconv.ParseInt(number, 10, 64); err == nil {
-			entry, err := fl.Store.Journal.ByID(store.System, id)
+			entry, err := fl.Store.Journal.ByID(ctx, store.System, id)
 			if err == nil && entry.State == store.Staged && fl.Temporary(&entry) == name {
 				continue
 			}

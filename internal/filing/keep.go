@@ -70,11 +70,11 @@ func keptName(entry *store.Entry) string { return strconv.FormatInt(entry.ID, 10
 // that Settings allow. What is not kept stays in the mailbox as before.
 func (fl *Filer) keepHere(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled,
 	entry *store.Entry, item *plan.Item) error {
-	limits, err := fl.Store.Settings.Limits()
+	limits, err := fl.Store.Settings.Limits(ctx)
 	if err != nil || limits.SpoolMB == 0 || entry.Spooled != "" {
 		return err
 	}
-	kept, err := fl.Store.Journal.Spooled()
+	kept, err := fl.Store.Journal.Spooled(ctx)
 	if err != nil {
 		return err
 	}
@@ -105,7 +105,7 @@ func (fl *Filer) keepHere(ctx context.Context, s source.Session, l *reading.Mess
 		return err
 	}
 	entry.Spooled, entry.Size, entry.SHA256 = string(text), content.Size, content.SHA256[:]
-	return fl.Store.Journal.Spool(entry)
+	return fl.Store.Journal.Spool(ctx, entry)
 }
 
 // keepContent writes the content beside the records and flushes it. What must not be
@@ -154,7 +154,7 @@ func (fl *Filer) keepContent(ctx context.Context, s source.Session, l *reading.M
 // sweepKept removes kept contents that nothing waits for, and lets entries whose
 // content is gone go back to their mailbox.
 func (fl *Filer) sweepKept() error {
-	entries, err := fl.Store.Journal.Spooled()
+	entries, err := fl.Store.Journal.Spooled(fl.Context())
 	if err != nil {
 		return err
 	}
@@ -165,7 +165,7 @@ func (fl *Filer) sweepKept() error {
 		wanted[name] = err == nil && info.Size() == entries[i].Size
 		if !wanted[name] {
 			entries[i].Spooled = ""
-			if err := fl.Store.Journal.Spool(&entries[i]); err != nil {
+			if err := fl.Store.Journal.Spool(fl.Context(), &entries[i]); err != nil {
 				return err
 			}
 		}
@@ -181,7 +181,7 @@ func (fl *Filer) sweepKept() error {
 
 // FileKept files what is kept here for cabinets that are back.
 func (fl *Filer) FileKept(ctx context.Context) {
-	entries, err := fl.Store.Journal.Spooled()
+	entries, err := fl.Store.Journal.Spooled(ctx)
 	if err != nil {
 		fl.Log.Error("reading what waits for a cabinet", "error", err)
 		return
@@ -211,7 +211,7 @@ func (fl *Filer) FileKept(ctx context.Context) {
 		if entry.State != store.Planned && entry.State != store.Staged {
 			_ = fl.kept.Remove(keptName(entry)) // swept at the next start in any case
 		}
-		if row, err := fl.Store.Messages.ByID(store.System, entry.MessageID); err == nil {
+		if row, err := fl.Store.Messages.ByID(ctx, store.System, entry.MessageID); err == nil {
 			fl.Announce(&row)
 			fl.Wake(row.MailboxID)
 		}
@@ -219,7 +219,7 @@ func (fl *Filer) FileKept(ctx context.Context) {
 }
 
 func (fl *Filer) fileOneKept(ctx context.Context, g *cabinets.Gate, entry *store.Entry) error {
-	fresh, err := fl.Store.Journal.ByID(store.System, entry.ID)
+	fresh, err := fl.Store.Journal.ByID(ctx, store.System, entry.ID)
 	if err != nil || fresh.State != store.Planned || fresh.Spooled == "" {
 		*entry = fresh
 		return err
@@ -233,10 +233,10 @@ func (fl *Filer) fileOneKept(ctx context.Context, g *cabinets.Gate, entry *store
 	if err != nil { // it is read from the mailbox again
 		entry.Spooled = ""
 		fl.WakeAll()
-		return fl.Store.Journal.Spool(entry)
+		return fl.Store.Journal.Spool(ctx, entry)
 	}
 	defer f.Close()
-	row, err := fl.Store.Messages.ByID(store.System, entry.MessageID)
+	row, err := fl.Store.Messages.ByID(ctx, store.System, entry.MessageID)
 	if err != nil {
 		return err
 	}
@@ -249,7 +249,7 @@ func (fl *Filer) fileOneKept(ctx context.Context, g *cabinets.Gate, entry *store
 		return err
 	}
 	l := &reading.Message{Row: &row, Facts: facts, Mail: facts.Message(row.Folder)}
-	if box, err := fl.Store.Mailboxes.ByID(store.System, row.MailboxID); err == nil {
+	if box, err := fl.Store.Mailboxes.ByID(ctx, store.System, row.MailboxID); err == nil {
 		l.Mailbox = box.Name
 	}
 	item, _, ok := plan.One(r, l.Mail, fl.Office.Settings().For(l.Mailbox, entry.PlannedAt.In(fl.Zone)), entry.Item)
@@ -257,7 +257,7 @@ func (fl *Filer) fileOneKept(ctx context.Context, g *cabinets.Gate, entry *store
 		if kept.Numbered {
 			entry.Spooled = "" // its number is in its name, and that needs the message
 			fl.WakeAll()
-			return fl.Store.Journal.Spool(entry)
+			return fl.Store.Journal.Spool(ctx, entry)
 		}
 		item = plan.Item{Item: mail.Item{ID: entry.Item, Name: entry.Name, Size: entry.Size, Kind: mail.Kind(entry.Kind)},
 			Segments: kept.Segments, Stem: kept.Stem, Ext: kept.Ext, IfExists: kept.IfExists}
@@ -269,7 +269,7 @@ func (fl *Filer) fileOneKept(ctx context.Context, g *cabinets.Gate, entry *store
 	if string(content.SHA256[:]) != string(entry.SHA256) {
 		entry.Spooled = "" // what is kept here is not what was read
 		fl.WakeAll()
-		return errors.Join(g.Cabinet.Discard(ctx, fl.Temporary(entry)), fl.Store.Journal.Spool(entry))
+		return errors.Join(g.Cabinet.Discard(ctx, fl.Temporary(entry)), fl.Store.Journal.Spool(ctx, entry))
 	}
 	return fl.commit(ctx, g.Cabinet, l, r, entry, &item, reason.Decode(kept.Remark))
 }

@@ -136,7 +136,7 @@ func CheckSenders(senders []string) ([]string, error) {
 
 // FindDrop finds an address for the receiver.
 func (ms *Mailboxes) FindDrop(local string) (drop.Address, bool, error) {
-	m, err := ms.Store.Mailboxes.At(local)
+	m, err := ms.Store.Mailboxes.At(ms.Context(), local)
 	if errors.Is(err, store.ErrNotFound) {
 		return drop.Address{}, false, nil
 	}
@@ -159,12 +159,16 @@ func (ms *Mailboxes) Deliver(a drop.Address, received time.Time, message io.Read
 func (ms *Mailboxes) Rejected(a drop.Address, from, reason string) {
 	err := func() error {
 		now := ms.Clock().UTC()
-		last, n, err := ms.Store.Mailboxes.Reject(&store.Rejection{MailboxID: a.Mailbox, Sender: from, Reason: reason,
-			At: now}, 5)
+		last, n, err := ms.Store.Mailboxes.Reject(
+			ms.Context(),
+			&store.Rejection{MailboxID: a.Mailbox, Sender: from, Reason: reason,
+				At: now},
+			5,
+		)
 		if err != nil {
 			return err
 		}
-		m, err := ms.Store.Mailboxes.ByID(store.System, a.Mailbox)
+		m, err := ms.Store.Mailboxes.ByID(ms.Context(), store.System, a.Mailbox)
 		if err != nil {
 			return err
 		}
@@ -177,7 +181,7 @@ func (ms *Mailboxes) Rejected(a drop.Address, from, reason string) {
 			named = append(named,
 				fmt.Sprintf("%s, %s: %s", sender, r.At.In(ms.Zone).Format("2006-01-02 15:04"), phrase.TrimStop(r.Reason)))
 		}
-		return ms.Store.Tray.Tell(&store.Notice{Kind: "rejected", Object: m.ID, MailboxID: m.ID, MadeAt: now,
+		return ms.Store.Tray.Tell(ms.Context(), &store.Notice{Kind: "rejected", Object: m.ID, MailboxID: m.ID, MadeAt: now,
 			Text: fmt.Sprintf("%s for the drop address “%s” did not get in. The last: %s.",
 				phrase.Count(int(n), "message", "messages"), m.Name, strings.Join(named, "; ")),
 			Advice: "The senders know that their messages were refused. Where one should get in, change who may send to the " +
@@ -192,7 +196,7 @@ func (ms *Mailboxes) Rejected(a drop.Address, from, reason string) {
 // TakeIn takes a message, or those of an mbox file, into a mailbox of files. The report
 // accounts for the whole file.
 func (ms *Mailboxes) TakeIn(v store.Viewer, mailboxID string, content io.Reader) (report mailfile.Report, err error) {
-	m, err := ms.Store.Mailboxes.ByID(v, mailboxID)
+	m, err := ms.Store.Mailboxes.ByID(ms.Context(), v, mailboxID)
 	if err != nil {
 		return report, err
 	}
@@ -214,7 +218,12 @@ func (ms *Mailboxes) TakeIn(v store.Viewer, mailboxID string, content io.Reader)
 	defer ms.Wake(m.ID)
 	report, err = in.TakeFile(content, ms.Clock())
 	if report.Taken > 0 {
-		recorded := ms.Store.People.Record(v, "take in mail", fmt.Sprintf("%s: %d messages", m.Name, report.Taken))
+		recorded := ms.Store.People.Record(
+			ms.Context(),
+			v,
+			"take in mail",
+			fmt.Sprintf("%s: %d messages", m.Name, report.Taken),
+		)
 		if err == nil {
 			err = recorded
 		}

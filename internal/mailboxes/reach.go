@@ -133,7 +133,7 @@ func termsOf(m *store.Mailbox, secret string) consent.Terms {
 // tokens reads what consent gave so far.
 func (ms *Mailboxes) tokens(m *store.Mailbox) (consent.Tokens, error) {
 	var t consent.Tokens
-	row, err := ms.Store.Mailboxes.ByID(store.System, m.ID) // it may have been renewed since
+	row, err := ms.Store.Mailboxes.ByID(ms.Context(), store.System, m.ID) // it may have been renewed since
 	if err != nil {
 		return t, err
 	}
@@ -155,7 +155,7 @@ func (ms *Mailboxes) keepTokens(m *store.Mailbox, t consent.Tokens) error {
 	if err != nil {
 		return err
 	}
-	return ms.Store.Mailboxes.SetSecret(m, string(data))
+	return ms.Store.Mailboxes.SetSecret(ms.Context(), m, string(data))
 }
 
 // token gives an access token, renewing it where it is no longer good.
@@ -202,7 +202,7 @@ var ErrNoConsent = errors.New("this mailbox is signed in to with a password")
 // AskConsent begins to ask for consent: in a browser that comes back to redirect, or,
 // where that is "", with a code for another device.
 func (ms *Mailboxes) AskConsent(ctx context.Context, v store.Viewer, mailboxID, redirect string) (Asked, error) {
-	m, err := ms.Store.Mailboxes.ByID(v, mailboxID)
+	m, err := ms.Store.Mailboxes.ByID(ctx, v, mailboxID)
 	if err != nil {
 		return Asked{}, err
 	}
@@ -277,7 +277,7 @@ func (ms *Mailboxes) AskConsent(ctx context.Context, v store.Viewer, mailboxID, 
 
 // ConsentAsked says how asking on another device does; nil where nobody was asked.
 func (ms *Mailboxes) ConsentAsked(v store.Viewer, mailboxID string) (*Asked, error) {
-	if _, err := ms.Store.Mailboxes.ByID(v, mailboxID); err != nil {
+	if _, err := ms.Store.Mailboxes.ByID(ms.Context(), v, mailboxID); err != nil {
 		return nil, err
 	}
 	ms.consents.mutex.Lock()

@@ -14,7 +14,7 @@ import (
 // LoadBook reads correspondents and tables again after a change.
 func (o *Office) LoadBook() error {
 	return o.change(func(next *Snapshot) error {
-		rows, err := o.Store.Book.All()
+		rows, err := o.Store.Book.All(o.Context())
 		if err != nil {
 			return err
 		}
@@ -28,7 +28,7 @@ func (o *Office) LoadBook() error {
 			}
 		}
 		next.Book = correspondent.New(all)
-		tables, err := o.Store.Book.Tables()
+		tables, err := o.Store.Book.Tables(o.Context())
 		if err != nil {
 			return err
 		}
@@ -55,7 +55,7 @@ var fieldOrder = []string{"name", "addresses", "domains", "groups"}
 func (o *Office) SaveCorrespondent(c *store.Correspondent, passwords []string, revision int, actor string) error {
 	was := ""
 	if c.ID != "" {
-		row, err := o.Store.Book.ByID(c.ID)
+		row, err := o.Store.Book.ByID(o.Context(), c.ID)
 		if err != nil {
 			return err
 		}
@@ -92,7 +92,7 @@ func (o *Office) SaveCorrespondent(c *store.Correspondent, passwords []string, r
 	}
 	c.Name, c.Addresses, c.Domains, c.Groups = entry.Name, orEmpty(entry.Addresses), orEmpty(entry.Domains),
 		orEmpty(entry.Groups)
-	if err := o.Store.Book.Save(c, passwords, revision, o.Clock().UTC(), actor); err != nil {
+	if err := o.Store.Book.Save(o.Context(), c, passwords, revision, o.Clock().UTC(), actor); err != nil {
 		return err
 	}
 	return o.LoadBook()
@@ -110,7 +110,7 @@ func (o *Office) usedInRules(name string) ([]string, error) {
 
 // RemoveCorrespondent forgets somebody that no rule names.
 func (o *Office) RemoveCorrespondent(id, actor string) error {
-	c, err := o.Store.Book.ByID(id)
+	c, err := o.Store.Book.ByID(o.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -123,7 +123,7 @@ func (o *Office) RemoveCorrespondent(id, actor string) error {
 			{Place: "name",
 				Text: fmt.Sprintf("the rule “%s” names “%s”; change the rule first", strings.Join(used, "”, “"), c.Name)}}
 	}
-	if err := o.Store.Book.Remove(id, actor); err != nil {
+	if err := o.Store.Book.Remove(o.Context(), id, actor); err != nil {
 		return err
 	}
 	return o.LoadBook()
@@ -166,7 +166,7 @@ func (o *Office) SaveLookupTable(t *store.LookupTable, revision int, actor strin
 	}
 	t.Rows = rows
 	if t.ID != "" {
-		was, err := o.Store.Book.TableByID(t.ID)
+		was, err := o.Store.Book.TableByID(o.Context(), t.ID)
 		if err != nil {
 			return err
 		}
@@ -176,7 +176,7 @@ func (o *Office) SaveLookupTable(t *store.LookupTable, revision int, actor strin
 			}
 		}
 	}
-	err := o.Store.Book.SaveTable(t, revision, o.Clock().UTC(), actor)
+	err := o.Store.Book.SaveTable(o.Context(), t, revision, o.Clock().UTC(), actor)
 	if errors.Is(err, store.ErrTaken) {
 		return rule.Problems{{Place: "name", Text: fmt.Sprintf("there is a table called “%s” already", t.Name)}}
 	}
@@ -188,14 +188,14 @@ func (o *Office) SaveLookupTable(t *store.LookupTable, revision int, actor strin
 
 // RemoveLookupTable forgets a table that no rule names.
 func (o *Office) RemoveLookupTable(id, actor string) error {
-	t, err := o.Store.Book.TableByID(id)
+	t, err := o.Store.Book.TableByID(o.Context(), id)
 	if err != nil {
 		return err
 	}
 	if err := o.tableInUse(t.Name); err != nil {
 		return err
 	}
-	if err := o.Store.Book.RemoveTable(id, actor); err != nil {
+	if err := o.Store.Book.RemoveTable(o.Context(), id, actor); err != nil {
 		return err
 	}
 	return o.LoadBook()

@@ -35,7 +35,7 @@ type RuleChange struct {
 // A rule is recognised by its id, else by its name; renames says which are rules
 // of another name: from the new name to the id, or to "" for a new rule.
 func (o *Office) CompareRules(rules []rule.Rule, renames map[string]string) ([]RuleChange, error) {
-	rows, err := o.Store.Rules.All()
+	rows, err := o.Store.Rules.All(o.Context())
 	if err != nil {
 		return nil, err
 	}
@@ -150,7 +150,7 @@ func (o *Office) ImportRules(rules []rule.Rule, renames map[string]string, actor
 
 // CopyRule makes a rule like another, off, under a name of its own.
 func (o *Office) CopyRule(id, actor string) (store.Rule, error) {
-	row, err := o.Store.Rules.ByID(id)
+	row, err := o.Store.Rules.ByID(o.Context(), id)
 	if err != nil || row.Removed {
 		return row, store.ErrNotFound
 	}
@@ -158,7 +158,7 @@ func (o *Office) CopyRule(id, actor string) (store.Rule, error) {
 	if err != nil {
 		return row, err
 	}
-	rows, err := o.Store.Rules.All()
+	rows, err := o.Store.Rules.All(o.Context())
 	if err != nil {
 		return row, err
 	}
@@ -177,11 +177,11 @@ func (o *Office) CopyRule(id, actor string) (store.Rule, error) {
 // BringBack makes an earlier state of a rule the present one, as a revision of
 // its own.
 func (o *Office) BringBack(id string, number int, actor string) (store.Rule, error) {
-	row, err := o.Store.Rules.ByID(id)
+	row, err := o.Store.Rules.ByID(o.Context(), id)
 	if err != nil || row.Removed {
 		return row, store.ErrNotFound
 	}
-	old, err := o.Store.Rules.Revision(id, number)
+	old, err := o.Store.Rules.Revision(o.Context(), id, number)
 	if err != nil {
 		return row, err
 	}
@@ -206,20 +206,20 @@ type Remains struct {
 // RemainsOf says what remains when a rule is removed, before it is.
 func (o *Office) RemainsOf(v store.Viewer, id string) (Remains, error) {
 	var out Remains
-	row, err := o.Store.Rules.ByID(id)
+	row, err := o.Store.Rules.ByID(o.Context(), id)
 	if err != nil || row.Removed {
 		return out, store.ErrNotFound
 	}
-	counts, err := o.Store.Rules.StatesOf(id)
+	counts, err := o.Store.Rules.StatesOf(o.Context(), id)
 	if err != nil {
 		return out, err
 	}
 	out.Waiting = counts[store.Held] + counts[store.Failed]
 	out.Underway, out.Dropped = counts[store.Staged], counts[store.Planned]
-	if out.Filed, err = o.Store.Register.Count(v, register.Query{RuleID: id}); err != nil {
+	if out.Filed, err = o.Store.Register.Count(o.Context(), v, register.Query{RuleID: id}); err != nil {
 		return out, err
 	}
-	revisions, err := o.Store.Rules.Revisions(id)
+	revisions, err := o.Store.Rules.Revisions(o.Context(), id)
 	if err != nil {
 		return out, err
 	}
@@ -243,11 +243,11 @@ func (o *Office) RemainsOf(v store.Viewer, id string) (Remains, error) {
 // RuleFrom drafts a rule from a message: its sender, the words of its subject
 // that are not a date or a number, and the kinds of its attachments.
 func (o *Office) RuleFrom(v store.Viewer, messageID int64) (*rule.Rule, error) {
-	row, err := o.Store.Messages.ByID(v, messageID)
+	row, err := o.Store.Messages.ByID(o.Context(), v, messageID)
 	if err != nil {
 		return nil, err
 	}
-	box, err := o.Store.Mailboxes.ByID(v, row.MailboxID)
+	box, err := o.Store.Mailboxes.ByID(o.Context(), v, row.MailboxID)
 	if err != nil {
 		return nil, err
 	}
@@ -256,7 +256,7 @@ func (o *Office) RuleFrom(v store.Viewer, messageID int64) (*rule.Rule, error) {
 		return nil, err
 	}
 	m := facts.Message(row.Folder)
-	cabinets, err := o.Store.Cabinets.All()
+	cabinets, err := o.Store.Cabinets.All(o.Context())
 	if err != nil {
 		return nil, err
 	}
@@ -334,7 +334,7 @@ type Choices struct {
 
 // ChoicesIn counts what occurs in the last messages of mailboxes.
 func (o *Office) ChoicesIn(v store.Viewer, mailboxes []string) (*Choices, error) {
-	rows, err := o.Store.Messages.Find(v, store.MessageQuery{Mailboxes: mailboxes, Most: recent})
+	rows, err := o.Store.Messages.Find(o.Context(), v, store.MessageQuery{Mailboxes: mailboxes, Most: recent})
 	if err != nil {
 		return nil, err
 	}
@@ -406,7 +406,7 @@ type Proposal struct {
 // Proposals lists domains that write to the mailboxes and belong to no
 // correspondent, the most frequent first.
 func (o *Office) Proposals(v store.Viewer) ([]Proposal, error) {
-	rows, err := o.Store.Messages.Find(v, store.MessageQuery{Most: recent})
+	rows, err := o.Store.Messages.Find(o.Context(), v, store.MessageQuery{Most: recent})
 	if err != nil {
 		return nil, err
 	}

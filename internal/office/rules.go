@@ -15,7 +15,7 @@ import (
 // LoadRules reads the running rules again after a change.
 func (o *Office) LoadRules() error {
 	err := o.change(func(next *Snapshot) error {
-		rows, err := o.Store.Rules.All()
+		rows, err := o.Store.Rules.All(o.Context())
 		if err != nil {
 			return err
 		}
@@ -42,7 +42,7 @@ func (o *Office) LoadRules() error {
 // tellOfRule tells that a rule cannot run.
 func (o *Office) tellOfRule(row *store.Rule, problem error) error {
 	o.Log.Error("a rule cannot run", "rule", row.Name, "error", problem)
-	return o.Store.Tray.Tell(&store.Notice{Kind: "rule", Object: row.ID, MadeAt: o.Clock(),
+	return o.Store.Tray.Tell(o.Context(), &store.Notice{Kind: "rule", Object: row.ID, MadeAt: o.Clock(),
 		Text: fmt.Sprintf("The rule “%s” cannot run: %v.", row.Name, problem), Advice: "Open the rule, correct it and save " +
 			"it."})
 }
@@ -62,7 +62,7 @@ func (o *Office) Rule(id string, number int) (*rule.Compiled, error) {
 	if c, ok := o.compiled.Load(key); ok {
 		return c.(*rule.Compiled), nil
 	}
-	row, err := o.Store.Rules.Revision(id, number)
+	row, err := o.Store.Rules.Revision(o.Context(), id, number)
 	if err != nil {
 		return nil, err
 	}
@@ -90,11 +90,11 @@ func (o *Office) CheckRule(v store.Viewer, document *rule.Rule) (*rule.Compiled,
 	if err != nil && !errors.As(err, &problems) {
 		return nil, err
 	}
-	cabinets, err := o.Store.Cabinets.All()
+	cabinets, err := o.Store.Cabinets.All(o.Context())
 	if err != nil {
 		return nil, err
 	}
-	mailboxes, err := o.Store.Mailboxes.All(v)
+	mailboxes, err := o.Store.Mailboxes.All(o.Context(), v)
 	if err != nil {
 		return nil, err
 	}
@@ -155,14 +155,14 @@ func (o *Office) SaveRule(document *rule.Rule, revision int, actor string) (stor
 		revision = document.Revision
 	}
 	document.Revision = 0 // the records count it by themselves
-	row, err := o.Store.Rules.Save(document, revision, o.Clock().UTC(), actor)
+	row, err := o.Store.Rules.Save(o.Context(), document, revision, o.Clock().UTC(), actor)
 	if errors.Is(err, store.ErrTaken) {
 		return row, rule.Problems{{Place: "name", Text: fmt.Sprintf("there is a rule called “%s” already", document.Name)}}
 	}
 	if err != nil {
 		return row, err
 	}
-	if _, err := o.Store.Tray.Settle("rule", row.ID); err != nil {
+	if _, err := o.Store.Tray.Settle(o.Context(), "rule", row.ID); err != nil {
 		return row, err
 	}
 	return row, o.LoadRules()
@@ -170,12 +170,12 @@ func (o *Office) SaveRule(document *rule.Rule, revision int, actor string) (stor
 
 // SwitchRule switches a rule on, from now on, or off.
 func (o *Office) SwitchRule(ctx context.Context, id string, on bool, actor string) error {
-	row, err := o.Store.Rules.ByID(id)
+	row, err := o.Store.Rules.ByID(ctx, id)
 	if err != nil || row.Removed {
 		return store.ErrNotFound
 	}
 	if !on {
-		if err := o.Store.Rules.SwitchOff(id, actor); err != nil {
+		if err := o.Store.Rules.SwitchOff(ctx, id, actor); err != nil {
 			return err
 		}
 		return o.LoadRules()
@@ -187,7 +187,7 @@ func (o *Office) SwitchRule(ctx context.Context, id string, on bool, actor strin
 	if _, err := o.CheckRule(store.System, document); err != nil {
 		return err
 	}
-	mailboxes, err := o.Store.Mailboxes.All(store.System)
+	mailboxes, err := o.Store.Mailboxes.All(ctx, store.System)
 	if err != nil {
 		return err
 	}
@@ -196,11 +196,11 @@ func (o *Office) SwitchRule(ctx context.Context, id string, on bool, actor strin
 		if !document.Look.Looks(m.Name) {
 			continue
 		}
-		known, err := o.Store.Mailboxes.FoldersOf(m.ID)
+		known, err := o.Store.Mailboxes.FoldersOf(ctx, m.ID)
 		if err != nil {
 			return err
 		}
-		listing, err := o.Store.Mailboxes.Listing(m.ID)
+		listing, err := o.Store.Mailboxes.Listing(ctx, m.ID)
 		if err != nil {
 			return err
 		}
@@ -210,7 +210,7 @@ func (o *Office) SwitchRule(ctx context.Context, id string, on bool, actor strin
 			}
 		}
 	}
-	if err := o.Store.Rules.SwitchOn(id, places, o.Clock().UTC(), actor); err != nil {
+	if err := o.Store.Rules.SwitchOn(ctx, id, places, o.Clock().UTC(), actor); err != nil {
 		return err
 	}
 	return o.LoadRules()
@@ -218,7 +218,7 @@ func (o *Office) SwitchRule(ctx context.Context, id string, on bool, actor strin
 
 // RemoveRule takes a rule away; what it filed stays.
 func (o *Office) RemoveRule(id, actor string) error {
-	if err := o.Store.Rules.Remove(id, actor); err != nil {
+	if err := o.Store.Rules.Remove(o.Context(), id, actor); err != nil {
 		return err
 	}
 	return o.LoadRules()
@@ -226,7 +226,7 @@ func (o *Office) RemoveRule(id, actor string) error {
 
 // UsedBy lists the names of the rules that use a mailbox or a cabinet.
 func (o *Office) UsedBy(uses func(*rule.Rule) bool) ([]string, error) {
-	rows, err := o.Store.Rules.All()
+	rows, err := o.Store.Rules.All(o.Context())
 	if err != nil {
 		return nil, err
 	}
@@ -244,7 +244,7 @@ func (o *Office) UsedBy(uses func(*rule.Rule) bool) ([]string, error) {
 // be sent where the rule needs it.
 func (o *Office) checkWho(document *rule.Rule) rule.Problems {
 	var problems rule.Problems
-	all, err := o.Store.Alarms.Addressees()
+	all, err := o.Store.Alarms.Addressees(o.Context())
 	if err != nil {
 		return rule.Problems{{Text: err.Error()}}
 	}
@@ -272,7 +272,7 @@ func (o *Office) checkWho(document *rule.Rule) rule.Problems {
 		}
 	}
 	if needs != "" {
-		if out, _, err := o.Store.Settings.Outgoing(); err != nil || out.Host == "" {
+		if out, _, err := o.Store.Settings.Outgoing(o.Context()); err != nil || out.Host == "" {
 			problems = append(problems, rule.Problem{Place: needs, Text: "no mail can be sent yet: set up outgoing mail in " +
 				"Settings first"})
 		}

@@ -35,11 +35,11 @@ type knowledge struct {
 func (o *Office) LoadTopics(changed string) error {
 	o.learning.Lock()
 	defer o.learning.Unlock()
-	rows, err := o.Store.Topics.All()
+	rows, err := o.Store.Topics.All(o.Context())
 	if err != nil {
 		return err
 	}
-	marked, err := o.Store.Topics.MarkedMessages()
+	marked, err := o.Store.Topics.MarkedMessages(o.Context())
 	if err != nil {
 		return err
 	}
@@ -63,7 +63,7 @@ func (o *Office) LoadTopics(changed string) error {
 			k.topics[t.Name] = known
 			continue
 		}
-		rows, err := o.Store.Topics.ExamplesOf(t.ID)
+		rows, err := o.Store.Topics.ExamplesOf(o.Context(), t.ID)
 		if err != nil {
 			return err
 		}
@@ -132,7 +132,7 @@ func (o *Topics) Save(t *store.Topic, revision int, actor string) error {
 		return rule.Problems{{Place: "name", Text: "a topic has a name of up to 100 characters, such as Berth requests"}}
 	}
 	if t.ID != "" {
-		was, err := o.Store.Topics.ByID(t.ID)
+		was, err := o.Store.Topics.ByID(o.Context(), t.ID)
 		if err != nil {
 			return err
 		}
@@ -142,7 +142,7 @@ func (o *Topics) Save(t *store.Topic, revision int, actor string) error {
 			}
 		}
 	}
-	err := o.Store.Topics.Save(t, revision, o.Clock().UTC(), actor)
+	err := o.Store.Topics.Save(o.Context(), t, revision, o.Clock().UTC(), actor)
 	if errors.Is(err, store.ErrTaken) {
 		return rule.Problems{{Place: "name", Text: fmt.Sprintf("there is a topic called “%s” already", t.Name)}}
 	}
@@ -154,14 +154,14 @@ func (o *Topics) Save(t *store.Topic, revision int, actor string) error {
 
 // Remove forgets a topic that no rule names, with its examples.
 func (o *Topics) Remove(id, actor string) error {
-	t, err := o.Store.Topics.ByID(id)
+	t, err := o.Store.Topics.ByID(o.Context(), id)
 	if err != nil {
 		return err
 	}
 	if err := o.topicInUse(t.Name); err != nil {
 		return err
 	}
-	if err := o.Store.Topics.Remove(id, actor); err != nil {
+	if err := o.Store.Topics.Remove(o.Context(), id, actor); err != nil {
 		return err
 	}
 	return o.LoadTopics(id)
@@ -195,11 +195,11 @@ func (o *Topics) topicInUse(name string) error {
 
 // Unmark takes examples back.
 func (o *Topics) Unmark(v store.Viewer, topicID string, ids []int64) (int, error) {
-	t, err := o.Store.Topics.ByID(topicID)
+	t, err := o.Store.Topics.ByID(o.Context(), topicID)
 	if err != nil {
 		return 0, err
 	}
-	n, err := o.Store.Topics.Unmark(v, &t, ids)
+	n, err := o.Store.Topics.Unmark(o.Context(), v, &t, ids)
 	if err != nil || n == 0 {
 		return n, err
 	}
@@ -208,7 +208,7 @@ func (o *Topics) Unmark(v store.Viewer, topicID string, ids []int64) (int, error
 
 // ImportExamples lets a topic learn from another one's examples.
 func (o *Topics) ImportExamples(v store.Viewer, topicID string, list []topic.Example) (int, error) {
-	t, err := o.Store.Topics.ByID(topicID)
+	t, err := o.Store.Topics.ByID(o.Context(), topicID)
 	if err != nil {
 		return 0, err
 	}
@@ -230,7 +230,7 @@ func (o *Topics) ImportExamples(v store.Viewer, topicID string, list []topic.Exa
 				SenderName: m.Sender.Name, SenderAddress: m.Sender.String(),
 				Names: orEmpty(m.Names), Origin: "import", MarkedBy: v.Name, MarkedAt: o.Clock().UTC()})
 	}
-	if err := o.Store.Topics.Mark(&t, examples, v.Name); err != nil {
+	if err := o.Store.Topics.Mark(o.Context(), &t, examples, v.Name); err != nil {
 		return 0, err
 	}
 	return len(examples), o.LoadTopics(t.ID)
@@ -238,7 +238,7 @@ func (o *Topics) ImportExamples(v store.Viewer, topicID string, list []topic.Exa
 
 // ImportTopic lets the topic of a name learn from examples; it is made if there is none.
 func (o *Topics) ImportTopic(v store.Viewer, name string, list []topic.Example) (id string, err error) {
-	topics, err := o.Store.Topics.All()
+	topics, err := o.Store.Topics.All(o.Context())
 	if err != nil {
 		return "", err
 	}
@@ -267,11 +267,11 @@ type Teaching struct {
 // Teachings lists known messages whose answer would teach a topic most: those about
 // which it is least sure first, and of those that are alike only one.
 func (o *Topics) Teachings(v store.Viewer, topicID string, most int) ([]Teaching, error) {
-	t, err := o.Store.Topics.ByID(topicID)
+	t, err := o.Store.Topics.ByID(o.Context(), topicID)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := o.Store.Messages.Find(v, store.MessageQuery{Most: proposalReach})
+	rows, err := o.Store.Messages.Find(o.Context(), v, store.MessageQuery{Most: proposalReach})
 	if err != nil {
 		return nil, err
 	}
@@ -312,11 +312,11 @@ func (o *Topics) Teachings(v store.Viewer, topicID string, most int) ([]Teaching
 // PastRule is a rule that asks for a topic and nothing else, to rehearse what it
 // would have taken of the past.
 func (o *Topics) PastRule(topicID string, confidence int) (*rule.Rule, error) {
-	t, err := o.Store.Topics.ByID(topicID)
+	t, err := o.Store.Topics.ByID(o.Context(), topicID)
 	if err != nil {
 		return nil, err
 	}
-	cabinets, err := o.Store.Cabinets.All()
+	cabinets, err := o.Store.Cabinets.All(o.Context())
 	if err != nil {
 		return nil, err
 	}

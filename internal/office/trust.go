@@ -35,7 +35,7 @@ func (o *Office) RuleNotes(document *rule.Rule) []string {
 func (o *Office) loadTrust() error {
 	return o.change(func(next *Snapshot) error {
 		t := Trust{Replies: true}
-		kept, err := o.Store.Settings.Get(store.TrustSetting)
+		kept, err := o.Store.Settings.Get(o.Context(), store.TrustSetting)
 		if err == nil && kept != "" {
 			err = json.Unmarshal([]byte(kept), &t)
 		}
@@ -63,7 +63,7 @@ func (o *Office) SetTrust(t Trust, revision int, actor string) error {
 	if err != nil {
 		return err
 	}
-	if err := o.Store.Settings.Change(store.TrustSetting, string(data), revision, "change whom to trust",
+	if err := o.Store.Settings.Change(o.Context(), store.TrustSetting, string(data), revision, "change whom to trust",
 		actor); err != nil {
 		return err
 	}

@@ -22,11 +22,11 @@ type alarmData struct {
 
 // ring looks after every alarm.
 func (ob *Outbox) ring() error {
-	alarms, err := ob.Store.Alarms.All()
+	alarms, err := ob.Store.Alarms.All(ob.Context())
 	if err != nil || len(alarms) == 0 {
 		return err
 	}
-	outages, err := ob.Store.Alarms.Outages()
+	outages, err := ob.Store.Alarms.Outages(ob.Context())
 	if err != nil {
 		return err
 	}
@@ -68,21 +68,21 @@ func (ob *Outbox) ringSilence(a *store.Alarm) error {
 	if !ok || !t.After(a.MadeAt) || a.CheckedAt != nil && !a.CheckedAt.Before(t) {
 		return nil
 	}
-	r, err := ob.Store.Rules.ByID(a.RuleID)
+	r, err := ob.Store.Rules.ByID(ob.Context(), a.RuleID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	n, err := ob.Store.Alarms.CountFiledBy(a.RuleID, t.Add(-time.Duration(a.WithinHours)*time.Hour), t)
+	n, err := ob.Store.Alarms.CountFiledBy(ob.Context(), a.RuleID, t.Add(-time.Duration(a.WithinHours)*time.Hour), t)
 	if err != nil {
 		return err
 	}
 	checked := t.UTC()
 	a.CheckedAt = &checked
 	if n >= a.AtLeast {
-		if _, err := ob.Store.Tray.Settle("alarm", a.ID); err != nil {
+		if _, err := ob.Store.Tray.Settle(ob.Context(), "alarm", a.ID); err != nil {
 			return err
 		}
-		return ob.Store.Alarms.Ring(a, nil, nil)
+		return ob.Store.Alarms.Ring(ob.Context(), a, nil, nil)
 	}
 	rang := now.UTC()
 	a.RangAt = &rang
@@ -100,7 +100,7 @@ func (ob *Outbox) ringSilence(a *store.Alarm) error {
 		return err
 	}
 	ob.Events.Send(events.Event{Kind: "tray"})
-	return ob.Store.Alarms.Ring(a, posts,
+	return ob.Store.Alarms.Ring(ob.Context(), a, posts,
 		&store.Notice{Kind: "alarm", Object: a.ID, Text: text, Advice: advice, MadeAt: ob.Clock()})
 }
 
@@ -142,10 +142,10 @@ func (ob *Outbox) ringReach(a *store.Alarm, outages []store.Outage) error {
 		}
 		name := o.Object
 		if o.Kind == "mailbox" {
-			if m, err := ob.Store.Mailboxes.ByID(store.System, o.Object); err == nil {
+			if m, err := ob.Store.Mailboxes.ByID(ob.Context(), store.System, o.Object); err == nil {
 				name = m.Name
 			}
-		} else if c, err := ob.Store.Cabinets.ByID(o.Object); err == nil {
+		} else if c, err := ob.Store.Cabinets.ByID(ob.Context(), o.Object); err == nil {
 			name = c.Name
 		}
 		since := o.Since.In(ob.Zone).Format("15:04 on Monday 2 January 2006")
@@ -162,7 +162,7 @@ func (ob *Outbox) ringReach(a *store.Alarm, outages []store.Outage) error {
 		if o.Kind == "mailbox" {
 			n.MailboxID = o.Object
 		}
-		if err := ob.Store.Alarms.TellOutage(o, a, posts, n); err != nil {
+		if err := ob.Store.Alarms.TellOutage(ob.Context(), o, a, posts, n); err != nil {
 			return err
 		}
 		ob.Events.Send(events.Event{Kind: "tray"})

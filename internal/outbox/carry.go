@@ -44,7 +44,7 @@ func New(b *base.Base, o *office.Office, rootCAs *x509.CertPool) *Outbox {
 
 // Outgoing is how mail is sent.
 func (ob *Outbox) Outgoing() (store.Outgoing, error) {
-	o, _, err := ob.Store.Settings.Outgoing()
+	o, _, err := ob.Store.Settings.Outgoing(ob.Context())
 	return o, err
 }
 
@@ -87,7 +87,7 @@ func (ob *Outbox) Hasten() {
 
 // hand puts replies and tidings that are due into the post.
 func (ob *Outbox) hand() error {
-	rows, err := ob.Store.FollowUps.Ready("", ob.Clock(), mostCarry)
+	rows, err := ob.Store.FollowUps.Ready(ob.Context(), "", ob.Clock(), mostCarry)
 	if err != nil {
 		return err
 	}
@@ -103,7 +103,7 @@ func (ob *Outbox) hand() error {
 func (ob *Outbox) handOne(f *store.FollowUp) error {
 	not := func(why reason.Reason) error {
 		f.State, f.Reason = store.NotDone, why
-		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
+		return ob.Store.FollowUps.EndFollowUp(ob.Context(), f, nil, ob.Now())
 	}
 	r, why, err := ob.mayFollow(f)
 	if err != nil {
@@ -112,7 +112,7 @@ func (ob *Outbox) handOne(f *store.FollowUp) error {
 	if !why.IsZero() {
 		return not(why)
 	}
-	row, err := ob.Store.Messages.ByID(store.System, f.MessageID)
+	row, err := ob.Store.Messages.ByID(ob.Context(), store.System, f.MessageID)
 	if err != nil {
 		return err
 	}
@@ -125,7 +125,7 @@ func (ob *Outbox) handOne(f *store.FollowUp) error {
 		if !why.IsZero() {
 			return not(why)
 		}
-		sent, err := ob.Store.FollowUps.Hand([]store.Post{p}, f, step.Once.Before(ob.Now()), ob.Now())
+		sent, err := ob.Store.FollowUps.Hand(ob.Context(), []store.Post{p}, f, step.Once.Before(ob.Now()), ob.Now())
 		if err == nil && !sent {
 			return not(reason.RepliedAlready(p.Recipients, step.Once.String()))
 		}
@@ -135,7 +135,7 @@ func (ob *Outbox) handOne(f *store.FollowUp) error {
 	if err != nil {
 		return err
 	}
-	_, err = ob.Store.FollowUps.Hand(posts, f, time.Time{}, ob.Now())
+	_, err = ob.Store.FollowUps.Hand(ob.Context(), posts, f, time.Time{}, ob.Now())
 	return err
 }
 
@@ -165,11 +165,11 @@ func (ob *Outbox) tidings(f *store.FollowUp, r *rule.Compiled, step *rule.Follow
 		return nil, err
 	}
 	m := facts.Message(row.Folder)
-	paths, err := ob.Store.FollowUps.FiledPaths(f.RuleID, f.MessageID)
+	paths, err := ob.Store.FollowUps.FiledPaths(ob.Context(), f.RuleID, f.MessageID)
 	if err != nil {
 		return nil, err
 	}
-	box, err := ob.Store.Mailboxes.ByID(store.System, row.MailboxID)
+	box, err := ob.Store.Mailboxes.ByID(ob.Context(), store.System, row.MailboxID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
@@ -199,7 +199,7 @@ func (ob *Outbox) noteTo(name, subject, text, kind, about string, data any, key 
 	error) {
 	now := ob.Clock().UTC()
 	p := store.Post{Kind: "mail", Subject: subject, State: store.Waiting, MadeAt: now}
-	a, err := ob.Store.Alarms.AddresseeNamed(name)
+	a, err := ob.Store.Alarms.AddresseeNamed(ob.Context(), name)
 	if errors.Is(err, store.ErrNotFound) {
 		p.Event = fmt.Sprintf("none-%s-%s-%d", ob.Installation, key, made.Unix())
 		p.State, p.Reason, p.DoneAt = store.CouldNot, reason.NoAddressee(name), &now
@@ -233,7 +233,7 @@ func (ob *Outbox) noteTo(name, subject, text, kind, about string, data any, key 
 // and sent at most once: what was begun when the program ended may have been
 // sent, and a person decides. A call is made at least once, always with its own id.
 func (ob *Outbox) send() error {
-	rows, err := ob.Store.FollowUps.Due(ob.Clock(), mostCarry)
+	rows, err := ob.Store.FollowUps.Due(ob.Context(), ob.Clock(), mostCarry)
 	if err != nil {
 		return err
 	}
@@ -248,13 +248,13 @@ func (ob *Outbox) send() error {
 		}
 		if p.Kind == "mail" && p.State == store.Begun {
 			p.State, p.Reason = store.Unsure, reason.MayBeSent()
-			if err := ob.Store.FollowUps.Save(p, ob.Clock()); err != nil {
+			if err := ob.Store.FollowUps.Save(ob.Context(), p, ob.Clock()); err != nil {
 				return err
 			}
 			ob.Events.Send(events.Event{Kind: "tray"})
 			continue
 		}
-		if err := ob.Store.FollowUps.Begin(p); err != nil {
+		if err := ob.Store.FollowUps.Begin(ob.Context(), p); err != nil {
 			return err
 		}
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ob.Context()), time.Minute) // what is begun is finished
@@ -282,7 +282,7 @@ func (ob *Outbox) send() error {
 		default:
 			p.State, p.Reason = store.CouldNot, reason.Unsent(known.Problem, known.Advice)
 		}
-		if err := ob.Store.FollowUps.Save(p, ob.Clock()); err != nil {
+		if err := ob.Store.FollowUps.Save(ctx, p, ob.Clock()); err != nil {
 			return err
 		}
 		if p.MessageID > 0 {
@@ -294,7 +294,7 @@ func (ob *Outbox) send() error {
 }
 
 func (ob *Outbox) sendMail(ctx context.Context, p *store.Post) error {
-	out, password, err := ob.Store.Settings.Outgoing()
+	out, password, err := ob.Store.Settings.Outgoing(ctx)
 	if err != nil {
 		return err
 	}
@@ -318,7 +318,7 @@ func (ob *Outbox) sendMail(ctx context.Context, p *store.Post) error {
 }
 
 func (ob *Outbox) makeCall(ctx context.Context, p *store.Post) error {
-	a, err := ob.Store.Alarms.AddresseeByID(p.AddresseeID)
+	a, err := ob.Store.Alarms.AddresseeByID(ctx, p.AddresseeID)
 	if errors.Is(err, store.ErrNotFound) {
 		return &post.Error{Problem: "whom to call was removed", Advice: "Set it aside."}
 	}
@@ -348,7 +348,7 @@ func (ob *Outbox) Trial(ctx context.Context, a *store.Addressee) error {
 
 // CheckOutgoing signs in at the server that takes mail.
 func (ob *Outbox) CheckOutgoing(ctx context.Context) error {
-	out, password, err := ob.Store.Settings.Outgoing()
+	out, password, err := ob.Store.Settings.Outgoing(ctx)
 	if err != nil {
 		return err
 	}

@@ -60,7 +60,7 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 	}
 	if !why.IsZero() {
 		f.State, f.Reason = store.NotDone, why
-		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
+		return ob.Store.FollowUps.EndFollowUp(ctx, f, nil, ob.Now())
 	}
 	err = ob.doFollow(ctx, v, f, r)
 	if err == nil {
@@ -73,13 +73,13 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 		return ctx.Err()
 	case errors.Is(err, source.ErrGone):
 		f.State, f.Reason = store.NotDone, reason.NotThere()
-		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
+		return ob.Store.FollowUps.EndFollowUp(ctx, f, nil, ob.Now())
 	case errors.Is(err, source.ErrNoLabels):
 		f.State, f.Reason = store.NotDone, reason.NoLabels()
 		if r == nil { // by hand: the person who asked sees it
-			return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
+			return ob.Store.FollowUps.EndFollowUp(ctx, f, nil, ob.Now())
 		}
-		if err := ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now()); err != nil {
+		if err := ob.Store.FollowUps.EndFollowUp(ctx, f, nil, ob.Now()); err != nil {
 			return err
 		}
 		return ob.noLabels(v.Mailbox, r)
@@ -89,11 +89,11 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 		f.Reason = reason.Failing(reach.Problem)
 		if f.Attempts >= mostTries || reach.Lasting {
 			f.State, f.Reason = store.CouldNot, reason.StepRefused(reach.Problem)
-			return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
+			return ob.Store.FollowUps.EndFollowUp(ctx, f, nil, ob.Now())
 		}
 		next := ob.Now().Add(ob.Pause(f.Attempts))
 		f.NextAt = &next
-		return ob.Store.FollowUps.PutOffFollowUp(f)
+		return ob.Store.FollowUps.PutOffFollowUp(ctx, f)
 	}
 	return err
 }
@@ -111,7 +111,7 @@ func (ob *Outbox) mayFollow(f *store.FollowUp) (r *rule.Compiled, why reason.Rea
 	if !r.TakesAttachments() {
 		return r, why, nil
 	}
-	paths, err := ob.Store.FollowUps.FiledPaths(f.RuleID, f.MessageID)
+	paths, err := ob.Store.FollowUps.FiledPaths(ob.Context(), f.RuleID, f.MessageID)
 	if err == nil && len(paths) == 0 {
 		return r, reason.NothingWasFiled(), nil
 	}
@@ -120,7 +120,7 @@ func (ob *Outbox) mayFollow(f *store.FollowUp) (r *rule.Compiled, why reason.Rea
 
 // noLabels tells once that a mailbox keeps no labels.
 func (ob *Outbox) noLabels(m *store.Mailbox, r *rule.Compiled) error {
-	err := ob.Store.Tray.Tell(&store.Notice{Kind: "labels", Object: m.ID + "/" + r.Rule.ID, MailboxID: m.ID,
+	err := ob.Store.Tray.Tell(ob.Context(), &store.Notice{Kind: "labels", Object: m.ID + "/" + r.Rule.ID, MailboxID: m.ID,
 		MadeAt: ob.Clock(),
 		Text: fmt.Sprintf("The mail server of “%s” keeps no labels, so the rule “%s” cannot put them on. Everything else "+
 			"is done.", m.Name, r.Rule.Name),
@@ -134,9 +134,9 @@ func (ob *Outbox) doFollow(ctx context.Context, v *Changes, f *store.FollowUp, r
 	s := v.Session
 	if s == nil {
 		f.State, f.Reason = store.NotDone, reason.Unchangeable()
-		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
+		return ob.Store.FollowUps.EndFollowUp(ctx, f, nil, ob.Now())
 	}
-	row, err := ob.Store.Messages.ByID(store.System, f.MessageID)
+	row, err := ob.Store.Messages.ByID(ctx, store.System, f.MessageID)
 	if err != nil {
 		return err
 	}
@@ -185,7 +185,7 @@ func (ob *Outbox) doFollow(ctx context.Context, v *Changes, f *store.FollowUp, r
 	if len(before) == 1 && sameFlags(before[0].Flags, row.Flags) {
 		f.State, f.Reason = store.NotDone, reason.SoAlready() // so taking it back changes nothing
 	}
-	return ob.Store.FollowUps.EndFollowUp(f, &row, ob.Now())
+	return ob.Store.FollowUps.EndFollowUp(ctx, f, &row, ob.Now())
 }
 
 // openFor opens the folder of a message, for changing, and finds the
@@ -249,7 +249,7 @@ func (ob *Outbox) move(ctx context.Context, s source.Changer, f *store.FollowUp,
 	again := f.State == store.Begun
 	done := func() error {
 		f.State, f.Reason = store.DidIt, reason.Reason{}
-		return ob.Store.FollowUps.EndFollowUp(f, row, ob.Now())
+		return ob.Store.FollowUps.EndFollowUp(ctx, f, row, ob.Now())
 	}
 	if strings.EqualFold(row.Folder, f.What) {
 		return done() // it was met there
@@ -283,7 +283,7 @@ func (ob *Outbox) move(ctx context.Context, s source.Changer, f *store.FollowUp,
 		}
 	}
 	f.FromValidity, f.FromUID = row.UIDValidity, row.UID
-	if err := ob.Store.FollowUps.BeginFollowUp(f); err != nil {
+	if err := ob.Store.FollowUps.BeginFollowUp(ctx, f); err != nil {
 		return err
 	}
 	place, err := s.Move(ctx, row.UID, f.What)
@@ -313,7 +313,7 @@ func (ob *Outbox) draft(ctx context.Context, v *Changes, f *store.FollowUp, r *r
 	}
 	if !why.IsZero() {
 		f.State, f.Reason = store.NotDone, why
-		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
+		return ob.Store.FollowUps.EndFollowUp(ctx, f, nil, ob.Now())
 	}
 	folder, err := v.Find(ctx, "drafts")
 	if err != nil {
@@ -330,18 +330,18 @@ func (ob *Outbox) draft(ctx context.Context, v *Changes, f *store.FollowUp, r *r
 			}
 			if len(there) > 0 {
 				f.State = store.DidIt
-				return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
+				return ob.Store.FollowUps.EndFollowUp(ctx, f, nil, ob.Now())
 			}
 		}
 	}
-	if err := ob.Store.FollowUps.BeginFollowUp(f); err != nil {
+	if err := ob.Store.FollowUps.BeginFollowUp(ctx, f); err != nil {
 		return err
 	}
 	if err := s.Append(ctx, folder, p.Content, []string{`\Draft`, `\Seen`}); err != nil {
 		return err
 	}
 	f.State, f.Reason = store.DidIt, reason.Reason{}
-	return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
+	return ob.Store.FollowUps.EndFollowUp(ctx, f, nil, ob.Now())
 }
 
 // replyOf writes the reply of a follow-up, or says why there is none.
@@ -355,7 +355,7 @@ func (ob *Outbox) replyOf(f *store.FollowUp, r *rule.Compiled, row *store.Messag
 	if robot := m.NoReply(); robot != "" {
 		return p, reason.NoReply(robot), nil
 	}
-	box, err := ob.Store.Mailboxes.ByID(store.System, row.MailboxID)
+	box, err := ob.Store.Mailboxes.ByID(ob.Context(), store.System, row.MailboxID)
 	if err != nil {
 		return p, why, err
 	}
@@ -371,7 +371,7 @@ func (ob *Outbox) replyOf(f *store.FollowUp, r *rule.Compiled, row *store.Messag
 	if strings.EqualFold(to.String(), from) || strings.EqualFold(to.String(), out.From) {
 		return p, reason.NoReply("it came from the office's own address"), nil
 	}
-	paths, err := ob.Store.FollowUps.FiledPaths(f.RuleID, f.MessageID)
+	paths, err := ob.Store.FollowUps.FiledPaths(ob.Context(), f.RuleID, f.MessageID)
 	if err != nil {
 		return p, why, err
 	}

@@ -38,9 +38,9 @@ func (ob *Outbox) SetOutgoing(o store.Outgoing, password *string, revision int, 
 	if len(problems) > 0 {
 		return problems
 	}
-	err := ob.Store.Settings.SetOutgoing(o, password, revision, actor)
+	err := ob.Store.Settings.SetOutgoing(ob.Context(), o, password, revision, actor)
 	if errors.Is(err, store.ErrRoute) {
-		old, _, _ := ob.Store.Settings.Outgoing() // what is not readable differs anyway
+		old, _, _ := ob.Store.Settings.Outgoing(ob.Context()) // what is not readable differs anyway
 		return anew("password", o.OtherRoute(&old))
 	}
 	return err
@@ -78,7 +78,7 @@ func (ob *Outbox) SaveAddressee(a *store.Addressee, secret *string, actor string
 	if a.Revision == 0 {
 		a.MadeAt = ob.Clock().UTC()
 	}
-	err := ob.Store.Alarms.SaveAddressee(a, secret, actor)
+	err := ob.Store.Alarms.SaveAddressee(ob.Context(), a, secret, actor)
 	if errors.Is(err, store.ErrTaken) {
 		return rule.Problems{{Place: "name", Text: fmt.Sprintf("somebody called “%s” is there already", a.Name)}}
 	}
@@ -103,7 +103,7 @@ func Anew(what string, differs []string) string {
 
 // RemoveAddressee removes somebody who is notified, unless a rule or an alarm names them.
 func (ob *Outbox) RemoveAddressee(id, actor string) error {
-	a, err := ob.Store.Alarms.AddresseeByID(id)
+	a, err := ob.Store.Alarms.AddresseeByID(ob.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -114,7 +114,7 @@ func (ob *Outbox) RemoveAddressee(id, actor string) error {
 	if err != nil {
 		return err
 	}
-	alarms, err := ob.Store.Alarms.All()
+	alarms, err := ob.Store.Alarms.All(ob.Context())
 	if err != nil {
 		return err
 	}
@@ -126,7 +126,7 @@ func (ob *Outbox) RemoveAddressee(id, actor string) error {
 	if len(by) > 0 {
 		return &InUseError{Text: fmt.Sprintf("“%s” is told by: %s", a.Name, strings.Join(by, ", "))}
 	}
-	return ob.Store.Alarms.RemoveAddressee(id, actor)
+	return ob.Store.Alarms.RemoveAddressee(ob.Context(), id, actor)
 }
 
 // InUseError says what still uses what was to be removed.
@@ -144,7 +144,7 @@ func (ob *Outbox) SaveAlarm(a *store.Alarm, ruleName, mailbox, cabinetName, acto
 	if a.Name == "" {
 		fail("name", "the name is missing")
 	}
-	all, err := ob.Store.Alarms.Addressees()
+	all, err := ob.Store.Alarms.Addressees(ob.Context())
 	if err != nil {
 		return err
 	}
@@ -157,7 +157,7 @@ func (ob *Outbox) SaveAlarm(a *store.Alarm, ruleName, mailbox, cabinetName, acto
 		}
 	}
 	if a.Kind == "silence" {
-		rows, err := ob.Store.Rules.All()
+		rows, err := ob.Store.Rules.All(ob.Context())
 		if err != nil {
 			return err
 		}
@@ -176,14 +176,14 @@ func (ob *Outbox) SaveAlarm(a *store.Alarm, ruleName, mailbox, cabinetName, acto
 	if a.Kind == "out of reach" {
 		a.ByTime, a.Weekdays = "", []string{}
 		if mailbox != "" {
-			m, err := ob.Store.Mailboxes.Named(store.System, mailbox)
+			m, err := ob.Store.Mailboxes.Named(ob.Context(), store.System, mailbox)
 			if err != nil {
 				fail("mailbox", "there is no mailbox called “%s”", mailbox)
 			}
 			a.Object = m.ID
 		}
 		if cabinetName != "" {
-			c, err := ob.Store.Cabinets.Named(cabinetName)
+			c, err := ob.Store.Cabinets.Named(ob.Context(), cabinetName)
 			if err != nil {
 				fail("cabinet", "there is no cabinet called “%s”", cabinetName)
 			}
@@ -196,7 +196,7 @@ func (ob *Outbox) SaveAlarm(a *store.Alarm, ruleName, mailbox, cabinetName, acto
 	if a.Revision == 0 {
 		a.MadeAt = ob.Clock().UTC()
 	}
-	err = ob.Store.Alarms.Save(a, actor)
+	err = ob.Store.Alarms.Save(ob.Context(), a, actor)
 	if errors.Is(err, store.ErrTaken) {
 		return rule.Problems{{Place: "name", Text: fmt.Sprintf("there is an alarm called “%s” already", a.Name)}}
 	}
@@ -208,7 +208,7 @@ func (ob *Outbox) AlarmSentence(a *store.Alarm) string {
 	who := strings.Join(a.Who, " and ")
 	if a.Kind == "silence" {
 		name := "a rule that is no longer there"
-		if r, err := ob.Store.Rules.ByID(a.RuleID); err == nil && !r.Removed {
+		if r, err := ob.Store.Rules.ByID(ob.Context(), a.RuleID); err == nil && !r.Removed {
 			name = "“" + r.Name + "”"
 		}
 		days := "every day"
@@ -223,9 +223,9 @@ func (ob *Outbox) AlarmSentence(a *store.Alarm) string {
 			a.AtLeast, span(a.WithinHours))
 	}
 	what := "a mailbox or a cabinet"
-	if m, err := ob.Store.Mailboxes.ByID(store.System, a.Object); err == nil {
+	if m, err := ob.Store.Mailboxes.ByID(ob.Context(), store.System, a.Object); err == nil {
 		what = "the mailbox “" + m.Name + "”"
-	} else if c, err := ob.Store.Cabinets.ByID(a.Object); err == nil {
+	} else if c, err := ob.Store.Cabinets.ByID(ob.Context(), a.Object); err == nil {
 		what = "the cabinet “" + c.Name + "”"
 	}
 	long := fmt.Sprintf("%d minutes", a.AfterMinutes)

@@ -155,7 +155,7 @@ func matters(n int) string {
 // tell queues the mails and calls about the tray: at once for new entries, or once a day for all. Queueing and the note
 // that it was done are one commit.
 func (ob *Outbox) tell() error {
-	all, err := ob.Store.Alarms.Addressees()
+	all, err := ob.Store.Alarms.Addressees(ob.Context())
 	if err != nil {
 		return err
 	}
@@ -180,7 +180,7 @@ func (ob *Outbox) tellNow(a *store.Addressee) error {
 	if a.ToldAt != nil {
 		since = *a.ToldAt
 	}
-	news, err := ob.Store.Alarms.NewsSince(since)
+	news, err := ob.Store.Alarms.NewsSince(ob.Context(), since)
 	if err != nil || news.Len() == 0 || now.Sub(news.Oldest()) < Gather {
 		return err
 	}
@@ -196,12 +196,12 @@ func (ob *Outbox) tellDaily(a *store.Addressee) error {
 	if !ok || a.ToldAt != nil && !a.ToldAt.Before(due) || a.MadeAt.After(due) {
 		return nil
 	}
-	news, err := ob.Store.Alarms.NewsSince(time.Time{})
+	news, err := ob.Store.Alarms.NewsSince(ob.Context(), time.Time{})
 	if err != nil {
 		return err
 	}
 	if news.Len() == 0 {
-		return ob.Store.Alarms.Told(a, now, nil)
+		return ob.Store.Alarms.Told(ob.Context(), a, now, nil)
 	}
 	return ob.tellOf(a, &news, "digest", now)
 }
@@ -222,7 +222,7 @@ func (ob *Outbox) tellOf(a *store.Addressee, news *store.News, purpose string, n
 		return err
 	}
 	p.Purpose = purpose
-	return ob.Store.Alarms.Told(a, now, []store.Post{p})
+	return ob.Store.Alarms.Told(ob.Context(), a, now, []store.Post{p})
 }
 
 // at is a time of the day, "08:00", on the day of a moment.

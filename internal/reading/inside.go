@@ -634,7 +634,7 @@ func (rd *Reader) Draw(ctx context.Context, s source.Session, l *Message, item *
 // WithMessage opens a message on its server.
 func (rd *Reader) WithMessage(ctx context.Context, v store.Viewer, row *store.Message,
 	f func(s source.Session, l *Message) error) error {
-	m, err := rd.Store.Mailboxes.ByID(v, row.MailboxID)
+	m, err := rd.Store.Mailboxes.ByID(ctx, v, row.MailboxID)
 	if err != nil {
 		return err
 	}

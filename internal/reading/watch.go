@@ -58,7 +58,7 @@ func (rd *Reader) prove(ctx context.Context, s source.Session, l *Message) error
 
 // ProveMessage finds out whether it is proven who sent a message.
 func (rd *Reader) ProveMessage(ctx context.Context, v store.Viewer, messageID int64) (mail.Proof, error) {
-	row, err := rd.Store.Messages.ByID(v, messageID)
+	row, err := rd.Store.Messages.ByID(ctx, v, messageID)
 	if err != nil {
 		return mail.Proof{}, err
 	}
@@ -157,7 +157,7 @@ func (rd *Reader) Verdict(w *Inspection) (why reason.Reason, err error) {
 	why, err = w.found()
 	if w.virus != nil && err == nil && rd.scannerAway.Swap(false) {
 		var was bool
-		if was, err = rd.Store.Tray.Settle("scanner", "scanner"); was {
+		if was, err = rd.Store.Tray.Settle(rd.Context(), "scanner", "scanner"); was {
 			rd.Events.Send(events.Event{Kind: "tray"})
 		}
 	}

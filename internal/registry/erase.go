@@ -25,7 +25,7 @@ func (rg *Registry) PreviewErasure(address string) (store.Traces, []string, erro
 	if err != nil {
 		return store.Traces{}, nil, err
 	}
-	t, err := rg.Store.Erasure.Of(clean)
+	t, err := rg.Store.Erasure.Of(rg.Context(), clean)
 	left := stays(&t, false)
 	return t, left, err
 }
@@ -62,7 +62,7 @@ func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, f
 	if err != nil {
 		return store.Traces{}, nil, err
 	}
-	t, err := rg.Store.Erasure.Of(clean)
+	t, err := rg.Store.Erasure.Of(ctx, clean)
 	if err != nil {
 		return t, nil, err
 	}
@@ -71,7 +71,7 @@ func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, f
 	}
 	removed := 0
 	if files {
-		rows, err := rg.Store.Erasure.FilesOf(clean)
+		rows, err := rg.Store.Erasure.FilesOf(ctx, clean)
 		if err != nil {
 			return t, nil, err
 		}
@@ -97,12 +97,12 @@ func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, f
 				}
 				removed += n
 			}
-			if err := rg.Store.Erasure.FileRemoved(&rows[i], v.Name, rg.Clock()); err != nil {
+			if err := rg.Store.Erasure.FileRemoved(ctx, &rows[i], v.Name, rg.Clock()); err != nil {
 				return t, nil, err
 			}
 		}
 	}
-	t, err = rg.Store.Erasure.Erase(v, clean, rg.Clock())
+	t, err = rg.Store.Erasure.Erase(ctx, v, clean, rg.Clock())
 	t.Removed = removed
 	if err := rg.Office.LoadBook(); err != nil {
 		return t, nil, err
@@ -118,7 +118,7 @@ func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, f
 // removeFile removes a filing's file for good, unless another person's filing has
 // the same one. A crash between its steps is mended by asking again.
 func (rg *Registry) removeFile(ctx context.Context, g *cabinets.Gate, f *store.Filing) (int, error) {
-	entry, err := rg.Store.Journal.ByID(store.System, f.JournalID)
+	entry, err := rg.Store.Journal.ByID(ctx, store.System, f.JournalID)
 	if err != nil {
 		return 0, err
 	}
@@ -129,12 +129,12 @@ func (rg *Registry) removeFile(ctx context.Context, g *cabinets.Gate, f *store.F
 		}
 		return 1, nil
 	}
-	others, err := rg.Store.Undoing.SharedWith(&entry)
+	others, err := rg.Store.Undoing.SharedWith(ctx, &entry)
 	if err != nil {
 		return 0, err
 	}
 	for i := range others {
-		row, err := rg.Store.Messages.ByID(store.System, others[i].MessageID)
+		row, err := rg.Store.Messages.ByID(ctx, store.System, others[i].MessageID)
 		if err != nil {
 			return 0, err
 		}

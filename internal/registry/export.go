@@ -82,7 +82,7 @@ func (rg *Exports) Start(v store.Viewer, of ExportOf) (Export, error) {
 	if running >= mostExports || his >= mostOfOne {
 		return Export{}, ErrTooMany
 	}
-	if err := rg.Store.People.Record(v, "export register", of.Format); err != nil {
+	if err := rg.Store.People.Record(rg.Context(), v, "export register", of.Format); err != nil {
 		return Export{}, err
 	}
 	ctx, cancel := context.WithCancel(rg.Context())
@@ -161,7 +161,7 @@ func (rg *Exports) writeExport(ctx context.Context, v store.Viewer, x *Export, o
 // tableRows are the lines of the register that stand in each row of a table: one, or all of a
 // message. only leaves out lines of these messages that the query does not find.
 func (rg *Registry) tableRows(v store.Viewer, q register.Query, letters, only bool) ([][]register.Number, error) {
-	found, err := rg.Store.Register.Find(v, q)
+	found, err := rg.Store.Register.Find(rg.Context(), v, q)
 	if err != nil {
 		return nil, err
 	}
@@ -172,7 +172,7 @@ func (rg *Registry) tableRows(v store.Viewer, q register.Query, letters, only bo
 		}
 		return rows, nil
 	}
-	all, _, err := rg.Store.Register.FindMessages(v, q)
+	all, _, err := rg.Store.Register.FindMessages(rg.Context(), v, q)
 	if err != nil {
 		return nil, err
 	}
@@ -224,7 +224,7 @@ func (rg *Registry) writeTable(ctx context.Context, v store.Viewer, w io.Writer,
 		for ; done+some < len(rows) && len(numbers) < linesAtOnce; some++ {
 			numbers = append(numbers, rows[done+some]...)
 		}
-		filings, err := rg.Store.Register.Numbered(v, numbers)
+		filings, err := rg.Store.Register.Numbered(ctx, v, numbers)
 		if err != nil {
 			return errors.Join(err, table.Discard())
 		}

@@ -37,7 +37,7 @@ func (rg *Registry) UnknownFiles(ctx context.Context, cabinetID string, most int
 	if err := g.Ready(ctx); err != nil {
 		return nil, 0, false, err
 	}
-	own, err := rg.Store.RegisterFiles.Paths(cabinetID)
+	own, err := rg.Store.RegisterFiles.Paths(ctx, cabinetID)
 	if err != nil {
 		return nil, 0, false, err
 	}
@@ -52,7 +52,7 @@ func (rg *Registry) UnknownFiles(ctx context.Context, cabinetID string, most int
 		if err != nil {
 			return nil, looked, false, err
 		}
-		known, err := rg.Store.Register.KnownFiles(cabinetID, folder)
+		known, err := rg.Store.Register.KnownFiles(ctx, cabinetID, folder)
 		if err != nil {
 			return nil, looked, false, err
 		}
@@ -94,7 +94,7 @@ func (rg *Registry) EnterFiles(ctx context.Context, v store.Viewer, cabinetID st
 			return 0, rule.Problems{{Place: fmt.Sprintf("paths[%d]", i), Text: "this is no path of a file in the cabinet"}}
 		}
 		folder, file := path.Split(full)
-		known, err := rg.Store.Register.KnownFiles(cabinetID, strings.TrimSuffix(folder, "/"))
+		known, err := rg.Store.Register.KnownFiles(ctx, cabinetID, strings.TrimSuffix(folder, "/"))
 		if err != nil {
 			return 0, err
 		}
@@ -128,7 +128,7 @@ func (rg *Registry) EnterFiles(ctx context.Context, v store.Viewer, cabinetID st
 	if len(found) == 0 {
 		return 0, nil
 	}
-	if err := rg.Store.Register.EnterFound(v.Name, found, rg.Now()); err != nil {
+	if err := rg.Store.Register.EnterFound(ctx, v.Name, found, rg.Now()); err != nil {
 		return 0, err
 	}
 	rg.Events.Send(events.Event{Kind: "message"})

@@ -45,7 +45,7 @@ func (rg *Registry) SaveRegisterFile(ctx context.Context, id string, revision in
 	if strings.TrimSpace(of.Name) == "" {
 		wrong("name", "a name is needed")
 	}
-	c, err := rg.Store.Cabinets.Named(of.Cabinet)
+	c, err := rg.Store.Cabinets.Named(ctx, of.Cabinet)
 	if err != nil {
 		wrong("cabinet", fmt.Sprintf("there is no cabinet called “%s”", of.Cabinet))
 	}
@@ -60,7 +60,7 @@ func (rg *Registry) SaveRegisterFile(ctx context.Context, id string, revision in
 	case of.Rule != "" && of.OfFolder != "":
 		wrong("of_folder", "name a rule or a folder, not both")
 	case of.Rule != "":
-		rows, err := rg.Store.Rules.All()
+		rows, err := rg.Store.Rules.All(ctx)
 		if err != nil {
 			return f, err
 		}
@@ -76,14 +76,14 @@ func (rg *Registry) SaveRegisterFile(ctx context.Context, id string, revision in
 	if len(problems) > 0 {
 		return f, problems
 	}
-	if err := rg.Store.RegisterFiles.Save(&f, revision, rg.Clock(), actor); err != nil {
+	if err := rg.Store.RegisterFiles.Save(ctx, &f, revision, rg.Clock(), actor); err != nil {
 		return f, err
 	}
 	err = rg.WriteRegisterFile(ctx, &f)
 	if errors.Is(err, errForeign) && id == "" { // nothing of it is kept
 		return f, errors.Join(rule.Problems{
 			{Place: "name", Text: "a file of that name is there already, and Ink Tray did not write it; choose another name " +
-				"or folder"}}, rg.Store.RegisterFiles.Remove(f.ID, actor))
+				"or folder"}}, rg.Store.RegisterFiles.Remove(ctx, f.ID, actor))
 	}
 	return f, nil // what else is wrong is told with it, and it is tried again
 }
@@ -95,7 +95,7 @@ var errForeign = errors.New("a file of that name is there, and Ink Tray did not 
 func (rg *Registry) WriteRegisterFile(ctx context.Context, f *store.RegisterFile) error {
 	rg.registering.Lock()
 	defer rg.registering.Unlock()
-	years, last, err := rg.Store.RegisterFiles.ChangesSince(f.LastChange)
+	years, last, err := rg.Store.RegisterFiles.ChangesSince(ctx, f.LastChange)
 	if err == nil {
 		for _, year := range years {
 			if err = rg.writeYear(ctx, f, year); err != nil {
@@ -125,16 +125,16 @@ func (rg *Registry) WriteRegisterFile(ctx context.Context, f *store.RegisterFile
 			return err
 		}
 	}
-	return errors.Join(err, rg.Store.RegisterFiles.WrittenUpTo(f))
+	return errors.Join(err, rg.Store.RegisterFiles.WrittenUpTo(ctx, f))
 }
 
 func (rg *Registry) tellOfRegisterFile(f *store.RegisterFile) error {
 	defer rg.Events.Send(events.Event{Kind: "tray"})
 	if f.Problem == "" {
-		_, err := rg.Store.Tray.Settle("register file", f.ID)
+		_, err := rg.Store.Tray.Settle(rg.Context(), "register file", f.ID)
 		return err
 	}
-	return rg.Store.Tray.Tell(&store.Notice{Kind: "register file", Object: f.ID,
+	return rg.Store.Tray.Tell(rg.Context(), &store.Notice{Kind: "register file", Object: f.ID,
 		Text:   fmt.Sprintf("The register “%s” could not be written: %s.", f.Name, phrase.TrimStop(f.Problem)),
 		Advice: f.Advice, MadeAt: rg.Clock()})
 }
@@ -162,7 +162,7 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 	if err := g.Ready(ctx); err != nil {
 		return err
 	}
-	all, err := rg.Store.RegisterFiles.Years(f.ID)
+	all, err := rg.Store.RegisterFiles.Years(ctx, f.ID)
 	if err != nil {
 		return err
 	}
@@ -216,10 +216,10 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 			return err
 		}
 		y.NextSHA256 = content.SHA256[:]
-		return rg.Store.RegisterFiles.EndYear(&y, len(rows), rg.Clock())
+		return rg.Store.RegisterFiles.EndYear(ctx, &y, len(rows), rg.Clock())
 	}
 	y.NextSHA256 = content.SHA256[:]
-	if err := rg.Store.RegisterFiles.BeginYear(&y); err != nil {
+	if err := rg.Store.RegisterFiles.BeginYear(ctx, &y); err != nil {
 		return err
 	}
 	err = cabinet.Renew(ctx, g.Cabinet, id, y.Path, append(ours, content.SHA256)...)
@@ -235,7 +235,7 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 	if err != nil {
 		return errors.Join(err, g.Cabinet.Discard(ctx, id))
 	}
-	return rg.Store.RegisterFiles.EndYear(&y, len(rows), rg.Clock())
+	return rg.Store.RegisterFiles.EndYear(ctx, &y, len(rows), rg.Clock())
 }
 
 // keepChanged renames a register file that somebody changed, so that the new one does not overwrite the changes.
@@ -269,7 +269,7 @@ func (rg *Registry) showChanged(ctx context.Context, g *cabinets.Gate, f *store.
 		case errors.Is(err, cabinet.ErrTaken):
 			continue
 		case err == nil:
-			err = rg.Store.Tray.Tell(&store.Notice{Kind: "register file changed", Object: f.ID + "/" + strconv.Itoa(y.Year),
+			err = rg.Store.Tray.Tell(ctx, &store.Notice{Kind: "register file changed", Object: f.ID + "/" + strconv.Itoa(y.Year),
 				Text: fmt.Sprintf("Somebody changed the register “%s”. It is written anew; what was changed is kept as “%s”.",
 					path.Base(y.Path), name),
 				Advice: "Write remarks as notes on a filing: they stand in the column of notes.", MadeAt: rg.Clock()})
@@ -291,7 +291,7 @@ func (rg *Registry) KeepRegisters() {
 			return
 		case <-ticker.C:
 		}
-		files, err := rg.Store.RegisterFiles.All()
+		files, err := rg.Store.RegisterFiles.All(rg.Context())
 		if err != nil {
 			rg.Log.Error("reading the registers that are kept", "error", err)
 			continue

@@ -74,7 +74,7 @@ func (rg *Registry) KeepRetention() {
 // RemoveOld removes history and kept files that are older than Settings say.
 func (rg *Registry) RemoveOld(ctx context.Context) error {
 	rg.Exports.dropExports()
-	limits, err := rg.Store.Settings.Limits()
+	limits, err := rg.Store.Settings.Limits(ctx)
 	if err != nil {
 		return err
 	}
@@ -83,12 +83,12 @@ func (rg *Registry) RemoveOld(ctx context.Context) error {
 	}
 	now := rg.Clock()
 	if limits.HistoryDays > 0 {
-		if _, err := rg.Store.Passes.Forget(now.AddDate(0, 0, -limits.HistoryDays)); err != nil {
+		if _, err := rg.Store.Passes.Forget(ctx, now.AddDate(0, 0, -limits.HistoryDays)); err != nil {
 			return err
 		}
 	}
 	if limits.RegisterDays > 0 {
-		erased, err := rg.Store.Erasure.EraseBefore(now.AddDate(0, 0, -limits.RegisterDays), now, 500)
+		erased, err := rg.Store.Erasure.EraseBefore(ctx, now.AddDate(0, 0, -limits.RegisterDays), now, 500)
 		if err == nil && erased > 0 { // examples went with them
 			err = rg.Office.LoadTopics("")
 		}
@@ -99,7 +99,7 @@ func (rg *Registry) RemoveOld(ctx context.Context) error {
 	if limits.KeptDays == 0 {
 		return nil
 	}
-	old, err := rg.Store.Register.KeptBefore(now.AddDate(0, 0, -limits.KeptDays), 1000)
+	old, err := rg.Store.Register.KeptBefore(ctx, now.AddDate(0, 0, -limits.KeptDays), 1000)
 	if err != nil {
 		return err
 	}
@@ -113,7 +113,7 @@ func (rg *Registry) RemoveOld(ctx context.Context) error {
 				return err
 			}
 		}
-		if err := rg.Store.Register.LetGo(&old[i]); err != nil {
+		if err := rg.Store.Register.LetGo(ctx, &old[i]); err != nil {
 			return err
 		}
 	}

@@ -36,7 +36,7 @@ var ErrNothing = errors.New("there is nothing to take back: it filed nothing, or
 // PreviewUndo looks at what taking a pass or one filing back would do.
 func (rg *Registry) PreviewUndo(ctx context.Context, v store.Viewer, passID, entryID int64) (UndoPreview, error) {
 	var p UndoPreview
-	entries, err := rg.Store.Undoing.Undoable(v, passID, entryID)
+	entries, err := rg.Store.Undoing.Undoable(ctx, v, passID, entryID)
 	if err != nil {
 		return p, err
 	}
@@ -55,7 +55,7 @@ func (rg *Registry) PreviewUndo(ctx context.Context, v store.Viewer, passID, ent
 	for i := range entries {
 		entry := &entries[i]
 		line := UndoLine{Entry: *entry}
-		shared, err := rg.Store.Undoing.SharedWith(entry)
+		shared, err := rg.Store.Undoing.SharedWith(ctx, entry)
 		if err != nil {
 			return p, err
 		}
@@ -74,14 +74,14 @@ func (rg *Registry) PreviewUndo(ctx context.Context, v store.Viewer, passID, ent
 			line.Reason = what
 		default:
 			line.Takes, line.Reason = true, reason.TakenOut()
-			if _, err := rg.Store.Undoing.Replaced(entry); err == nil {
+			if _, err := rg.Store.Undoing.Replaced(ctx, entry); err == nil {
 				line.Reason = reason.And(line.Reason, reason.PutBack())
 			}
 		}
 		p.Lines = append(p.Lines, line)
 	}
 	for id := range messages {
-		follow, err := rg.Store.FollowUps.FollowUpsOf(v, id)
+		follow, err := rg.Store.FollowUps.FollowUpsOf(ctx, v, id)
 		if err != nil {
 			return p, err
 		}
@@ -111,7 +111,7 @@ var ErrNotUndone = errors.New("nothing of this message was taken back, so nothin
 // lookAt says why a file would not be taken back, none where it would be.
 func (rg *Registry) lookAt(ctx context.Context, entry *store.Entry) (why reason.Reason, err error) {
 	if entry.State == store.There {
-		own, err := rg.Store.Undoing.FiledHere(entry)
+		own, err := rg.Store.Undoing.FiledHere(ctx, entry)
 		if err != nil {
 			return why, err
 		}
@@ -141,7 +141,7 @@ func (rg *Registry) lookAt(ctx context.Context, entry *store.Entry) (why reason.
 // Undo takes a pass or one filing back. It goes on by itself after a restart and
 // when a cabinet is out of reach; the pass that is returned tells how far it is.
 func (rg *Registry) Undo(v store.Viewer, passID, entryID int64) (store.Pass, error) {
-	entries, err := rg.Store.Undoing.Undoable(v, passID, entryID)
+	entries, err := rg.Store.Undoing.Undoable(rg.Context(), v, passID, entryID)
 	if err != nil {
 		return store.Pass{}, err
 	}
@@ -167,7 +167,7 @@ func (rg *Registry) Undo(v store.Viewer, passID, entryID int64) (store.Pass, err
 		p.Note = path.Base(entries[0].Path)
 	}
 	p.Total, p.Matched = len(messages), len(messages)
-	if err := rg.Store.Undoing.Ask(v, ids, &p); err != nil {
+	if err := rg.Store.Undoing.Ask(rg.Context(), v, ids, &p); err != nil {
 		return p, err
 	}
 	rg.Go("taking back", func() { rg.TakeBack(rg.Context()) })
@@ -179,12 +179,12 @@ func (rg *Registry) TakeBack(ctx context.Context) {
 	rg.undoing.Lock()
 	defer rg.undoing.Unlock()
 	// The passes first: what is asked meanwhile belongs to none of them.
-	open, err := rg.Store.Undoing.Open()
+	open, err := rg.Store.Undoing.Open(ctx)
 	if err != nil {
 		rg.Log.Error("reading the passes", "error", err)
 		return
 	}
-	entries, err := rg.Store.Undoing.Asked()
+	entries, err := rg.Store.Undoing.Asked(ctx)
 	if err != nil {
 		rg.Log.Error("reading what is to be taken back", "error", err)
 		return
@@ -206,11 +206,11 @@ func (rg *Registry) TakeBack(ctx context.Context) {
 			continue
 		}
 		rg.removeMade(ctx, p)
-		n, err := rg.Store.Undoing.Return(p.ID, rg.Clock())
+		n, err := rg.Store.Undoing.Return(ctx, p.ID, rg.Clock())
 		if err == nil {
 			ended := rg.Clock()
 			p.Looked, p.State, p.EndedAt = p.Total, store.Done, &ended
-			err = rg.Store.Passes.Save(p)
+			err = rg.Store.Passes.Save(ctx, p)
 		}
 		if err != nil {
 			rg.Log.Error("ending an undoing", "error", err)
@@ -225,7 +225,7 @@ func (rg *Registry) TakeBack(ctx context.Context) {
 // removeMade removes the folders that were made for what a pass took back, where nothing is
 // in them any more. A folder that cannot be removed now stays: nothing is lost by it.
 func (rg *Registry) removeMade(ctx context.Context, p *store.Pass) {
-	made, err := rg.Store.Undoing.MadeFolders(p.ID)
+	made, err := rg.Store.Undoing.MadeFolders(ctx, p.ID)
 	if err != nil {
 		rg.Log.Error("reading which folders were made", "error", err)
 		return
@@ -257,10 +257,10 @@ func (rg *Registry) removeMade(ctx context.Context, p *store.Pass) {
 
 // FilePassAgain lets everything be filed again that was taken back of a pass.
 func (rg *Registry) FilePassAgain(v store.Viewer, passID int64) (items, messages int, err error) {
-	if _, err := rg.Store.Passes.ByID(v, passID); err != nil {
+	if _, err := rg.Store.Passes.ByID(rg.Context(), v, passID); err != nil {
 		return 0, 0, err
 	}
-	items, messages, err = rg.Store.Undoing.FilePassAgain(v, passID, rg.Clock())
+	items, messages, err = rg.Store.Undoing.FilePassAgain(rg.Context(), v, passID, rg.Clock())
 	if err == nil && items == 0 {
 		return 0, 0, ErrNothingAgain
 	}
@@ -274,13 +274,13 @@ var ErrNothingAgain = errors.New("nothing of this pass was taken back, or all of
 // undoOne takes one filing back. Each step can be done again: a crash between two
 // of them loses nothing. The error, if any, is the cabinet's.
 func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
-	pass, err := rg.Store.Passes.ByID(store.System, entry.UndoPass)
+	pass, err := rg.Store.Passes.ByID(ctx, store.System, entry.UndoPass)
 	if err != nil {
 		return err
 	}
 	end := func(how store.Undo, why reason.Reason, kept string, back *store.Filing) error {
 		entry.Undo, entry.Reason = how, why
-		return rg.Store.Undoing.End(entry, kept, pass.MadeBy, back, rg.Clock())
+		return rg.Store.Undoing.End(ctx, entry, kept, pass.MadeBy, back, rg.Clock())
 	}
 	g, err := rg.Cabinets.Gate(entry.CabinetID)
 	if err != nil {
@@ -296,7 +296,7 @@ func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
 		return err
 	}
 	if !done {
-		shared, err := rg.Store.Undoing.SharedWith(entry)
+		shared, err := rg.Store.Undoing.SharedWith(ctx, entry)
 		if err != nil {
 			return err
 		}
@@ -317,7 +317,7 @@ func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
 		return err
 	}
 	by := reason.TakenBackBy(pass.MadeBy)
-	back, err := rg.Store.Undoing.Replaced(entry)
+	back, err := rg.Store.Undoing.Replaced(ctx, entry)
 	if errors.Is(err, store.ErrNotFound) {
 		return end(store.Undone, by, name, nil)
 	}
@@ -336,7 +336,7 @@ func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
 
 // FileAgain lets what was taken back of a message be filed again.
 func (rg *Registry) FileAgain(v store.Viewer, messageID int64) (int, error) {
-	n, err := rg.Store.Undoing.FileAgain(v, messageID, rg.Clock())
+	n, err := rg.Store.Undoing.FileAgain(rg.Context(), v, messageID, rg.Clock())
 	if err == nil && n == 0 {
 		return 0, ErrNotUndone
 	}
@@ -357,7 +357,7 @@ func sumKept(ctx context.Context, c cabinet.Cabinet, name string) (content cabin
 // previewHand looks at what taking back would do where a person changed messages.
 func (rg *Registry) previewHand(v store.Viewer, passID int64) (UndoPreview, error) {
 	var p UndoPreview
-	changes, err := rg.Store.Undoing.HandChanges(v, passID)
+	changes, err := rg.Store.Undoing.HandChanges(rg.Context(), v, passID)
 	if err != nil {
 		return p, err
 	}
@@ -378,10 +378,10 @@ func (rg *Registry) previewHand(v store.Viewer, passID int64) (UndoPreview, erro
 
 // takeBackHand takes back what a person changed on messages.
 func (rg *Registry) takeBackHand(v store.Viewer, passID int64) (store.Pass, error) {
-	if _, err := rg.Store.Passes.ByID(v, passID); err != nil {
+	if _, err := rg.Store.Passes.ByID(rg.Context(), v, passID); err != nil {
 		return store.Pass{}, err
 	}
-	p, err := rg.Store.Undoing.TakeBackHand(v, passID, rg.Clock())
+	p, err := rg.Store.Undoing.TakeBackHand(rg.Context(), v, passID, rg.Clock())
 	if errors.Is(err, store.ErrNotFound) {
 		return p, ErrNothing
 	}

@@ -47,7 +47,7 @@ func (rg *Registry) Verify(v store.Viewer, q register.Query) (*store.Pass, error
 		return nil, rule.Problems{{Place: "text", Text: "only files that were filed and not taken back are verified: leave " +
 			"the state out, or say state:filed"}}
 	}
-	found, err := rg.Store.Register.Find(v, q)
+	found, err := rg.Store.Register.Find(rg.Context(), v, q)
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +58,7 @@ func (rg *Registry) Verify(v store.Viewer, q register.Query) (*store.Pass, error
 	return rg.beginVerification(v.Name, found.Total, store.VerificationPlan{}, func() ([]store.Filing, error) {
 		some := left[:min(verifyBatch, len(left))]
 		left = left[len(some):]
-		return rg.Store.Register.Numbered(v, some)
+		return rg.Store.Register.Numbered(rg.Context(), v, some)
 	})
 }
 
@@ -73,7 +73,7 @@ func (rg *Registry) beginVerification(by string, total int, plan store.Verificat
 	rg.verifying = true
 	rg.mutex.Unlock()
 	pass := &store.Pass{Kind: "verification", MadeBy: by, State: store.Running, Total: total, StartedAt: rg.Clock()}
-	if err := rg.Store.Passes.Add(pass); err != nil {
+	if err := rg.Store.Passes.Add(rg.Context(), pass); err != nil {
 		rg.mutex.Lock()
 		rg.verifying = false
 		rg.mutex.Unlock()
@@ -92,7 +92,7 @@ func (rg *Registry) beginVerification(by string, total int, plan store.Verificat
 		}
 		ended := rg.Clock()
 		pass.State, pass.EndedAt = state, &ended
-		if err := rg.Store.Passes.Save(pass); err != nil {
+		if err := rg.Store.Passes.Save(rg.Context(), pass); err != nil {
 			rg.Log.Error("keeping a pass", "error", err)
 		}
 		rg.Events.Send(events.Event{Kind: "pass", ID: fmt.Sprint(pass.ID)})
@@ -113,7 +113,7 @@ func (rg *Registry) verifyAll(ctx context.Context, pass *store.Pass, steer *pass
 		for i := range rows {
 			f := &rows[i]
 			if asked := steer.Asked(); asked != "" || ctx.Err() != nil || !hours.Include(rg.Now()) {
-				if err := rg.Store.Verifications.Fine(fine, rg.Clock()); err != nil {
+				if err := rg.Store.Verifications.Fine(ctx, fine, rg.Clock()); err != nil {
 					return "", err
 				}
 				pass.Matched, pass.Note = missing+changed, verified(missing, changed, passed)
@@ -136,7 +136,7 @@ func (rg *Registry) verifyAll(ctx context.Context, pass *store.Pass, steer *pass
 				} else {
 					changed++
 				}
-				if err := rg.Store.Verifications.Wrong(f, state, rg.Clock()); err != nil {
+				if err := rg.Store.Verifications.Wrong(ctx, f, state, rg.Clock()); err != nil {
 					return "", err
 				}
 				rg.Events.Send(events.Event{Kind: "tray"})
@@ -147,11 +147,11 @@ func (rg *Registry) verifyAll(ctx context.Context, pass *store.Pass, steer *pass
 				steer.Rest(ctx, due-rg.Clock().Sub(began))
 			}
 		}
-		if err := rg.Store.Verifications.Fine(fine, rg.Clock()); err != nil {
+		if err := rg.Store.Verifications.Fine(ctx, fine, rg.Clock()); err != nil {
 			return "", err
 		}
 		pass.Matched, pass.Note = missing+changed, verified(missing, changed, passed)
-		if err := rg.Store.Passes.Save(pass); err != nil {
+		if err := rg.Store.Passes.Save(ctx, pass); err != nil {
 			return "", err
 		}
 		rg.Events.Send(events.Event{Kind: "pass", ID: fmt.Sprint(pass.ID)})
@@ -211,9 +211,9 @@ func (rg *Registry) VerifyFiling(ctx context.Context, f *store.Filing) error {
 	}
 	defer rg.Events.Send(events.Event{Kind: "tray"})
 	if state == "" {
-		return rg.Store.Verifications.Fine([]register.Number{f.Entry()}, rg.Clock())
+		return rg.Store.Verifications.Fine(ctx, []register.Number{f.Entry()}, rg.Clock())
 	}
-	return rg.Store.Verifications.Wrong(f, state, rg.Clock())
+	return rg.Store.Verifications.Wrong(ctx, f, state, rg.Clock())
 }
 
 // KeepVerifying verifies by plan.
@@ -234,7 +234,7 @@ func (rg *Registry) KeepVerifying() {
 
 // VerifyDue begins a verification by plan where one is due and the hours of the plan allow it.
 func (rg *Registry) VerifyDue() error {
-	plan, err := rg.Store.Settings.VerificationPlan()
+	plan, err := rg.Store.Settings.VerificationPlan(rg.Context())
 	if err != nil || plan.EveryDays == 0 {
 		return err
 	}
@@ -243,18 +243,18 @@ func (rg *Registry) VerifyDue() error {
 	}
 	// Once an hour at most: what becomes due one by one is gathered, and a cabinet
 	// that is out of reach does not fill the history.
-	if last, err := rg.Store.Verifications.Last(); err == nil && last.MadeBy == byPlan &&
+	if last, err := rg.Store.Verifications.Last(rg.Context()); err == nil && last.MadeBy == byPlan &&
 		rg.Clock().Sub(last.StartedAt).Abs() < time.Hour {
 		return nil
 	}
 	before := rg.Clock().AddDate(0, 0, -plan.EveryDays)
-	n, err := rg.Store.Verifications.CountDue(before)
+	n, err := rg.Store.Verifications.CountDue(rg.Context(), before)
 	if err != nil || n == 0 {
 		return err
 	}
 	var after *store.Filing
 	_, err = rg.beginVerification(byPlan, n, plan, func() ([]store.Filing, error) {
-		rows, err := rg.Store.Verifications.DueForVerification(before, after, verifyBatch)
+		rows, err := rg.Store.Verifications.DueForVerification(rg.Context(), before, after, verifyBatch)
 		if len(rows) > 0 {
 			last := rows[len(rows)-1] // as it was found: it is changed by being verified
 			after = &last

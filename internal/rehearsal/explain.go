@@ -28,11 +28,11 @@ type Explanation struct {
 // again from what is known of the message; thorough reads what is missing.
 func (rh *Rehearser) Explain(ctx context.Context, v store.Viewer, messageID int64, thorough bool) (store.Message,
 	[]Explanation, error) {
-	row, err := rh.Store.Messages.ByID(v, messageID)
+	row, err := rh.Store.Messages.ByID(ctx, v, messageID)
 	if err != nil {
 		return row, nil, err
 	}
-	box, err := rh.Store.Mailboxes.ByID(v, row.MailboxID)
+	box, err := rh.Store.Mailboxes.ByID(ctx, v, row.MailboxID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return row, nil, err
 	}
@@ -41,7 +41,7 @@ func (rh *Rehearser) Explain(ctx context.Context, v store.Viewer, messageID int6
 		return row, nil, err
 	}
 	m := facts.Message(row.Folder)
-	listing, err := rh.Store.Mailboxes.Listing(row.MailboxID)
+	listing, err := rh.Store.Mailboxes.Listing(ctx, row.MailboxID)
 	if err != nil {
 		return row, nil, err
 	}
@@ -64,15 +64,15 @@ func (rh *Rehearser) Explain(ctx context.Context, v store.Viewer, messageID int6
 			return row, nil, err
 		}
 	}
-	marks, err := rh.Store.Rules.Marks(row.MailboxID)
+	marks, err := rh.Store.Rules.Marks(ctx, row.MailboxID)
 	if err != nil {
 		return row, nil, err
 	}
-	rows, err := rh.Store.Rules.All()
+	rows, err := rh.Store.Rules.All(ctx)
 	if err != nil {
 		return row, nil, err
 	}
-	entries, err := rh.Store.Journal.OfMessage(v, row.ID)
+	entries, err := rh.Store.Journal.OfMessage(ctx, v, row.ID)
 	if err != nil {
 		return row, nil, err
 	}
@@ -80,7 +80,7 @@ func (rh *Rehearser) Explain(ctx context.Context, v store.Viewer, messageID int6
 	for i := range entries {
 		decided[entries[i].RuleID] = true
 	}
-	passes, err := rh.Store.Passes.OfMessage(row.ID)
+	passes, err := rh.Store.Passes.OfMessage(ctx, row.ID)
 	if err != nil {
 		return row, nil, err
 	}

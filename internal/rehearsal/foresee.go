@@ -148,7 +148,7 @@ func (f *foreseen) filing(would *wouldBe, there string) *store.Filing {
 	if folder == "." {
 		folder = ""
 	}
-	filing, err := f.owner.Store.Register.At(f.gate.Row.ID, folder, path.Base(there))
+	filing, err := f.owner.Store.Register.At(f.owner.Context(), f.gate.Row.ID, folder, path.Base(there))
 	if err != nil {
 		if !errors.Is(err, store.ErrNotFound) {
 			f.owner.Log.Warn("looking for what lies in a cabinet", "cause", err)

@@ -150,14 +150,14 @@ func (rh *Rehearser) Rehearse(ctx context.Context, v store.Viewer, of RehearsalO
 	if err := r.order(); err != nil {
 		return nil, err
 	}
-	mailboxes, err := rh.Store.Mailboxes.All(v)
+	mailboxes, err := rh.Store.Mailboxes.All(ctx, v)
 	if err != nil {
 		return nil, err
 	}
 	var looked []store.Mailbox
 	for _, m := range mailboxes {
 		r.names[m.ID] = m.Name
-		if r.listed[m.Name], err = rh.Store.Mailboxes.Listing(m.ID); err != nil {
+		if r.listed[m.Name], err = rh.Store.Mailboxes.Listing(ctx, m.ID); err != nil {
 			return nil, err
 		}
 		if slices.ContainsFunc(r.looking(), func(c *rule.Compiled) bool { return c.Rule.Look.Looks(m.Name) }) {
@@ -198,7 +198,7 @@ func (r *rehearsing) order() error {
 	}
 	r.edited = c
 	place := -1
-	if row, err := r.owner.Store.Rules.ByID(r.of.Rule.ID); err == nil && r.of.Rule.ID != "" {
+	if row, err := r.owner.Store.Rules.ByID(r.owner.Context(), r.of.Rule.ID); err == nil && r.of.Rule.ID != "" {
 		place = row.Place
 	}
 	placed := false
@@ -208,7 +208,7 @@ func (r *rehearsing) order() error {
 			continue
 		}
 		if !placed && place >= 0 {
-			if row, err := r.owner.Store.Rules.ByID(other.Rule.ID); err == nil && row.Place > place {
+			if row, err := r.owner.Store.Rules.ByID(r.owner.Context(), other.Rule.ID); err == nil && row.Place > place {
 				r.rules, placed = append(r.rules, c), true
 			}
 		}
@@ -263,7 +263,7 @@ func (r *rehearsing) known(ctx context.Context, v store.Viewer, mailboxes []stor
 		ids = append(ids, m.ID)
 		place[m.ID] = i
 	}
-	rows, err := r.owner.Store.Messages.Find(v, store.MessageQuery{Mailboxes: ids, Most: rehearseReach})
+	rows, err := r.owner.Store.Messages.Find(ctx, v, store.MessageQuery{Mailboxes: ids, Most: rehearseReach})
 	if err != nil {
 		return err
 	}
@@ -365,7 +365,7 @@ func (r *rehearsing) setting(mailbox string, explain bool) plan.Setting {
 
 // one rehearses on one message.
 func (r *rehearsing) one(ctx context.Context, v store.Viewer) error {
-	row, err := r.owner.Store.Messages.ByID(v, r.of.Message)
+	row, err := r.owner.Store.Messages.ByID(ctx, v, r.of.Message)
 	if err != nil {
 		return err
 	}
@@ -503,7 +503,7 @@ func (r *rehearsing) folder(ctx context.Context, s source.Session, m *store.Mail
 // rows gives what is known of messages, asking the server for the others.
 func (r *rehearsing) rows(ctx context.Context, s source.Session, m *store.Mailbox, folder string, validity uint32,
 	uids []uint32) ([]planned, error) {
-	known, err := r.owner.Store.Messages.ByUID(m.ID, folder, validity, uids)
+	known, err := r.owner.Store.Messages.ByUID(ctx, m.ID, folder, validity, uids)
 	if err != nil {
 		return nil, err
 	}
@@ -628,7 +628,7 @@ func (r *rehearsing) before(all []planned) (decided, error) {
 	if len(prints) == 0 {
 		return d, nil
 	}
-	entries, err := r.owner.Store.Journal.DecidedBy(rules, ids)
+	entries, err := r.owner.Store.Journal.DecidedBy(r.owner.Context(), rules, ids)
 	if err != nil {
 		return d, err
 	}
@@ -640,7 +640,7 @@ func (r *rehearsing) before(all []planned) (decided, error) {
 		}
 		d.entries[key][e.RuleID] = e // of several rounds the last
 	}
-	copies, err := r.owner.Store.Journal.FiledCopies(prints)
+	copies, err := r.owner.Store.Journal.FiledCopies(r.owner.Context(), prints)
 	for _, c := range copies {
 		if c.Filed {
 			d.copies[copyOf{[32]byte(c.Fingerprint), c.RuleID, c.Item}] = c.Path

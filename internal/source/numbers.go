@@ -1,5 +1,7 @@
 package source
 
+import "context"
+
 // Numbering is the numbers that a folder's messages have.
 type Numbering struct {
 	UIDValidity uint32
@@ -12,10 +14,10 @@ type Numbering struct {
 // is never another name's, not even after the name is gone.
 type Numbers interface {
 	// Numbering reads the numbers of a folder.
-	Numbering(folder string) (Numbering, error)
+	Numbering(ctx context.Context, folder string) (Numbering, error)
 	// Number gives the names that have no number yet the next ones, in their
 	// order, and returns the numbers of all of them.
-	Number(folder string, names []string) (map[string]uint32, error)
+	Number(ctx context.Context, folder string, names []string) (map[string]uint32, error)
 }
 
 // Numbered is what a session knows of the numbers: they are read once for each
@@ -27,10 +29,10 @@ type Numbered struct {
 
 // Of gives a folder's numbers once all of the names have one. What it returns is
 // not to be changed.
-func (n *Numbered) Of(folder string, names []string) (*Numbering, error) {
+func (n *Numbered) Of(ctx context.Context, folder string, names []string) (*Numbering, error) {
 	known := n.folders[folder]
 	if known == nil {
-		read, err := n.Numbers.Numbering(folder)
+		read, err := n.Numbers.Numbering(ctx, folder)
 		if err != nil {
 			return nil, err
 		}
@@ -49,7 +51,7 @@ func (n *Numbered) Of(folder string, names []string) (*Numbering, error) {
 	if len(fresh) == 0 {
 		return known, nil
 	}
-	given, err := n.Numbers.Number(folder, fresh)
+	given, err := n.Numbers.Number(ctx, folder, fresh)
 	if err != nil {
 		return nil, err
 	}

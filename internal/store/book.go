@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"encoding/json"
 	"time"
 
@@ -32,13 +33,13 @@ type LookupTable struct {
 }
 
 // All lists the book.
-func (s *Book) All() ([]Correspondent, error) {
-	return list[Correspondent](s.read.Order("name"))
+func (s *Book) All(ctx context.Context) ([]Correspondent, error) {
+	return list[Correspondent](s.reading(ctx).Order("name"))
 }
 
 // ByID finds one.
-func (s *Book) ByID(id string) (Correspondent, error) {
-	return first[Correspondent](s.read.Where("id = ?", id))
+func (s *Book) ByID(ctx context.Context, id string) (Correspondent, error) {
+	return first[Correspondent](s.reading(ctx).Where("id = ?", id))
 }
 
 // ArchivePasswords opens the passwords of the archives that somebody sends.
@@ -58,7 +59,14 @@ func (s *Book) ArchivePasswords(c *Correspondent) ([]string, error) {
 // Save keeps somebody; one without an id is new. revision is the
 // one that was changed, 0 for whatever is there. nil passwords keep those that
 // are there.
-func (s *Book) Save(c *Correspondent, passwords []string, revision int, now time.Time, actor string) error {
+func (s *Book) Save(
+	ctx context.Context,
+	c *Correspondent,
+	passwords []string,
+	revision int,
+	now time.Time,
+	actor string,
+) error {
 	fresh := c.ID == ""
 	if fresh {
 		c.ID, c.MadeAt = NewID(), now
@@ -73,7 +81,7 @@ func (s *Book) Save(c *Correspondent, passwords []string, revision int, now time
 		}
 		c.PasswordCount = len(passwords)
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if fresh {
 			c.Revision = 1
 			if err := tx.Create(c).Error; err != nil {
@@ -100,8 +108,8 @@ func (s *Book) Save(c *Correspondent, passwords []string, revision int, now time
 }
 
 // Remove forgets somebody.
-func (s *Book) Remove(id, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Book) Remove(ctx context.Context, id, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		c, err := first[Correspondent](tx.Where("id = ?", id))
 		if err != nil {
 			return err
@@ -114,23 +122,23 @@ func (s *Book) Remove(id, actor string) error {
 }
 
 // Tables lists the tables.
-func (s *Book) Tables() ([]LookupTable, error) {
-	return list[LookupTable](s.read.Order("name"))
+func (s *Book) Tables(ctx context.Context) ([]LookupTable, error) {
+	return list[LookupTable](s.reading(ctx).Order("name"))
 }
 
 // TableByID finds one.
-func (s *Book) TableByID(id string) (LookupTable, error) {
-	return first[LookupTable](s.read.Where("id = ?", id))
+func (s *Book) TableByID(ctx context.Context, id string) (LookupTable, error) {
+	return first[LookupTable](s.reading(ctx).Where("id = ?", id))
 }
 
 // SaveTable keeps a table; one without an id is new. revision is the one
 // that was changed, 0 for whatever is there.
-func (s *Book) SaveTable(t *LookupTable, revision int, now time.Time, actor string) error {
+func (s *Book) SaveTable(ctx context.Context, t *LookupTable, revision int, now time.Time, actor string) error {
 	fresh := t.ID == ""
 	if fresh {
 		t.ID, t.MadeAt, t.Revision = NewID(), now, 1
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if fresh {
 			if err := tx.Create(t).Error; err != nil {
 				return err
@@ -153,8 +161,8 @@ func (s *Book) SaveTable(t *LookupTable, revision int, now time.Time, actor stri
 }
 
 // RemoveTable forgets a table.
-func (s *Book) RemoveTable(id, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Book) RemoveTable(ctx context.Context, id, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		t, err := first[LookupTable](tx.Where("id = ?", id))
 		if err != nil {
 			return err

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"fmt"
 	"time"
 
@@ -21,8 +22,8 @@ type Hand struct {
 }
 
 // AddByHand begins what a person does with messages, as one pass.
-func (s *Passes) AddByHand(p *Pass, hands []Hand, what string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Passes) AddByHand(ctx context.Context, p *Pass, hands []Hand, what string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(p).Error; err != nil {
 			return err
 		}
@@ -92,9 +93,9 @@ func opposite(f *FollowUp) FollowUp {
 
 // TakeBackHand lets labels, marks and moves that a person did be taken back.
 // ErrNotFound where there is none.
-func (s *Undoing) TakeBackHand(v Viewer, passID int64, now time.Time) (Pass, error) {
+func (s *Undoing) TakeBackHand(ctx context.Context, v Viewer, passID int64, now time.Time) (Pass, error) {
 	var p Pass
-	err := s.change(func(tx *gorm.DB) error {
+	err := s.change(ctx, func(tx *gorm.DB) error {
 		all, err := list[FollowUp](v.sees(handChanges(tx, passID), "mailbox_id").Order("message_id, id DESC"))
 		if err != nil {
 			return err
@@ -146,12 +147,12 @@ func (s *Undoing) TakeBackHand(v Viewer, passID int64, now time.Time) (Pass, err
 }
 
 // FiledOf counts the items of messages that were filed and not taken back.
-func (s *Messages) FiledOf(v Viewer, ids []int64) (map[int64]int, error) {
+func (s *Messages) FiledOf(ctx context.Context, v Viewer, ids []int64) (map[int64]int, error) {
 	var rows []struct {
 		MessageID int64
 		N         int
 	}
-	err := v.sees(s.read.Model(&Entry{}),
+	err := v.sees(s.reading(ctx).Model(&Entry{}),
 		"mailbox_id").Where("message_id IN ? AND state IN ('filed', 'already there') AND undo <> 'done'",
 		ids).Select("message_id, count(DISTINCT item) AS n").Group("message_id").Scan(&rows).Error
 	counts := map[int64]int{}
@@ -162,6 +163,6 @@ func (s *Messages) FiledOf(v Viewer, ids []int64) (map[int64]int, error) {
 }
 
 // HandChanges lists what a pass by hand did with messages and nobody took back.
-func (s *Undoing) HandChanges(v Viewer, passID int64) ([]FollowUp, error) {
-	return list[FollowUp](v.sees(handChanges(s.read, passID), "mailbox_id").Order("id"))
+func (s *Undoing) HandChanges(ctx context.Context, v Viewer, passID int64) ([]FollowUp, error) {
+	return list[FollowUp](v.sees(handChanges(s.reading(ctx), passID), "mailbox_id").Order("id"))
 }

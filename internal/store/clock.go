@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"time"
 
 	"gorm.io/gorm"
@@ -9,7 +10,7 @@ import (
 // Rewind corrects what was recorded while the clock was ahead. What is to be tried
 // again is due by a moment at the latest; what was told, looked at or verified in the
 // future was so now; and rules that were switched on in the future take mail since then.
-func (s *Settings) Rewind(now, due, since time.Time) error {
+func (s *Settings) Rewind(ctx context.Context, now, due, since time.Time) error {
 	now, due, since = now.UTC(), due.UTC(), since.UTC()
 	var all []statement
 	for _, table := range []string{"journal", "follow_ups", "post", "retries"} {
@@ -25,12 +26,12 @@ func (s *Settings) Rewind(now, due, since time.Time) error {
 		all = append(all,
 			statement{"UPDATE " + c.table + " SET " + c.column + " = ? WHERE " + c.column + " > ?", []any{since, now}})
 	}
-	return s.change(func(tx *gorm.DB) error { return exec(tx, all...) })
+	return s.change(ctx, func(tx *gorm.DB) error { return exec(tx, all...) })
 }
 
 // LastSeen is when a message was last met; zero where none was.
-func (s *Settings) LastSeen() (time.Time, error) {
-	rows, err := list[Message](s.read.Model(&Message{}).Select("seen_at").Order("id DESC").Limit(1))
+func (s *Settings) LastSeen(ctx context.Context) (time.Time, error) {
+	rows, err := list[Message](s.reading(ctx).Model(&Message{}).Select("seen_at").Order("id DESC").Limit(1))
 	if err != nil || len(rows) == 0 {
 		return time.Time{}, err
 	}
@@ -39,16 +40,16 @@ func (s *Settings) LastSeen() (time.Time, error) {
 
 // ArrivedAround says whether a mail server says of a message that it arrived around a
 // moment.
-func (s *Settings) ArrivedAround(at time.Time, within time.Duration) (bool, error) {
-	return there(s.read.Model(&Message{}).Where(
+func (s *Settings) ArrivedAround(ctx context.Context, at time.Time, within time.Duration) (bool, error) {
+	return there(s.reading(ctx).Model(&Message{}).Where(
 		"received_from = 'server' AND received_at BETWEEN ? AND ? AND id > (SELECT coalesce(max(id), 0) - 1000 FROM "+
 			"messages) AND mailbox_id IN (SELECT id FROM mailboxes WHERE kind = 'imap')", at.Add(-within).UTC(),
 		at.Add(within).UTC()))
 }
 
 // HasNotice says whether something waits in the tray.
-func (s *Tray) HasNotice(kind, object string) (bool, error) {
+func (s *Tray) HasNotice(ctx context.Context, kind, object string) (bool, error) {
 	var n int64
-	err := s.read.Model(&Notice{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error
+	err := s.reading(ctx).Model(&Notice{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error
 	return n > 0, explain(err)
 }

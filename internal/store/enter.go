@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"crypto/sha256"
 	"database/sql"
 	"errors"
@@ -15,8 +16,12 @@ import (
 // indexes and triggers are made again from what they were made of.
 func (s *Store) bare(pool *sql.DB) (again func() error, err error) {
 	var made []struct{ Kind, Name, Text string }
-	err = s.write.Raw("SELECT type AS kind, name, sql AS text FROM sqlite_master WHERE type IN ('index', 'trigger') AND " +
-		"sql IS NOT NULL AND tbl_name IN ('messages', 'journal', 'register')").Scan(&made).Error
+	err = s.write.Raw(
+		"SELECT type AS kind, name, sql AS text FROM sqlite_master WHERE type IN ('index', 'trigger') AND " +
+			"sql IS NOT NULL AND tbl_name IN ('messages', 'journal', 'register')",
+	).Scan(
+		&made,
+	).Error
 	if err != nil {
 		return nil, err
 	}
@@ -48,7 +53,7 @@ const enterAtOnce = 5000
 // Enter puts lines into the register as they are, with the messages and the
 // lines of the journal that belong to them: a register to try things on. Nothing
 // else may write meanwhile; numbers must be new.
-func (s *Journal) Enter(rows iter.Seq[register.Row]) (n int, err error) {
+func (s *Journal) Enter(ctx context.Context, rows iter.Seq[register.Row]) (n int, err error) {
 	pool, err := s.write.DB()
 	if err != nil {
 		return 0, err
@@ -78,8 +83,8 @@ func (s *Journal) Enter(rows iter.Seq[register.Row]) (n int, err error) {
 		return nil
 	}
 	var last struct{ entry, message int64 }
-	if err := s.read.Raw("SELECT coalesce((SELECT max(id) FROM journal), 0) AS entry, coalesce((SELECT max(id) FROM "+
-		"messages), 0) AS message").Row().Scan(&last.entry, &last.message); err != nil {
+	if err := s.reading(ctx).Raw("SELECT coalesce((SELECT max(id) FROM journal), 0) AS entry, "+
+		"coalesce((SELECT max(id) FROM messages), 0) AS message").Row().Scan(&last.entry, &last.message); err != nil {
 		return 0, err
 	}
 	if err := begin(); err != nil {
@@ -107,9 +112,33 @@ func (s *Journal) Enter(rows iter.Seq[register.Row]) (n int, err error) {
 		_, err1 := into[0].Exec(message, r.MailboxID, received, r.Subject, r.SenderName, r.SenderAddress)
 		_, err2 := into[1].Exec(last.entry, r.RuleID, message, r.MailboxID, r.CabinetID, r.File, r.Kind, path, r.Size,
 			r.Number.Year, r.Number.Number, drawn)
-		_, err3 := into[2].Exec(r.Number.Year, r.Number.Number, last.entry, message, void, drawn, filed, received,
-			r.MailboxID, r.Mailbox, r.RuleID, r.Rule, r.CabinetID, r.Cabinet, r.SenderName, r.SenderAddress, r.Subject, r.Folder,
-			r.File, r.Kind, r.Size, sum[:], undone, by, check)
+		_, err3 := into[2].Exec(
+			r.Number.Year,
+			r.Number.Number,
+			last.entry,
+			message,
+			void,
+			drawn,
+			filed,
+			received,
+			r.MailboxID,
+			r.Mailbox,
+			r.RuleID,
+			r.Rule,
+			r.CabinetID,
+			r.Cabinet,
+			r.SenderName,
+			r.SenderAddress,
+			r.Subject,
+			r.Folder,
+			r.File,
+			r.Kind,
+			r.Size,
+			sum[:],
+			undone,
+			by,
+			check,
+		)
 		if err := errors.Join(err1, err2, err3); err != nil {
 			return n, errors.Join(err, tx.Rollback())
 		}

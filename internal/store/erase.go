@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"errors"
 	"slices"
 	"strings"
@@ -25,8 +26,8 @@ type Traces struct {
 const fromPerson = "sender_address = ? COLLATE NOCASE"
 
 // Of counts what the records hold of a person.
-func (s *Erasure) Of(address string) (Traces, error) {
-	return tracesOf(s.read, address)
+func (s *Erasure) Of(ctx context.Context, address string) (Traces, error) {
+	return tracesOf(s.reading(ctx), address)
 }
 
 func tracesOf(db *gorm.DB, address string) (t Traces, err error) {
@@ -77,16 +78,18 @@ func tracesOf(db *gorm.DB, address string) (t Traces, err error) {
 
 // FilesOf lists the filings of a person whose file is in a cabinet, kept out of
 // the way or not.
-func (s *Erasure) FilesOf(address string) ([]Filing, error) {
-	return list[Filing](s.read.Where(fromPerson+" AND filed_at IS NOT NULL AND (undone_at IS NULL OR kept_as <> '')",
-		address).Order("year, number"))
+func (s *Erasure) FilesOf(ctx context.Context, address string) ([]Filing, error) {
+	return list[Filing](
+		s.reading(ctx).Where(fromPerson+" AND filed_at IS NOT NULL AND (undone_at IS NULL OR kept_as <> '')",
+			address).Order("year, number"),
+	)
 }
 
 // FileRemoved records that the file of a filing was removed for good, because its
 // person's traces are erased.
-func (s *Erasure) FileRemoved(f *Filing, by string, now time.Time) error {
+func (s *Erasure) FileRemoved(ctx context.Context, f *Filing, by string, now time.Time) error {
 	at := now.UTC()
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Exec("UPDATE register SET undone_at = coalesce(undone_at, ?), undone_by = ?, kept_as = '', "+
 			"kept_at = NULL, folder = '', file = '' WHERE year = ? AND number = ?", at, by, f.Year, f.Number).Error; err != nil {
 			return err
@@ -97,8 +100,8 @@ func (s *Erasure) FileRemoved(f *Filing, by string, now time.Time) error {
 
 // erasing runs a change after which what was erased is nowhere in the database's
 // files any more.
-func (s *Store) erasing(f func(tx *gorm.DB) error) error {
-	err := s.change(func(tx *gorm.DB) error {
+func (s *Store) erasing(ctx context.Context, f func(tx *gorm.DB) error) error {
+	err := s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Exec("PRAGMA secure_delete = ON").Error; err != nil {
 			return err
 		}
@@ -143,9 +146,9 @@ func eraseMessages(tx *gorm.DB, at time.Time, where string, args ...any) error {
 }
 
 // Erase erases a person's traces and says what it was.
-func (s *Erasure) Erase(v Viewer, address string, now time.Time) (t Traces, err error) {
+func (s *Erasure) Erase(ctx context.Context, v Viewer, address string, now time.Time) (t Traces, err error) {
 	at := now.UTC()
-	err = s.erasing(func(tx *gorm.DB) error {
+	err = s.erasing(ctx, func(tx *gorm.DB) error {
 		if t, err = tracesOf(tx, address); err != nil {
 			return err
 		}
@@ -186,16 +189,17 @@ func (s *Erasure) Erase(v Viewer, address string, now time.Time) (t Traces, err 
 
 // EraseBefore erases what names people in filings that were filed before a
 // moment, some at once, and says how many messages it was about.
-func (s *Erasure) EraseBefore(before time.Time, now time.Time, most int) (int, error) {
+func (s *Erasure) EraseBefore(ctx context.Context, before time.Time, now time.Time, most int) (int, error) {
 	const where = `erased_at IS NULL AND id IN (SELECT message_id FROM register WHERE erased_at IS NULL AND filed_at < ? LIMIT ?)
 		AND NOT EXISTS (SELECT 1 FROM register r WHERE r.message_id = messages.id AND (r.filed_at >= ? OR r.filed_at IS NULL AND r.void = ''))
 		AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = messages.id AND (j.state IN ('planned', 'staged', 'held', 'failed') OR j.undo = 'asked'))`
 	at := before.UTC()
 	var ids []int64 // first: what is erased is not found by its conditions any more
-	if err := s.read.Model(&Message{}).Where(where, at, most, at).Pluck("id", &ids).Error; err != nil || len(ids) == 0 {
+	if err := s.reading(ctx).Model(&Message{}).Where(where, at, most, at).Pluck("id", &ids).Error; err != nil ||
+		len(ids) == 0 {
 		return 0, err
 	}
-	return len(ids), s.erasing(func(tx *gorm.DB) error {
+	return len(ids), s.erasing(ctx, func(tx *gorm.DB) error {
 		if err := eraseMessages(tx, now.UTC(), "id IN ?", ids); err != nil {
 			return err
 		}

@@ -24,7 +24,7 @@ func BenchmarkFolderUsed(b *testing.B) {
 				b.Fatal(err)
 			}
 			for b.Loop() {
-				if used, err := s.Journal.FolderUsed(&Entry{CabinetID: "c"}, "In"); err != nil || !used {
+				if used, err := s.Journal.FolderUsed(b.Context(), &Entry{CabinetID: "c"}, "In"); err != nil || !used {
 					b.Fatal(used, err)
 				}
 			}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"fmt"
 	"path"
 	"strconv"
@@ -13,22 +14,32 @@ import (
 )
 
 // Last is the number of the newest line of the journal, 0 where there is none.
-func (s *Journal) Last() (last int64, err error) {
-	err = s.read.Raw("SELECT coalesce(max(id), 0) FROM journal").Scan(&last).Error
+func (s *Journal) Last(ctx context.Context) (last int64, err error) {
+	err = s.reading(ctx).Raw("SELECT coalesce(max(id), 0) FROM journal").Scan(&last).Error
 	return last, err
 }
 
 // KnownFiles are the names of the files in a folder of a cabinet that the register knows, or that
 // are being filed at this moment, folded: servers give some names in another Unicode form.
-func (s *Register) KnownFiles(cabinetID, folder string) (map[string]bool, error) {
+func (s *Register) KnownFiles(ctx context.Context, cabinetID, folder string) (map[string]bool, error) {
 	var names []string
-	err := s.read.Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND undone_at IS NULL",
-		cabinetID, folder).Distinct().Pluck("file", &names).Error
+	err := s.read.WithContext(
+		ctx,
+	).Model(
+		&Filing{},
+	).Where(
+		"cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND undone_at IS NULL",
+		cabinetID,
+		folder,
+	).Distinct().Pluck(
+		"file",
+		&names,
+	).Error
 	if err != nil {
 		return nil, err
 	}
 	var under []string // they have their names perhaps, and no line yet
-	if err := s.read.Model(&Entry{}).Where("state = 'staged' AND cabinet_id = ?", cabinetID).Pluck("path",
+	if err := s.reading(ctx).Model(&Entry{}).Where("state = 'staged' AND cabinet_id = ?", cabinetID).Pluck("path",
 		&under).Error; err != nil {
 		return nil, err
 	}
@@ -45,10 +56,17 @@ func (s *Register) KnownFiles(cabinetID, folder string) (map[string]bool, error)
 }
 
 // Paths are the paths at which registers are kept as files in a cabinet.
-func (s *RegisterFiles) Paths(cabinetID string) (map[string]bool, error) {
+func (s *RegisterFiles) Paths(ctx context.Context, cabinetID string) (map[string]bool, error) {
 	var paths []string
-	err := s.read.Raw("SELECT y.path FROM register_file_years y JOIN register_files f ON f.id = y.file_id WHERE "+
-		"f.cabinet_id = ?", cabinetID).Scan(&paths).Error
+	err := s.read.WithContext(
+		ctx,
+	).Raw(
+		"SELECT y.path FROM register_file_years y JOIN register_files f ON f.id = y.file_id WHERE "+
+			"f.cabinet_id = ?",
+		cabinetID,
+	).Scan(
+		&paths,
+	).Error
 	own := map[string]bool{}
 	for _, p := range paths {
 		own[p] = true
@@ -63,9 +81,9 @@ type Found struct {
 }
 
 // EnterFound enters files that were found in a cabinet, as a pass of somebody.
-func (s *Register) EnterFound(by string, found []Found, now time.Time) error {
+func (s *Register) EnterFound(ctx context.Context, by string, found []Found, now time.Time) error {
 	at := now.UTC()
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		p := Pass{Kind: "by hand", MadeBy: by, State: Done, Total: len(found), Looked: len(found), Matched: len(found),
 			StartedAt: at, EndedAt: &at, Note: fmt.Sprintf("files that were found in the cabinet: %d", len(found))}
 		if err := tx.Create(&p).Error; err != nil {

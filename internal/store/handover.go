@@ -2,6 +2,7 @@ package store
 
 import (
 	"compress/gzip"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -55,20 +56,20 @@ type handed struct {
 }
 
 // Unsettled counts what of a mailbox is under way or waits for a person.
-func (s *Mailboxes) Unsettled(mailboxID string) (underWay, waiting int, err error) {
+func (s *Mailboxes) Unsettled(ctx context.Context, mailboxID string) (underWay, waiting int, err error) {
 	var a, b, c int64
 	err = inOrder(
 		func() error {
-			return s.read.Model(&Entry{}).Where("mailbox_id = ? AND (state IN ? OR undo = ?)", mailboxID,
+			return s.reading(ctx).Model(&Entry{}).Where("mailbox_id = ? AND (state IN ? OR undo = ?)", mailboxID,
 				[]State{Planned, Staged},
 				UndoAsked).Count(&a).Error
 		},
 		func() error {
-			return s.read.Model(&FollowUp{}).Where("mailbox_id = ? AND state IN ?", mailboxID,
+			return s.reading(ctx).Model(&FollowUp{}).Where("mailbox_id = ? AND state IN ?", mailboxID,
 				[]FollowState{Waiting, Begun}).Count(&b).Error
 		},
 		func() error {
-			return s.read.Model(&Entry{}).Where("mailbox_id = ? AND state IN ?", mailboxID,
+			return s.reading(ctx).Model(&Entry{}).Where("mailbox_id = ? AND state IN ?", mailboxID,
 				[]State{Held, Failed}).Count(&c).Error
 		},
 	)
@@ -77,10 +78,17 @@ func (s *Mailboxes) Unsettled(mailboxID string) (underWay, waiting int, err erro
 
 // HandOver writes a mailbox with everything that is known of its messages. named are the rules that look into the
 // mailbox, topics the topics of these rules.
-func (s *Mailboxes) HandOver(m *Mailbox, named []HandedRule, topics []Topic, w io.Writer, now time.Time) error {
+func (s *Mailboxes) HandOver(
+	ctx context.Context,
+	m *Mailbox,
+	named []HandedRule,
+	topics []Topic,
+	w io.Writer,
+	now time.Time,
+) error {
 	h := Handover{Format: handoverFormat, MadeAt: now.UTC(), Mailbox: *m, Rules: named}
 	for i := range topics {
-		examples, err := s.Topics.ExamplesOf(topics[i].ID)
+		examples, err := s.Topics.ExamplesOf(ctx, topics[i].ID)
 		if err != nil {
 			return err
 		}
@@ -88,17 +96,26 @@ func (s *Mailboxes) HandOver(m *Mailbox, named []HandedRule, topics []Topic, w i
 	}
 	h.Mailbox.Secret = nil
 	var err error
-	of := func(into any) error { return s.read.Where("mailbox_id = ?", m.ID).Find(into).Error }
+	of := func(into any) error { return s.reading(ctx).Where("mailbox_id = ?", m.ID).Find(into).Error }
 	var total int64
 	err = inOrder(
 		func() error { return of(&h.Folders) },
 		func() error { return of(&h.Marks) },
 		func() error { return of(&h.Numberings) },
 		func() error { return of(&h.Numbers) },
-		func() error { return s.read.Model(&Message{}).Where("mailbox_id = ?", m.ID).Count(&total).Error },
 		func() error {
-			return s.read.Raw("SELECT id, name, identity, folder FROM cabinets WHERE id IN (SELECT DISTINCT cabinet_id "+
-				"FROM journal WHERE mailbox_id = ?)", m.ID).Scan(&h.Cabinets).Error
+			return s.reading(ctx).Model(&Message{}).Where("mailbox_id = ?", m.ID).Count(&total).Error
+		},
+		func() error {
+			return s.read.WithContext(
+				ctx,
+			).Raw(
+				"SELECT id, name, identity, folder FROM cabinets WHERE id IN (SELECT DISTINCT cabinet_id "+
+					"FROM journal WHERE mailbox_id = ?)",
+				m.ID,
+			).Scan(
+				&h.Cabinets,
+			).Error
 		},
 	)
 	if err != nil {
@@ -111,7 +128,9 @@ func (s *Mailboxes) HandOver(m *Mailbox, named []HandedRule, topics []Topic, w i
 		return err
 	}
 	for after := int64(0); ; {
-		messages, err := list[Message](s.read.Where("mailbox_id = ? AND id > ?", m.ID, after).Order("id").Limit(500))
+		messages, err := list[Message](
+			s.reading(ctx).Where("mailbox_id = ? AND id > ?", m.ID, after).Order("id").Limit(500),
+		)
 		if err != nil || len(messages) == 0 {
 			return errors.Join(err, z.Close())
 		}
@@ -120,7 +139,7 @@ func (s *Mailboxes) HandOver(m *Mailbox, named []HandedRule, topics []Topic, w i
 			ids[i] = messages[i].ID
 		}
 		after = ids[len(ids)-1]
-		entries, err := list[Entry](s.read.Where("message_id IN ?", ids).Order("id"))
+		entries, err := list[Entry](s.reading(ctx).Where("message_id IN ?", ids).Order("id"))
 		if err != nil {
 			return err
 		}
@@ -144,7 +163,7 @@ func (e *HandoverError) Error() string { return e.Problem }
 // TakeOver keeps a mailbox that another installation handed over, all of it or nothing.
 // Rules that are not here come along and run as they ran there, and the topics for which
 // they ask with them.
-func (s *Mailboxes) TakeOver(r io.Reader, now time.Time, actor string) (Mailbox, error) {
+func (s *Mailboxes) TakeOver(ctx context.Context, r io.Reader, now time.Time, actor string) (Mailbox, error) {
 	var h Handover
 	broken := &HandoverError{"this is no mailbox that was handed over, or a part of it is missing",
 		"Give the file that `inktray mailboxes hand-over` wrote, whole."}
@@ -166,7 +185,7 @@ func (s *Mailboxes) TakeOver(r io.Reader, now time.Time, actor string) (Mailbox,
 	if m.Secret, err = s.sealFor("", m.ID, m.route()); err != nil {
 		return m, err
 	}
-	err = s.change(func(tx *gorm.DB) error {
+	err = s.change(ctx, func(tx *gorm.DB) error {
 		if _, err := first[Mailbox](tx.Where("id = ?", m.ID)); err == nil {
 			return &HandoverError{fmt.Sprintf("the mailbox “%s” is here already", m.Name), "Nothing is to be done."}
 		}

@@ -2,6 +2,7 @@ package store
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"maps"
@@ -33,9 +34,9 @@ var UsualLimits = Limits{HistoryDays: 400, KeptDays: 90, SpoolMB: 2000, RuleFile
 	RuleFolders: 500, SenderFiles: 1000, SenderMB: 10_000, SenderFolders: 200}
 
 // Limits reads what the service keeps to.
-func (s *Settings) Limits() (Limits, error) {
+func (s *Settings) Limits(ctx context.Context) (Limits, error) {
 	l := UsualLimits
-	text, err := s.Get(LimitsSetting)
+	text, err := s.Get(ctx, LimitsSetting)
 	if err == nil && text != "" {
 		err = json.Unmarshal([]byte(text), &l)
 	}
@@ -52,16 +53,16 @@ const (
 
 // SetLimits replaces the limits. revision is the revision that the change is based on, 0 for any; the other settings
 // work in the same way.
-func (s *Settings) SetLimits(l Limits, revision int, actor string) error {
-	return s.setJSON(LimitsSetting, l, revision, actor)
+func (s *Settings) SetLimits(ctx context.Context, l Limits, revision int, actor string) error {
+	return s.setJSON(ctx, LimitsSetting, l, revision, actor)
 }
 
-func (s *Settings) setJSON(key string, v any, revision int, actor string) error {
+func (s *Settings) setJSON(ctx context.Context, key string, v any, revision int, actor string) error {
 	text, err := json.Marshal(v)
 	if err != nil {
 		return err
 	}
-	return s.Change(key, string(text), revision, "settings", actor)
+	return s.Change(ctx, key, string(text), revision, "settings", actor)
 }
 
 // Outgoing is how the service sends mail. The zero Outgoing sends none.
@@ -77,8 +78,8 @@ type Outgoing struct {
 }
 
 // Outgoing reads how mail is sent, and its password.
-func (s *Settings) Outgoing() (o Outgoing, password string, err error) {
-	text, err := s.Get(OutgoingSetting)
+func (s *Settings) Outgoing(ctx context.Context) (o Outgoing, password string, err error) {
+	text, err := s.Get(ctx, OutgoingSetting)
 	if err != nil || text == "" {
 		return o, "", err
 	}
@@ -90,8 +91,8 @@ func (s *Settings) Outgoing() (o Outgoing, password string, err error) {
 
 // SetOutgoing keeps how mail is sent. Without a password the kept one stays; where it was given for another way to
 // the server this is ErrRoute.
-func (s *Settings) SetOutgoing(o Outgoing, password *string, revision int, actor string) error {
-	old, _, err := s.Outgoing()
+func (s *Settings) SetOutgoing(ctx context.Context, o Outgoing, password *string, revision int, actor string) error {
+	old, _, err := s.Outgoing(ctx)
 	if err != nil && !errors.Is(err, ErrRoute) {
 		return err
 	}
@@ -107,7 +108,7 @@ func (s *Settings) SetOutgoing(o Outgoing, password *string, revision int, actor
 		}
 		o.Sealed = old.Sealed
 	}
-	return s.setJSON(OutgoingSetting, o, revision, actor)
+	return s.setJSON(ctx, OutgoingSetting, o, revision, actor)
 }
 
 // PassQuery narrows passes. Zero values narrow nothing.
@@ -122,14 +123,17 @@ type PassQuery struct {
 }
 
 // Find lists passes, the newest first.
-func (s *Passes) Find(v Viewer, q PassQuery) ([]Pass, error) {
-	db := v.sees(s.read, "mailbox_id")
+func (s *Passes) Find(ctx context.Context, v Viewer, q PassQuery) ([]Pass, error) {
+	db := v.sees(s.reading(ctx), "mailbox_id")
 	if q.Kind != "" {
 		db = db.Where("kind = ?", q.Kind)
 	}
 	if q.Mailbox != "" {
-		db = db.Where("(mailbox_id = ? OR EXISTS (SELECT 1 FROM journal j WHERE j.pass_id = passes.id AND j.mailbox_id = ?))",
-			q.Mailbox, q.Mailbox)
+		db = db.Where(
+			"(mailbox_id = ? OR EXISTS (SELECT 1 FROM journal j WHERE j.pass_id = passes.id AND j.mailbox_id = ?))",
+			q.Mailbox,
+			q.Mailbox,
+		)
 	}
 	if q.Rule != "" {
 		db = db.Where("(rule_id = ? OR EXISTS (SELECT 1 FROM journal j WHERE j.pass_id = passes.id AND j.rule_id = ?))",
@@ -152,9 +156,24 @@ func (s *Passes) Find(v Viewer, q PassQuery) ([]Pass, error) {
 
 // MessagesIn lists the messages that a pass looked at, those with a match first
 // where matched is asked for alone.
-func (s *Passes) MessagesIn(v Viewer, passID int64, matched bool, after int64, most int) ([]Message, error) {
-	db := v.sees(s.read, "messages.mailbox_id").Model(&Message{}).Joins("JOIN pass_messages p ON p.message_id = "+
-		"messages.id AND p.pass_id = ?", passID)
+func (s *Passes) MessagesIn(
+	ctx context.Context,
+	v Viewer,
+	passID int64,
+	matched bool,
+	after int64,
+	most int,
+) ([]Message, error) {
+	db := v.sees(
+		s.reading(ctx),
+		"messages.mailbox_id",
+	).Model(
+		&Message{},
+	).Joins(
+		"JOIN pass_messages p ON p.message_id = "+
+			"messages.id AND p.pass_id = ?",
+		passID,
+	)
 	if matched {
 		db = db.Where("p.matched")
 	}
@@ -165,19 +184,21 @@ func (s *Passes) MessagesIn(v Viewer, passID int64, matched bool, after int64, m
 }
 
 // EntriesIn lists what a pass decided of messages.
-func (s *Passes) EntriesIn(v Viewer, passID int64, messages []int64) ([]Entry, error) {
-	return list[Entry](v.sees(s.read, "mailbox_id").Where("(pass_id = ? OR undo_pass = ?) AND message_id IN ?", passID,
-		passID, messages).Order("id"))
+func (s *Passes) EntriesIn(ctx context.Context, v Viewer, passID int64, messages []int64) ([]Entry, error) {
+	return list[Entry](
+		v.sees(s.reading(ctx), "mailbox_id").Where("(pass_id = ? OR undo_pass = ?) AND message_id IN ?", passID,
+			passID, messages).Order("id"),
+	)
 }
 
 // FollowUpsIn lists what is done with messages.
-func (s *Passes) FollowUpsIn(v Viewer, messages []int64) ([]FollowUp, error) {
-	return list[FollowUp](v.sees(s.read, "mailbox_id").Where("message_id IN ?", messages).Order("id"))
+func (s *Passes) FollowUpsIn(ctx context.Context, v Viewer, messages []int64) ([]FollowUp, error) {
+	return list[FollowUp](v.sees(s.reading(ctx), "mailbox_id").Where("message_id IN ?", messages).Order("id"))
 }
 
 // Undoable lists what a pass, or one line of the journal, filed and was not taken back.
-func (s *Undoing) Undoable(v Viewer, passID, entryID int64) ([]Entry, error) {
-	db := v.sees(s.read, "mailbox_id").Where("state IN ('filed', 'already there') AND undo = ''")
+func (s *Undoing) Undoable(ctx context.Context, v Viewer, passID, entryID int64) ([]Entry, error) {
+	db := v.sees(s.reading(ctx), "mailbox_id").Where("state IN ('filed', 'already there') AND undo = ''")
 	if entryID > 0 {
 		db = db.Where("id = ?", entryID)
 	} else {
@@ -187,27 +208,29 @@ func (s *Undoing) Undoable(v Viewer, passID, entryID int64) ([]Entry, error) {
 }
 
 // SharedWith lists other filings whose file is the same one and is still wanted.
-func (s *Undoing) SharedWith(e *Entry) ([]Entry, error) {
-	return list[Entry](s.read.Where("cabinet_id = ? AND path = ? AND sha256 = ? AND state IN ('filed', 'already there') "+
-		"AND undo <> 'done' AND id <> ?", e.CabinetID, e.Path, e.SHA256, e.ID).Limit(50))
+func (s *Undoing) SharedWith(ctx context.Context, e *Entry) ([]Entry, error) {
+	return list[Entry](
+		s.reading(ctx).Where("cabinet_id = ? AND path = ? AND sha256 = ? AND state IN ('filed', 'already there') "+
+			"AND undo <> 'done' AND id <> ?", e.CabinetID, e.Path, e.SHA256, e.ID).Limit(50),
+	)
 }
 
 // OfEntry finds the line of the register that an entry of the journal has.
-func (s *Register) OfEntry(entryID int64) (Filing, error) {
-	return first[Filing](s.read.Where("journal_id = ?", entryID))
+func (s *Register) OfEntry(ctx context.Context, entryID int64) (Filing, error) {
+	return first[Filing](s.reading(ctx).Where("journal_id = ?", entryID))
 }
 
 // Replaced finds the filing whose file an entry took the place of.
-func (s *Undoing) Replaced(e *Entry) (Filing, error) {
+func (s *Undoing) Replaced(ctx context.Context, e *Entry) (Filing, error) {
 	if e.Displaced == "" {
 		return Filing{}, ErrNotFound
 	}
-	return first[Filing](s.read.Where("cabinet_id = ? AND kept_as = ?", e.CabinetID, e.Displaced))
+	return first[Filing](s.reading(ctx).Where("cabinet_id = ? AND kept_as = ?", e.CabinetID, e.Displaced))
 }
 
 // Ask records what is to be taken back, all at once, as a pass of its own.
-func (s *Undoing) Ask(v Viewer, ids []int64, p *Pass) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Undoing) Ask(ctx context.Context, v Viewer, ids []int64, p *Pass) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(p).Error; err != nil {
 			return err
 		}
@@ -226,16 +249,16 @@ func (s *Undoing) Ask(v Viewer, ids []int64, p *Pass) error {
 }
 
 // Asked lists what is to be taken back, the newest filing first.
-func (s *Undoing) Asked() ([]Entry, error) {
-	return list[Entry](s.read.Where("undo = 'asked'").Order("id DESC"))
+func (s *Undoing) Asked(ctx context.Context) ([]Entry, error) {
+	return list[Entry](s.reading(ctx).Where("undo = 'asked'").Order("id DESC"))
 }
 
 // End records how the undoing of a filing ended. kept is the name under which
 // the cabinet keeps the file, "" where nothing was moved; back is the filing
 // whose file has its place again, if any.
-func (s *Undoing) End(e *Entry, kept, by string, back *Filing, now time.Time) error {
+func (s *Undoing) End(ctx context.Context, e *Entry, kept, by string, back *Filing, now time.Time) error {
 	at := now.UTC()
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Model(e).Select("undo", "reason").Updates(e).Error; err != nil {
 			return err
 		}
@@ -262,12 +285,16 @@ const placeOfReturn = 1_000_000
 
 // Return lets messages that were moved go back, once everything that was filed
 // of them is taken back. The returns are follow-ups of their own.
-func (s *Undoing) Return(passID int64, now time.Time) (int, error) {
+func (s *Undoing) Return(ctx context.Context, passID int64, now time.Time) (int, error) {
 	n := 0
-	err := s.change(func(tx *gorm.DB) error {
+	err := s.change(ctx, func(tx *gorm.DB) error {
 		moves, err := list[FollowUp](
-			tx.Where(`kind = 'move' AND state = 'done' AND from_folder <> '' AND message_id IN (SELECT message_id FROM journal WHERE undo_pass = ?)
-			AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = follow_ups.message_id AND j.rule_id = follow_ups.rule_id AND j.state IN ('filed', 'already there') AND j.undo <> 'done')`, passID))
+			tx.Where(
+				`kind = 'move' AND state = 'done' AND from_folder <> '' AND message_id IN (SELECT message_id FROM journal WHERE undo_pass = ?)
+			AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = follow_ups.message_id AND j.rule_id = follow_ups.rule_id AND j.state IN ('filed', 'already there') AND j.undo <> 'done')`,
+				passID,
+			),
+		)
 		if err != nil {
 			return err
 		}
@@ -290,8 +317,10 @@ func (s *Undoing) Return(passID int64, now time.Time) (int, error) {
 
 // MadeFolders lists the folders, by cabinet and the deepest first, in which a pass took something
 // back, and which were made for filings that are taken back.
-func (s *Undoing) MadeFolders(passID int64) (map[string][]string, error) {
-	rows, err := list[Entry](s.read.Select("DISTINCT cabinet_id, path").Where("undo_pass = ? AND undo = 'done'", passID))
+func (s *Undoing) MadeFolders(ctx context.Context, passID int64) (map[string][]string, error) {
+	rows, err := list[Entry](
+		s.reading(ctx).Select("DISTINCT cabinet_id, path").Where("undo_pass = ? AND undo = 'done'", passID),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -311,7 +340,7 @@ func (s *Undoing) MadeFolders(passID int64) (map[string][]string, error) {
 		made := map[string]bool{}
 		for some := range slices.Chunk(slices.Collect(maps.Keys(folders)), 500) {
 			var found []string
-			if err := s.read.Model(&Entry{}).Where("cabinet_id = ? AND made <> '' AND made IN ? AND undo = 'done'", id,
+			if err := s.reading(ctx).Model(&Entry{}).Where("cabinet_id = ? AND made <> '' AND made IN ? AND undo = 'done'", id,
 				some).Distinct().Pluck("made", &found).Error; err != nil {
 				return nil, err
 			}
@@ -336,15 +365,26 @@ func (s *Undoing) MadeFolders(passID int64) (map[string][]string, error) {
 
 // FilePassAgain lets everything be filed again that was taken back of a pass, or by one, as one
 // pass. It gives how many attachments of how many messages are.
-func (s *Undoing) FilePassAgain(v Viewer, passID int64, now time.Time) (items, messages int, err error) {
-	return s.fileAgain(v, "(undo_pass = ? OR pass_id = ?)", []any{passID, passID}, "pass "+strconv.FormatInt(passID, 10),
-		now)
+func (s *Undoing) FilePassAgain(
+	ctx context.Context,
+	v Viewer,
+	passID int64,
+	now time.Time,
+) (items, messages int, err error) {
+	return s.fileAgain(
+		ctx,
+		v,
+		"(undo_pass = ? OR pass_id = ?)",
+		[]any{passID, passID},
+		"pass "+strconv.FormatInt(passID, 10),
+		now,
+	)
 }
 
 // FileAgain lets what was taken back of a message be filed again, because a
 // person says so: the next round of the same items.
-func (s *Undoing) FileAgain(v Viewer, messageID int64, now time.Time) (int, error) {
-	n, _, err := s.fileAgain(v, "message_id = ?", []any{messageID}, strconv.FormatInt(messageID, 10), now)
+func (s *Undoing) FileAgain(ctx context.Context, v Viewer, messageID int64, now time.Time) (int, error) {
+	n, _, err := s.fileAgain(ctx, v, "message_id = ?", []any{messageID}, strconv.FormatInt(messageID, 10), now)
 	return n, err
 }
 
@@ -353,9 +393,16 @@ func (s *Undoing) FileAgain(v Viewer, messageID int64, now time.Time) (int, erro
 const unfiledAgain = "undo = 'done' AND mailbox_id <> '' AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.rule_id = " +
 	"journal.rule_id AND j.message_id = journal.message_id AND j.item = journal.item AND j.round > journal.round)"
 
-func (s *Undoing) fileAgain(v Viewer, which string, of []any, what string, now time.Time) (items, messages int,
+func (s *Undoing) fileAgain(
+	ctx context.Context,
+	v Viewer,
+	which string,
+	of []any,
+	what string,
+	now time.Time,
+) (items, messages int,
 	err error) {
-	err = s.change(func(tx *gorm.DB) error {
+	err = s.change(ctx, func(tx *gorm.DB) error {
 		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where(unfiledAgain).Where(which, of...).Order("message_id, id"))
 		if err != nil || len(entries) == 0 {
 			return err
@@ -381,9 +428,23 @@ func (s *Undoing) fileAgain(v Viewer, which string, of []any, what string, now t
 					return err
 				}
 			}
-			again := Entry{RuleID: e.RuleID, RuleRevision: e.RuleRevision, MessageID: e.MessageID, Item: e.Item, Round: e.Round +
-				1, PassID: p.ID, MailboxID: e.MailboxID, CabinetID: e.CabinetID,
-				State: Planned, Name: e.Name, Kind: e.Kind, Size: e.Size, PlannedAt: at, Given: "again"}
+			again := Entry{
+				RuleID:       e.RuleID,
+				RuleRevision: e.RuleRevision,
+				MessageID:    e.MessageID,
+				Item:         e.Item,
+				Round: e.Round +
+					1,
+				PassID:    p.ID,
+				MailboxID: e.MailboxID,
+				CabinetID: e.CabinetID,
+				State:     Planned,
+				Name:      e.Name,
+				Kind:      e.Kind,
+				Size:      e.Size,
+				PlannedAt: at,
+				Given:     "again",
+			}
 			if e.RuleID == ByHand {
 				again.Wanted, again.Given = e.Wanted, "elsewhere"
 			}
@@ -399,35 +460,42 @@ func (s *Undoing) fileAgain(v Viewer, which string, of []any, what string, now t
 
 // Forget removes the history before a moment, and the facts of messages of
 // which nothing was ever decided and that no pass kept names.
-func (s *Passes) Forget(before time.Time) (int, error) {
+func (s *Passes) Forget(ctx context.Context, before time.Time) (int, error) {
 	n := 0
-	err := s.change(func(tx *gorm.DB) error {
+	err := s.change(ctx, func(tx *gorm.DB) error {
 		at := before.UTC()
 		done := tx.Exec("DELETE FROM passes WHERE started_at < ? AND state NOT IN ('running', 'paused')", at)
 		if done.Error != nil {
 			return done.Error
 		}
 		n = int(done.RowsAffected)
-		return exec(tx,
+		return exec(
+			tx,
 			statement{"DELETE FROM pass_messages WHERE pass_id NOT IN (SELECT id FROM passes)", nil},
 			statement{"DELETE FROM retries WHERE state = 'set aside' AND done_at < ?", []any{at}},
-			statement{`DELETE FROM messages WHERE seen_at < ? AND received_at < ? AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = messages.id)
+			statement{
+				`DELETE FROM messages WHERE seen_at < ? AND received_at < ? AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = messages.id)
 				AND NOT EXISTS (SELECT 1 FROM follow_ups f WHERE f.message_id = messages.id) AND NOT EXISTS (SELECT 1 FROM pass_messages p WHERE p.message_id = messages.id)
-				AND NOT EXISTS (SELECT 1 FROM retries r WHERE r.message_id = messages.id AND r.message_id > 0)`, []any{at, at}},
-			statement{"DELETE FROM post WHERE made_at < ? AND state IN ('done', 'set aside')", []any{at}})
+				AND NOT EXISTS (SELECT 1 FROM retries r WHERE r.message_id = messages.id AND r.message_id > 0)`,
+				[]any{at, at},
+			},
+			statement{"DELETE FROM post WHERE made_at < ? AND state IN ('done', 'set aside')", []any{at}},
+		)
 	})
 	return n, err
 }
 
 // KeptBefore lists files that were replaced or taken back before a moment and
 // are still kept.
-func (s *Register) KeptBefore(before time.Time, most int) ([]Filing, error) {
-	return list[Filing](s.read.Where("kept_as <> '' AND kept_at < ?", before.UTC()).Order("kept_at").Limit(most))
+func (s *Register) KeptBefore(ctx context.Context, before time.Time, most int) ([]Filing, error) {
+	return list[Filing](
+		s.reading(ctx).Where("kept_as <> '' AND kept_at < ?", before.UTC()).Order("kept_at").Limit(most),
+	)
 }
 
 // LetGo records that a file is no longer kept.
-func (s *Register) LetGo(f *Filing) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Register) LetGo(ctx context.Context, f *Filing) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE register SET kept_as = '', kept_at = NULL WHERE year = ? AND number = ?", f.Year,
 			f.Number).Error
 	})
@@ -440,7 +508,7 @@ type Tally struct {
 }
 
 // FiledSince tallies live filings since a moment, by rule and by sender.
-func (s *Journal) FiledSince(since time.Time) (byRule, bySender map[string]Tally, err error) {
+func (s *Journal) FiledSince(ctx context.Context, since time.Time) (byRule, bySender map[string]Tally, err error) {
 	byRule, bySender = map[string]Tally{}, map[string]Tally{}
 	for column, into := range map[string]map[string]Tally{"rule_id": byRule, "sender_address": bySender} {
 		var rows []struct {
@@ -448,7 +516,7 @@ func (s *Journal) FiledSince(since time.Time) (byRule, bySender map[string]Tally
 			Files int
 			Bytes int64
 		}
-		db := s.read.Table("register r").Joins(
+		db := s.reading(ctx).Table("register r").Joins(
 			"JOIN journal j ON j.id = r.journal_id JOIN passes p ON p.id = j.pass_id").Where("r.filed_at > ? AND p.kind = "+
 			"'live' AND j.given = ''", since.UTC())
 		if err := db.Select("r." + column + " AS key, count(*) AS files, sum(r.size) AS bytes").Group("r." +
@@ -463,39 +531,63 @@ func (s *Journal) FiledSince(since time.Time) (byRule, bySender map[string]Tally
 }
 
 // FolderUsed says whether anything but an entry was ever filed in a folder.
-func (s *Journal) FolderUsed(e *Entry, folder string) (bool, error) {
-	return there(s.read.Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND "+
-		"journal_id <> ?", e.CabinetID, folder, e.ID))
+func (s *Journal) FolderUsed(ctx context.Context, e *Entry, folder string) (bool, error) {
+	return there(
+		s.reading(ctx).Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND "+
+			"journal_id <> ?", e.CabinetID, folder, e.ID),
+	)
 }
 
 // Spooled lists what waits here for its cabinet.
-func (s *Journal) Spooled() ([]Entry, error) {
-	return list[Entry](s.read.Where("spooled <> '' AND state = 'planned'").Order("id"))
+func (s *Journal) Spooled(ctx context.Context) ([]Entry, error) {
+	return list[Entry](s.reading(ctx).Where("spooled <> '' AND state = 'planned'").Order("id"))
 }
 
 // Spool records that the content of an entry is kept here, flushed, until its
 // cabinet is back.
-func (s *Journal) Spool(e *Entry) error {
-	return s.change(func(tx *gorm.DB) error { return tx.Model(e).Select("spooled", "size", "sha256").Updates(e).Error })
+func (s *Journal) Spool(ctx context.Context, e *Entry) error {
+	return s.change(
+		ctx,
+		func(tx *gorm.DB) error { return tx.Model(e).Select("spooled", "size", "sha256").Updates(e).Error },
+	)
 }
 
 // FiledHere says whether the file of an entry that was found filed is one of ours.
-func (s *Undoing) FiledHere(e *Entry) (bool, error) {
-	return there(s.read.Model(&Entry{}).Where("cabinet_id = ? AND path = ? AND state = 'filed'", e.CabinetID, e.Path))
+func (s *Undoing) FiledHere(ctx context.Context, e *Entry) (bool, error) {
+	return there(
+		s.read.WithContext(
+			ctx,
+		).Model(
+			&Entry{},
+		).Where(
+			"cabinet_id = ? AND path = ? AND state = 'filed'",
+			e.CabinetID,
+			e.Path,
+		),
+	)
 }
 
 // Open lists undoings that have not ended.
-func (s *Undoing) Open() ([]Pass, error) {
-	return list[Pass](s.read.Where("kind = 'undo' AND state = 'running'").Order("id"))
+func (s *Undoing) Open(ctx context.Context) ([]Pass, error) {
+	return list[Pass](s.reading(ctx).Where("kind = 'undo' AND state = 'running'").Order("id"))
 }
 
 // StateCounts counts the items of the journal by their state.
-func (s *Journal) StateCounts(v Viewer) (map[State]int, error) {
+func (s *Journal) StateCounts(ctx context.Context, v Viewer) (map[State]int, error) {
 	var rows []struct {
 		State State
 		N     int
 	}
-	err := v.sees(s.read.Model(&Entry{}), "mailbox_id").Select("state, count(*) AS n").Group("state").Scan(&rows).Error
+	err := v.sees(
+		s.reading(ctx).Model(&Entry{}),
+		"mailbox_id",
+	).Select(
+		"state, count(*) AS n",
+	).Group(
+		"state",
+	).Scan(
+		&rows,
+	).Error
 	counts := map[State]int{}
 	for _, r := range rows {
 		counts[r.State] = r.N
@@ -510,18 +602,19 @@ type Undos struct {
 }
 
 // Of counts it for passes.
-func (s *Undoing) Of(ids ...int64) (map[int64]Undos, error) {
+func (s *Undoing) Of(ctx context.Context, ids ...int64) (map[int64]Undos, error) {
 	counts := map[int64]Undos{}
 	var can, did []struct {
 		Pass int64
 		Undo Undo
 		N    int
 	}
-	if err := s.read.Model(&Entry{}).Where("pass_id IN ? AND undo = '' AND state IN ('filed', 'already there')",
+	if err := s.reading(ctx).Model(&Entry{}).Where("pass_id IN ? AND undo = '' AND state IN ('filed', 'already there')",
 		ids).Select("pass_id AS pass, count(*) AS n").Group("pass_id").Scan(&can).Error; err != nil {
 		return nil, err
 	}
-	if err := s.read.Model(&Entry{}).Where("undo_pass IN ? AND undo_pass > 0", ids).Select("undo_pass AS pass, undo, " +
+	if err := s.reading(ctx).Model(&Entry{}).Where("undo_pass IN ? AND undo_pass > 0",
+		ids).Select("undo_pass AS pass, undo, " +
 		"count(*) AS n").Group("undo_pass, undo").Scan(&did).Error; err != nil {
 		return nil, err
 	}
@@ -529,7 +622,7 @@ func (s *Undoing) Of(ids ...int64) (map[int64]Undos, error) {
 		Pass int64
 		N    int
 	}
-	if err := handChanges(s.read,
+	if err := handChanges(s.reading(ctx),
 		ids...).Select("pass_id AS pass, count(*) AS n").Group("pass_id").Scan(&hand).Error; err != nil {
 		return nil, err
 	}
@@ -548,7 +641,7 @@ func (s *Undoing) Of(ids ...int64) (map[int64]Undos, error) {
 			Pass int64
 			N    int
 		}
-		err := s.read.Model(&Entry{}).Where(column+" IN ? AND "+column+" > 0", ids).Where(unfiledAgain).
+		err := s.reading(ctx).Model(&Entry{}).Where(column+" IN ? AND "+column+" > 0", ids).Where(unfiledAgain).
 			Select(column + " AS pass, count(*) AS n").Group(column).Scan(&again).Error
 		if err != nil {
 			return nil, err

@@ -2,6 +2,7 @@ package store
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"path"
 	"strconv"
@@ -11,13 +12,13 @@ import (
 )
 
 // ByID finds a line of the journal that the viewer may see.
-func (s *Journal) ByID(v Viewer, id int64) (Entry, error) {
-	return first[Entry](v.sees(s.read, "mailbox_id").Where("id = ?", id))
+func (s *Journal) ByID(ctx context.Context, v Viewer, id int64) (Entry, error) {
+	return first[Entry](v.sees(s.reading(ctx), "mailbox_id").Where("id = ?", id))
 }
 
 // OfMessage lists a message's lines, by rule and item.
-func (s *Journal) OfMessage(v Viewer, messageID int64) ([]Entry, error) {
-	return list[Entry](v.sees(s.read, "mailbox_id").Where("message_id = ?", messageID).Order("id"))
+func (s *Journal) OfMessage(ctx context.Context, v Viewer, messageID int64) ([]Entry, error) {
+	return list[Entry](v.sees(s.reading(ctx), "mailbox_id").Where("message_id = ?", messageID).Order("id"))
 }
 
 // ItemOf names an item of a message.
@@ -27,8 +28,8 @@ type ItemOf struct {
 }
 
 // DecidedBy lists what rules decided for the items of messages, earlier rounds first.
-func (s *Journal) DecidedBy(rules []string, messages []int64) ([]Entry, error) {
-	return list[Entry](s.read.Where("message_id IN ? AND rule_id IN ?", messages, rules).Order("round"))
+func (s *Journal) DecidedBy(ctx context.Context, rules []string, messages []int64) ([]Entry, error) {
+	return list[Entry](s.reading(ctx).Where("message_id IN ? AND rule_id IN ?", messages, rules).Order("round"))
 }
 
 // FiledCopy is an item that a rule filed, or found filed, of a message with a fingerprint.
@@ -41,9 +42,9 @@ type FiledCopy struct {
 }
 
 // FiledCopies lists what was filed of messages with some fingerprints, at whatever place.
-func (s *Journal) FiledCopies(fingerprints [][]byte) ([]FiledCopy, error) {
+func (s *Journal) FiledCopies(ctx context.Context, fingerprints [][]byte) ([]FiledCopy, error) {
 	var found []FiledCopy
-	err := s.read.Model(&Entry{}).Joins("JOIN messages ON messages.id = journal.message_id").
+	err := s.reading(ctx).Model(&Entry{}).Joins("JOIN messages ON messages.id = journal.message_id").
 		Where("messages.fingerprint IN ? AND journal.sha256 IS NOT NULL AND journal.state IN ('filed', 'staged', 'already "+
 			"there')", fingerprints).
 		Select("messages.fingerprint, journal.rule_id, journal.item, journal.path, journal.size, journal.sha256, " +
@@ -52,8 +53,8 @@ func (s *Journal) FiledCopies(fingerprints [][]byte) ([]FiledCopy, error) {
 }
 
 // ByIDs finds several messages that the viewer may see.
-func (s *Messages) ByIDs(v Viewer, ids []int64) (map[int64]*Message, error) {
-	rows, err := list[Message](v.sees(s.read, "mailbox_id").Where("id IN ?", ids))
+func (s *Messages) ByIDs(ctx context.Context, v Viewer, ids []int64) (map[int64]*Message, error) {
+	rows, err := list[Message](v.sees(s.reading(ctx), "mailbox_id").Where("id IN ?", ids))
 	found := make(map[int64]*Message, len(rows))
 	for i := range rows {
 		found[rows[i].ID] = &rows[i]
@@ -62,23 +63,39 @@ func (s *Messages) ByIDs(v Viewer, ids []int64) (map[int64]*Message, error) {
 }
 
 // Recent lists what was decided last, for the page that shows mail as it arrives.
-func (s *Journal) Recent(v Viewer, most int) ([]Entry, error) {
-	return list[Entry](v.sees(s.read,
+func (s *Journal) Recent(ctx context.Context, v Viewer, most int) ([]Entry, error) {
+	return list[Entry](v.sees(s.reading(ctx),
 		"mailbox_id").Where("state <> 'planned' AND state <> 'staged'").Order("id DESC").Limit(most))
 }
 
 // Due lists what a mailbox has to file now. What belongs to the passes named is
 // left to them.
-func (s *Journal) Due(mailboxID string, now time.Time, but []int64, lane Lane, most int) ([]Entry, error) {
-	return list[Entry](lane.of(s.read).Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND (next_at IS "+
-		"NULL OR next_at <= ?) AND pass_id NOT IN ?", mailboxID, now, append(but, -1)).Order("id").Limit(most))
+func (s *Journal) Due(
+	ctx context.Context,
+	mailboxID string,
+	now time.Time,
+	but []int64,
+	lane Lane,
+	most int,
+) ([]Entry, error) {
+	return list[Entry](
+		lane.of(s.reading(ctx)).Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND (next_at IS "+
+			"NULL OR next_at <= ?) AND pass_id NOT IN ?", mailboxID, now, append(but, -1)).Order("id").Limit(most),
+	)
 }
 
 // NextDue is when a mailbox has something to file next; ok is false where
 // nothing waits. The zero time is at once.
-func (s *Journal) NextDue(mailboxID string, but []int64, lane Lane) (at time.Time, ok bool, err error) {
-	e, err := first[Entry](lane.of(s.read).Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND pass_id NOT "+
-		"IN ?", mailboxID, append(but, -1)).Order("next_at IS NOT NULL, next_at").Limit(1))
+func (s *Journal) NextDue(
+	ctx context.Context,
+	mailboxID string,
+	but []int64,
+	lane Lane,
+) (at time.Time, ok bool, err error) {
+	e, err := first[Entry](
+		lane.of(s.reading(ctx)).Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND pass_id NOT "+
+			"IN ?", mailboxID, append(but, -1)).Order("next_at IS NOT NULL, next_at").Limit(1),
+	)
 	if errors.Is(err, ErrNotFound) {
 		return at, false, nil
 	}
@@ -89,23 +106,23 @@ func (s *Journal) NextDue(mailboxID string, but []int64, lane Lane) (at time.Tim
 }
 
 // EndLive closes live passes that a crash left open.
-func (s *Passes) EndLive(now time.Time) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Passes) EndLive(ctx context.Context, now time.Time) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE passes SET state = 'done', ended_at = ? WHERE kind = 'live' AND state = 'running'",
 			now.UTC()).Error
 	})
 }
 
 // Staged lists what was staged and not confirmed as filed.
-func (s *Journal) Staged(cabinetID string) ([]Entry, error) {
-	return list[Entry](s.read.Where("cabinet_id = ? AND state = 'staged'", cabinetID).Order("id"))
+func (s *Journal) Staged(ctx context.Context, cabinetID string) ([]Entry, error) {
+	return list[Entry](s.reading(ctx).Where("cabinet_id = ? AND state = 'staged'", cabinetID).Order("id"))
 }
 
 // FiledBefore finds an earlier filing of the same rule, item and content from a
 // message of the same fingerprint.
-func (s *Journal) FiledBefore(e *Entry, fingerprint, sha256 []byte) (Entry, bool, error) {
+func (s *Journal) FiledBefore(ctx context.Context, e *Entry, fingerprint, sha256 []byte) (Entry, bool, error) {
 	// CROSS JOIN makes SQLite begin with the few messages of the fingerprint, and not with all entries of the rule.
-	found, err := first[Entry](s.read.Raw(`SELECT journal.* FROM messages CROSS JOIN journal
+	found, err := first[Entry](s.reading(ctx).Raw(`SELECT journal.* FROM messages CROSS JOIN journal
 		ON journal.rule_id = ? AND journal.message_id = messages.id AND journal.item = ? AND journal.round = ?
 		WHERE messages.fingerprint = ? AND journal.sha256 = ? AND journal.state IN ('filed', 'staged') AND journal.id <> ?
 		LIMIT 1`, e.RuleID, e.Item, e.Round, fingerprint, sha256, e.ID))
@@ -117,9 +134,9 @@ func (s *Journal) FiledBefore(e *Entry, fingerprint, sha256 []byte) (Entry, bool
 
 // Draw gives an entry its register number, once: a later call keeps it. The year is that of the drawing, in the zone of
 // now. of is the entry's message; nil reads it.
-func (s *Journal) Draw(e *Entry, of *Message, now time.Time) error {
+func (s *Journal) Draw(ctx context.Context, e *Entry, of *Message, now time.Time) error {
 	drawn := *e
-	return kept(e, &drawn, s.change(func(tx *gorm.DB) error {
+	return kept(e, &drawn, s.change(ctx, func(tx *gorm.DB) error {
 		if err := draw(tx, &drawn, of, now); err != nil {
 			return err
 		}
@@ -159,10 +176,10 @@ func draw(tx *gorm.DB, e *Entry, of *Message, now time.Time) error {
 
 // Stage records that the content of a planned entry is staged and which exact name it will get. It returns ErrChanged
 // where the entry is no longer planned, because its rule was switched off. of is the entry's message; nil reads it.
-func (s *Journal) Stage(e *Entry, of *Message, now time.Time) error {
+func (s *Journal) Stage(ctx context.Context, e *Entry, of *Message, now time.Time) error {
 	staged := *e
 	staged.State = Staged
-	return kept(e, &staged, s.change(func(tx *gorm.DB) error {
+	return kept(e, &staged, s.change(ctx, func(tx *gorm.DB) error {
 		if err := draw(tx, &staged, of, now); err != nil {
 			return err
 		}
@@ -186,18 +203,18 @@ func kept(e, as *Entry, err error) error {
 }
 
 // Rename records another exact name for what is staged, before it is tried.
-func (s *Journal) Rename(e *Entry) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Journal) Rename(ctx context.Context, e *Entry) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Model(e).Select("path", "reason", "displaced", "made").Updates(e).Error
 	})
 }
 
 // File records that the file has its name, and enters it in the register.
-func (s *Journal) File(entry *Entry, now time.Time) error {
+func (s *Journal) File(ctx context.Context, entry *Entry, now time.Time) error {
 	done, filed := now.UTC(), *entry
 	e := &filed
 	e.State, e.DoneAt, e.NextAt, e.Spooled = Filed, &done, nil, ""
-	return kept(entry, e, s.change(func(tx *gorm.DB) error {
+	return kept(entry, e, s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "spooled").Updates(e).Error; err != nil {
 			return err
 		}
@@ -220,11 +237,11 @@ func (s *Journal) File(entry *Entry, now time.Time) error {
 
 // FoundThere records that a file with the same content had the name already, and enters the
 // message in the register all the same: a search for it finds the file.
-func (s *Journal) FoundThere(entry *Entry, of *Message, now time.Time) error {
+func (s *Journal) FoundThere(ctx context.Context, entry *Entry, of *Message, now time.Time) error {
 	done, there := now.UTC(), *entry
 	e := &there
 	e.State, e.DoneAt, e.NextAt, e.Cause, e.Topic, e.Spooled, e.Made = There, &done, nil, "", "", "", ""
-	return kept(entry, e, s.change(func(tx *gorm.DB) error {
+	return kept(entry, e, s.change(ctx, func(tx *gorm.DB) error {
 		if err := draw(tx, e, of, now); err != nil {
 			return err
 		}
@@ -247,7 +264,7 @@ func enter(tx *gorm.DB, e *Entry, done time.Time) error {
 }
 
 // Finish records a verdict other than filed. A number that was drawn becomes void.
-func (s *Journal) Finish(e *Entry, now time.Time) error {
+func (s *Journal) Finish(ctx context.Context, e *Entry, now time.Time) error {
 	done := now.UTC()
 	e.DoneAt, e.NextAt, e.Spooled = &done, nil, ""
 	if e.State == Held || e.State == Failed {
@@ -255,7 +272,7 @@ func (s *Journal) Finish(e *Entry, now time.Time) error {
 	} else {
 		e.Cause, e.Topic = "", ""
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "cause", "topic", "size", "sha256",
 			"path", "attempts", "spooled").Updates(e).Error; err != nil {
 			return err
@@ -269,23 +286,23 @@ func (s *Journal) Finish(e *Entry, now time.Time) error {
 }
 
 // Postpone records that an item is tried again later.
-func (s *Journal) Postpone(e *Entry) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Journal) Postpone(ctx context.Context, e *Entry) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Model(e).Select("state", "attempts", "next_at", "reason").Updates(e).Error
 	})
 }
 
 // Hasten lets what waits for a cabinet be filed now.
-func (s *Journal) Hasten(cabinetID string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Journal) Hasten(ctx context.Context, cabinetID string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE journal SET next_at = NULL WHERE cabinet_id = ? AND state = 'planned' AND attempts = 0",
 			cabinetID).Error
 	})
 }
 
 // Entries lists the items that wait for a person, the newest first.
-func (s *Tray) Entries(v Viewer, before int64, most int) ([]Entry, error) {
-	db := v.sees(s.read, "mailbox_id").Where("state IN ('held', 'failed')")
+func (s *Tray) Entries(ctx context.Context, v Viewer, before int64, most int) ([]Entry, error) {
+	db := v.sees(s.reading(ctx), "mailbox_id").Where("state IN ('held', 'failed')")
 	if before > 0 {
 		db = db.Where("id < ?", before)
 	}
@@ -293,21 +310,23 @@ func (s *Tray) Entries(v Viewer, before int64, most int) ([]Entry, error) {
 }
 
 // Replan records the plan of an item that is tried again.
-func (s *Journal) Replan(e *Entry) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Journal) Replan(ctx context.Context, e *Entry) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Model(e).Select("rule_revision", "cabinet_id", "wanted").Updates(e).Error
 	})
 }
 
 // At finds what the register knows of the file that has a path.
-func (s *Register) At(cabinetID, folder, file string) (Filing, error) {
-	return first[Filing](s.read.Where("cabinet_id = ? AND folder = ? AND file = ? AND filed_at IS NOT NULL AND "+
-		"replaced_by = '' AND undone_at IS NULL", cabinetID, folder, file).Order("year DESC, number DESC").Limit(1))
+func (s *Register) At(ctx context.Context, cabinetID, folder, file string) (Filing, error) {
+	return first[Filing](
+		s.reading(ctx).Where("cabinet_id = ? AND folder = ? AND file = ? AND filed_at IS NOT NULL AND "+
+			"replaced_by = '' AND undone_at IS NULL", cabinetID, folder, file).Order("year DESC, number DESC").Limit(1),
+	)
 }
 
 // Add inserts one more item of a message into the journal; an existing entry is not changed.
-func (s *Journal) Add(e *Entry) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Journal) Add(ctx context.Context, e *Entry) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		err := tx.Create(e).Error
 		if errors.Is(err, gorm.ErrDuplicatedKey) {
 			*e, err = first[Entry](tx.Where("rule_id = ? AND message_id = ? AND item = ? AND round = ?", e.RuleID, e.MessageID,
@@ -318,14 +337,14 @@ func (s *Journal) Add(e *Entry) error {
 }
 
 // ByNumber finds one line of the register.
-func (s *Register) ByNumber(v Viewer, year, number int) (Filing, error) {
-	return first[Filing](v.sees(s.read, "mailbox_id").Where("year = ? AND number = ?", year, number))
+func (s *Register) ByNumber(ctx context.Context, v Viewer, year, number int) (Filing, error) {
+	return first[Filing](v.sees(s.reading(ctx), "mailbox_id").Where("year = ? AND number = ?", year, number))
 }
 
 // Delays lists how long it took from the server's announcement to the filing,
 // for the last filings that were announced.
-func (s *Journal) Delays(v Viewer, most int) ([]time.Duration, error) {
-	entries, err := list[Entry](v.sees(s.read,
+func (s *Journal) Delays(ctx context.Context, v Viewer, most int) ([]time.Duration, error) {
+	entries, err := list[Entry](v.sees(s.reading(ctx),
 		"mailbox_id").Where("state = 'filed' AND announced_at IS NOT NULL").Order("id DESC").Limit(most))
 	var delays []time.Duration
 	for _, e := range entries {

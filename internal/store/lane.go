@@ -1,6 +1,9 @@
 package store
 
-import "gorm.io/gorm"
+import (
+	"context"
+	"gorm.io/gorm"
+)
 
 // Lane says who works on a message or an item: the mailbox's own watcher, a second one beside it on what takes long,
 // or a third one on what takes very long.
@@ -38,8 +41,8 @@ func (l Lane) of(db *gorm.DB) *gorm.DB {
 }
 
 // LetWait moves what is planned of a message into a lane.
-func (s *Journal) LetWait(messageID int64, in Lane) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Journal) LetWait(ctx context.Context, messageID int64, in Lane) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE journal SET slow = ? WHERE message_id = ? AND state = 'planned'", in.Slow(), messageID).Error
 	})
 }

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"encoding/json"
 
 	"gorm.io/gorm"
@@ -9,26 +10,26 @@ import (
 )
 
 // SaveListing keeps the folders of a mailbox as its server lists them.
-func (s *Mailboxes) SaveListing(mailboxID string, folders []mail.Folder) error {
+func (s *Mailboxes) SaveListing(ctx context.Context, mailboxID string, folders []mail.Folder) error {
 	data, err := json.Marshal(folders)
 	if err != nil {
 		return err
 	}
 	var kept string
-	err = s.read.Raw("SELECT folders FROM listings WHERE mailbox_id = ?", mailboxID).Scan(&kept).Error
+	err = s.reading(ctx).Raw("SELECT folders FROM listings WHERE mailbox_id = ?", mailboxID).Scan(&kept).Error
 	if err != nil || kept == string(data) {
 		return explain(err)
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return exec(tx, statement{`INSERT INTO listings (mailbox_id, folders) VALUES (?, ?)
 		ON CONFLICT (mailbox_id) DO UPDATE SET folders = excluded.folders`, []any{mailboxID, string(data)}})
 	})
 }
 
 // Listing is what SaveListing kept last; nil where the mailbox was never listed.
-func (s *Mailboxes) Listing(mailboxID string) ([]mail.Folder, error) {
+func (s *Mailboxes) Listing(ctx context.Context, mailboxID string) ([]mail.Folder, error) {
 	var text string
-	err := s.read.Raw("SELECT folders FROM listings WHERE mailbox_id = ?", mailboxID).Scan(&text).Error
+	err := s.reading(ctx).Raw("SELECT folders FROM listings WHERE mailbox_id = ?", mailboxID).Scan(&text).Error
 	if err != nil || text == "" {
 		return nil, explain(err)
 	}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"slices"
@@ -57,13 +58,13 @@ func (m *Message) Facts() (*source.Facts, error) {
 }
 
 // Folder reads how far a mail folder was looked through.
-func (s *Mailboxes) Folder(mailboxID, path string) (Folder, error) {
-	return first[Folder](s.read.Where("mailbox_id = ? AND path = ?", mailboxID, path))
+func (s *Mailboxes) Folder(ctx context.Context, mailboxID, path string) (Folder, error) {
+	return first[Folder](s.reading(ctx).Where("mailbox_id = ? AND path = ?", mailboxID, path))
 }
 
 // FoldersOf lists the mail folders that were looked through.
-func (s *Mailboxes) FoldersOf(mailboxID string) ([]Folder, error) {
-	return list[Folder](s.read.Where("mailbox_id = ?", mailboxID).Order("path"))
+func (s *Mailboxes) FoldersOf(ctx context.Context, mailboxID string) ([]Folder, error) {
+	return list[Folder](s.reading(ctx).Where("mailbox_id = ?", mailboxID).Order("path"))
 }
 
 // Look is what one look at a folder found. Everything in it is committed
@@ -90,8 +91,8 @@ type UnreadMessage struct {
 }
 
 // Commit keeps a look.
-func (s *Messages) Commit(l Look) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Messages) Commit(ctx context.Context, l Look) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if l.Pass != nil && l.Pass.ID == 0 {
 			if err := tx.Create(l.Pass).Error; err != nil {
 				return err
@@ -231,7 +232,9 @@ func anyMoves(tx *gorm.DB, mailboxID string) (bool, error) {
 
 // AnyMoves says whether Ink Tray ever moved a message of a mailbox, so that
 // none of it can be met at another place.
-func (s *Messages) AnyMoves(mailboxID string) (bool, error) { return anyMoves(s.read, mailboxID) }
+func (s *Messages) AnyMoves(ctx context.Context, mailboxID string) (bool, error) {
+	return anyMoves(s.reading(ctx), mailboxID)
+}
 
 // keepMessage keeps a message, or finds it among those that are known. moved
 // says whether it may be one that Ink Tray moved.
@@ -270,11 +273,11 @@ func keepMessage(tx *gorm.DB, m *Message, moved bool) error {
 }
 
 // SetFlags records labels that changed on messages of a folder, by UID.
-func (s *Messages) SetFlags(ids map[int64][]string) error {
+func (s *Messages) SetFlags(ctx context.Context, ids map[int64][]string) error {
 	if len(ids) == 0 {
 		return nil
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		for id, flags := range ids {
 			m := Message{ID: id, Flags: flags}
 			if err := tx.Model(&m).Select("flags").Updates(&m).Error; err != nil {
@@ -288,17 +291,22 @@ func (s *Messages) SetFlags(ids map[int64][]string) error {
 // Renumber keeps a look into a folder that was renumbered, once everything in
 // it is decided. What was to be read again under the former numbers is forgotten,
 // except for passes over old mail: these messages wait in the tray.
-func (s *Messages) Renumber(l Look) error {
+func (s *Messages) Renumber(ctx context.Context, l Look) error {
 	f := l.Folder
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		former := []any{f.MailboxID, f.Path, f.UIDValidity}
-		err := exec(tx,
-			statement{"UPDATE start_marks SET uid_validity = ?, uid_next = 1, awaited = FALSE WHERE mailbox_id = ? AND folder " +
-				"= ?", []any{f.UIDValidity, f.MailboxID, f.Path}},
+		err := exec(
+			tx,
+			statement{
+				"UPDATE start_marks SET uid_validity = ?, uid_next = 1, awaited = FALSE WHERE mailbox_id = ? AND folder " +
+					"= ?",
+				[]any{f.UIDValidity, f.MailboxID, f.Path},
+			},
 			statement{"DELETE FROM retries WHERE mailbox_id = ? AND folder = ? AND uid_validity <> ? AND pass_id = 0", former},
 			statement{`UPDATE retries SET state = 'failed', cause = 'unread', next_at = NULL, done_at = ?,
 				reason = ? WHERE mailbox_id = ? AND folder = ? AND uid_validity <> ? AND state = 'waiting'`,
-				append([]any{time.Now().UTC(), reason.RenumberedUnread().Encode()}, former...)})
+				append([]any{time.Now().UTC(), reason.RenumberedUnread().Encode()}, former...)},
+		)
 		if err != nil {
 			return err
 		}
@@ -311,9 +319,13 @@ func (s *Messages) Renumber(l Look) error {
 
 // PendingPrints lists the fingerprints of the messages of a folder that are still
 // to be read, as far as their facts are known.
-func (s *Messages) PendingPrints(mailboxID, folder string, uidValidity uint32) (map[string]bool, error) {
+func (s *Messages) PendingPrints(
+	ctx context.Context,
+	mailboxID, folder string,
+	uidValidity uint32,
+) (map[string]bool, error) {
 	var prints [][]byte
-	err := s.read.Raw(`SELECT m.fingerprint FROM retries r JOIN messages m ON m.id = r.message_id
+	err := s.reading(ctx).Raw(`SELECT m.fingerprint FROM retries r JOIN messages m ON m.id = r.message_id
 		WHERE r.mailbox_id = ? AND r.folder = ? AND r.uid_validity = ? AND r.state <> 'set aside'`, mailboxID, folder, uidValidity).Scan(&prints).Error
 	pending := make(map[string]bool, len(prints))
 	for _, p := range prints {
@@ -324,8 +336,8 @@ func (s *Messages) PendingPrints(mailboxID, folder string, uidValidity uint32) (
 
 // RenameFolder gives everything that is known of a mail folder to the same folder
 // under its new name.
-func (s *Mailboxes) RenameFolder(mailboxID, from, to string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Mailboxes) RenameFolder(ctx context.Context, mailboxID, from, to string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return exec(tx,
 			statement{"UPDATE folders SET path = ? WHERE mailbox_id = ? AND path = ?", []any{to, mailboxID, from}},
 			statement{"UPDATE messages SET folder = ? WHERE mailbox_id = ? AND folder = ?", []any{to, mailboxID, from}},
@@ -336,9 +348,16 @@ func (s *Mailboxes) RenameFolder(mailboxID, from, to string) error {
 }
 
 // Last lists the last messages of a folder that are known, by UID.
-func (s *Messages) Last(mailboxID, folder string, uidValidity uint32, most int) (map[uint32]Message, error) {
-	rows, err := list[Message](s.read.Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder,
-		uidValidity).Order("uid DESC").Limit(most))
+func (s *Messages) Last(
+	ctx context.Context,
+	mailboxID, folder string,
+	uidValidity uint32,
+	most int,
+) (map[uint32]Message, error) {
+	rows, err := list[Message](
+		s.reading(ctx).Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder,
+			uidValidity).Order("uid DESC").Limit(most),
+	)
 	found := make(map[uint32]Message, len(rows))
 	for _, m := range rows {
 		found[m.UID] = m
@@ -348,21 +367,31 @@ func (s *Messages) Last(mailboxID, folder string, uidValidity uint32, most int) 
 
 // Moved finds the same message under another numbering of its folder, or in
 // another folder of its mailbox.
-func (s *Messages) Moved(m *Message, folder string, uidValidity uint32) (Message, error) {
-	return first[Message](s.read.Where("fingerprint = ? AND mailbox_id = ? AND folder = ? AND uid_validity = ?",
-		m.Fingerprint, m.MailboxID, folder, uidValidity).Order("id DESC").Limit(1))
+func (s *Messages) Moved(ctx context.Context, m *Message, folder string, uidValidity uint32) (Message, error) {
+	return first[Message](
+		s.reading(ctx).Where("fingerprint = ? AND mailbox_id = ? AND folder = ? AND uid_validity = ?",
+			m.Fingerprint, m.MailboxID, folder, uidValidity).Order("id DESC").Limit(1),
+	)
 }
 
 // Known says whether the mailbox had a message of this fingerprint before the
 // given numbering.
-func (s *Messages) Known(mailboxID string, fingerprint []byte, folder string, uidValidity uint32) (bool, error) {
-	return there(s.read.Model(&Message{}).Where("fingerprint = ? AND mailbox_id = ? AND NOT (folder = ? AND "+
-		"uid_validity = ?)", fingerprint, mailboxID, folder, uidValidity))
+func (s *Messages) Known(
+	ctx context.Context,
+	mailboxID string,
+	fingerprint []byte,
+	folder string,
+	uidValidity uint32,
+) (bool, error) {
+	return there(
+		s.reading(ctx).Model(&Message{}).Where("fingerprint = ? AND mailbox_id = ? AND NOT (folder = ? AND "+
+			"uid_validity = ?)", fingerprint, mailboxID, folder, uidValidity),
+	)
 }
 
 // ByID finds a message that the viewer may see.
-func (s *Messages) ByID(v Viewer, id int64) (Message, error) {
-	return first[Message](v.sees(s.read, "mailbox_id").Where("id = ?", id))
+func (s *Messages) ByID(ctx context.Context, v Viewer, id int64) (Message, error) {
+	return first[Message](v.sees(s.reading(ctx), "mailbox_id").Where("id = ?", id))
 }
 
 // MessageQuery narrows messages. Zero values narrow nothing.
@@ -376,15 +405,20 @@ type MessageQuery struct {
 }
 
 // Find lists messages, those that came last first.
-func (s *Messages) Find(v Viewer, q MessageQuery) ([]Message, error) {
-	db := v.sees(s.read, "mailbox_id")
+func (s *Messages) Find(ctx context.Context, v Viewer, q MessageQuery) ([]Message, error) {
+	db := v.sees(s.reading(ctx), "mailbox_id")
 	if q.Mailboxes != nil {
 		db = db.Where("mailbox_id IN ?", q.Mailboxes)
 	}
 	for _, word := range strings.Fields(q.Text) {
 		w := like(word)
 		db = db.Where(
-			`(subject LIKE ? ESCAPE '\' OR sender_name LIKE ? ESCAPE '\' OR sender_address LIKE ? ESCAPE '\' OR folder LIKE ? ESCAPE '\')`, w, w, w, w)
+			`(subject LIKE ? ESCAPE '\' OR sender_name LIKE ? ESCAPE '\' OR sender_address LIKE ? ESCAPE '\' OR folder LIKE ? ESCAPE '\')`,
+			w,
+			w,
+			w,
+			w,
+		)
 	}
 	if q.Unfiled {
 		db = db.Where("NOT EXISTS (SELECT 1 FROM journal WHERE journal.message_id = messages.id AND journal.state IN " +
@@ -397,11 +431,16 @@ func (s *Messages) Find(v Viewer, q MessageQuery) ([]Message, error) {
 }
 
 // ByUID reads what is known of messages of one folder, by UID.
-func (s *Messages) ByUID(mailboxID, folder string, uidValidity uint32, uids []uint32) (map[uint32]Message, error) {
+func (s *Messages) ByUID(
+	ctx context.Context,
+	mailboxID, folder string,
+	uidValidity uint32,
+	uids []uint32,
+) (map[uint32]Message, error) {
 	if len(uids) == 0 {
 		return nil, nil
 	}
-	rows, err := s.read.Model(&Message{}).Select(
+	rows, err := s.reading(ctx).Model(&Message{}).Select(
 		"id, uid, received_at, received_from, size, flags, subject, sender_name, sender_address, attachments, header, "+
 			"structure, whole").
 		Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid BETWEEN ? AND ? AND erased_at IS NULL", mailboxID,
@@ -433,24 +472,24 @@ type Seen struct {
 }
 
 // ByID finds a pass that the viewer may see.
-func (s *Passes) ByID(v Viewer, id int64) (Pass, error) {
-	return first[Pass](v.sees(s.read, "mailbox_id").Where("id = ?", id))
+func (s *Passes) ByID(ctx context.Context, v Viewer, id int64) (Pass, error) {
+	return first[Pass](v.sees(s.reading(ctx), "mailbox_id").Where("id = ?", id))
 }
 
 // OfMessage lists the passes that looked at a message.
-func (s *Passes) OfMessage(messageID int64) ([]Pass, error) {
-	return list[Pass](s.read.Where("id IN (SELECT pass_id FROM pass_messages WHERE message_id = ?)",
+func (s *Passes) OfMessage(ctx context.Context, messageID int64) ([]Pass, error) {
+	return list[Pass](s.reading(ctx).Where("id IN (SELECT pass_id FROM pass_messages WHERE message_id = ?)",
 		messageID).Order("id"))
 }
 
 // Unfinished lists passes over old mail that are to go on after a restart.
-func (s *Passes) Unfinished() ([]Pass, error) {
-	return list[Pass](s.read.Where("kind = 'old mail' AND state = 'running'").Order("id"))
+func (s *Passes) Unfinished(ctx context.Context) ([]Pass, error) {
+	return list[Pass](s.reading(ctx).Where("kind = 'old mail' AND state = 'running'").Order("id"))
 }
 
 // Add begins a pass.
-func (s *Passes) Add(p *Pass) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Passes) Add(ctx context.Context, p *Pass) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(p).Error; err != nil {
 			return err
 		}
@@ -460,9 +499,14 @@ func (s *Passes) Add(p *Pass) error {
 
 // DecidedIn lists the messages of a folder that a pass decided, or kept for
 // another try, by UID.
-func (s *Passes) DecidedIn(passID int64, mailboxID, folder string, uidValidity uint32) (map[uint32]bool, error) {
+func (s *Passes) DecidedIn(
+	ctx context.Context,
+	passID int64,
+	mailboxID, folder string,
+	uidValidity uint32,
+) (map[uint32]bool, error) {
 	var uids []uint32
-	err := s.read.Raw(`SELECT m.uid FROM pass_messages p JOIN messages m ON m.id = p.message_id
+	err := s.reading(ctx).Raw(`SELECT m.uid FROM pass_messages p JOIN messages m ON m.id = p.message_id
 		WHERE p.pass_id = ? AND m.mailbox_id = ? AND m.folder = ? AND m.uid_validity = ?
 		UNION SELECT r.uid FROM retries r WHERE r.mailbox_id = ? AND r.folder = ? AND r.uid_validity = ?`,
 		passID, mailboxID, folder, uidValidity, mailboxID, folder, uidValidity).Scan(&uids).Error
@@ -475,13 +519,13 @@ func (s *Passes) DecidedIn(passID int64, mailboxID, folder string, uidValidity u
 
 // RestartFolder takes out of a pass what it decided in its current folder, which
 // was renumbered since. p is changed as the records are.
-func (s *Passes) RestartFolder(p *Pass, mailboxID, folder string) error {
+func (s *Passes) RestartFolder(ctx context.Context, p *Pass, mailboxID, folder string) error {
 	next := *p
 	next.Total -= p.Position.Count
 	next.Looked -= p.Position.Decided
 	next.Matched -= p.Position.Matched
 	next.Position = Position{Done: p.Position.Done}
-	err := s.change(func(tx *gorm.DB) error {
+	err := s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Exec(`DELETE FROM pass_messages WHERE pass_id = ? AND message_id IN
 			(SELECT id FROM messages WHERE mailbox_id = ? AND folder = ? AND uid_validity = ?)`, p.ID, mailboxID, folder, p.Position.Validity).Error; err != nil {
 			return err
@@ -500,8 +544,8 @@ func (s *Passes) RestartFolder(p *Pass, mailboxID, folder string) error {
 
 // Save keeps how far a pass has come. A pass that somebody stopped or paused
 // meanwhile stays so.
-func (s *Passes) Save(p *Pass) error {
-	return s.change(func(tx *gorm.DB) error { return savePass(tx, p) })
+func (s *Passes) Save(ctx context.Context, p *Pass) error {
+	return s.change(ctx, func(tx *gorm.DB) error { return savePass(tx, p) })
 }
 
 func savePass(tx *gorm.DB, p *Pass) error {
@@ -515,13 +559,13 @@ type Counts struct {
 }
 
 // CountsOf counts the items of passes.
-func (s *Passes) CountsOf(ids ...int64) (map[int64]Counts, error) {
+func (s *Passes) CountsOf(ctx context.Context, ids ...int64) (map[int64]Counts, error) {
 	var rows []struct {
 		PassID int64
 		State  State
 		N      int
 	}
-	err := s.read.Model(&Entry{}).Select("pass_id, state, count(*) AS n").Where("pass_id IN ?",
+	err := s.reading(ctx).Model(&Entry{}).Select("pass_id, state, count(*) AS n").Where("pass_id IN ?",
 		ids).Group("pass_id, state").Scan(&rows).Error
 	counts := map[int64]Counts{}
 	for _, r := range rows {
@@ -551,25 +595,26 @@ func putNotice(tx *gorm.DB, n *Notice) error {
 }
 
 // Tell puts a notice into the tray, in place of an earlier one about the same.
-func (s *Tray) Tell(n *Notice) error {
-	return s.change(func(tx *gorm.DB) error { return putNotice(tx, n) })
+func (s *Tray) Tell(ctx context.Context, n *Notice) error {
+	return s.change(ctx, func(tx *gorm.DB) error { return putNotice(tx, n) })
 }
 
 // Settle takes a notice out of the tray and says whether there was one.
-func (s *Tray) Settle(kind, object string) (bool, error) {
+func (s *Tray) Settle(ctx context.Context, kind, object string) (bool, error) {
 	var n int64
-	if err := s.read.Model(&Notice{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error; err != nil ||
+	if err := s.reading(ctx).Model(&Notice{}).Where("kind = ? AND object = ?", kind,
+		object).Count(&n).Error; err != nil ||
 		n == 0 {
 		return false, err
 	}
-	return true, s.change(func(tx *gorm.DB) error {
+	return true, s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Where("kind = ? AND object = ?", kind, object).Delete(&Notice{}).Error
 	})
 }
 
 // SettleByID takes a notice out of the tray because a person says so.
-func (s *Tray) SettleByID(v Viewer, id int64) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Tray) SettleByID(ctx context.Context, v Viewer, id int64) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		n, err := first[Notice](v.sees(tx, "mailbox_id").Where("id = ?", id))
 		if err != nil {
 			return err
@@ -582,8 +627,8 @@ func (s *Tray) SettleByID(v Viewer, id int64) error {
 }
 
 // Notices lists the notices that the viewer may see.
-func (s *Tray) Notices(v Viewer) ([]Notice, error) {
-	return list[Notice](v.sees(s.read, "mailbox_id").Order("made_at DESC"))
+func (s *Tray) Notices(ctx context.Context, v Viewer) ([]Notice, error) {
+	return list[Notice](v.sees(s.reading(ctx), "mailbox_id").Order("made_at DESC"))
 }
 
 // like makes a text safe for LIKE ... ESCAPE '\'.
@@ -593,15 +638,22 @@ func like(s string) string {
 
 // LongSettled lists the UIDs of messages of a folder that were met before a moment and
 // of which nothing waits, so that the server need not keep them any longer.
-func (s *Messages) LongSettled(mailboxID, folder string, uidValidity uint32, before time.Time) ([]uint32, error) {
+func (s *Messages) LongSettled(
+	ctx context.Context,
+	mailboxID, folder string,
+	uidValidity uint32,
+	before time.Time,
+) ([]uint32, error) {
 	var uids []uint32
-	err := s.read.Model(&Message{}).Select("uid").Where(
+	err := s.reading(ctx).Model(&Message{}).Select("uid").Where(
 		"mailbox_id = ? AND folder = ? AND uid_validity = ? AND seen_at < ?", mailboxID, folder, uidValidity, before.UTC()).
 		Where("uid < (SELECT uid_next FROM folders WHERE mailbox_id = messages.mailbox_id AND path = messages.folder)").
 		Where("NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = messages.id AND j.state IN ('planned', 'staged', " +
 			"'held', 'failed'))").
-		Where("NOT EXISTS (SELECT 1 FROM follow_ups f WHERE f.message_id = messages.id AND f.state IN ('waiting', 'begun', " +
-			"'failed', 'unsure'))").
+		Where(
+			"NOT EXISTS (SELECT 1 FROM follow_ups f WHERE f.message_id = messages.id AND f.state IN ('waiting', 'begun', " +
+				"'failed', 'unsure'))",
+		).
 		Where("NOT EXISTS (SELECT 1 FROM retries r WHERE r.message_id = messages.id AND r.state <> 'set aside')").
 		Order("uid").Scan(&uids).Error
 	return uids, err

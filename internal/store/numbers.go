@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"errors"
 	"time"
 
@@ -46,11 +47,11 @@ func (n numbers) numberingOf(db *gorm.DB, folder string) (numbering, error) {
 }
 
 // Numbering reads the numbers of a folder.
-func (n numbers) Numbering(folder string) (source.Numbering, error) {
+func (n numbers) Numbering(ctx context.Context, folder string) (source.Numbering, error) {
 	out := source.Numbering{UIDs: map[string]uint32{}}
-	head, err := first[numbering](n.store.read.Where("mailbox_id = ? AND folder = ?", n.mailbox, folder))
+	head, err := first[numbering](n.store.reading(ctx).Where("mailbox_id = ? AND folder = ?", n.mailbox, folder))
 	if errors.Is(err, ErrNotFound) {
-		err = n.store.change(func(tx *gorm.DB) (err error) {
+		err = n.store.change(ctx, func(tx *gorm.DB) (err error) {
 			head, err = n.numberingOf(tx, folder)
 			return err
 		})
@@ -59,8 +60,17 @@ func (n numbers) Numbering(folder string) (source.Numbering, error) {
 		return out, err
 	}
 	out.UIDValidity, out.UIDNext = head.UIDValidity, head.UIDNext
-	rows, err := n.store.read.Model(&numbered{}).Select("name, uid").Where("mailbox_id = ? AND folder = ?", n.mailbox,
-		folder).Rows()
+	rows, err := n.store.read.WithContext(
+		ctx,
+	).Model(
+		&numbered{},
+	).Select(
+		"name, uid",
+	).Where(
+		"mailbox_id = ? AND folder = ?",
+		n.mailbox,
+		folder,
+	).Rows()
 	if err != nil {
 		return out, err
 	}
@@ -78,9 +88,9 @@ func (n numbers) Numbering(folder string) (source.Numbering, error) {
 }
 
 // Number gives names the next numbers.
-func (n numbers) Number(folder string, names []string) (map[string]uint32, error) {
+func (n numbers) Number(ctx context.Context, folder string, names []string) (map[string]uint32, error) {
 	given := map[string]uint32{}
-	err := n.store.change(func(tx *gorm.DB) error {
+	err := n.store.change(ctx, func(tx *gorm.DB) error {
 		head, err := n.numberingOf(tx, folder)
 		if err != nil {
 			return err

@@ -339,7 +339,7 @@ func NewKey(folder string) (forgotten int, err error) {
 // Examine looks whether the records are whole: quickly, or in full, with every index.
 // What is found is told in the database's words, at most 100 lines.
 func (s *Store) Examine(ctx context.Context, full bool) ([]string, error) {
-	found, err := examine(s.read.WithContext(ctx), full)
+	found, err := examine(s.reading(ctx), full)
 	if err == nil && len(found) > 0 {
 		s.damaged(&Trouble{Problem: "Ink Tray's records are damaged", Advice: DamagedAdvice, Damaged: true,
 			Err: errors.New(found[0])})

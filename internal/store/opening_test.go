@@ -16,8 +16,10 @@ func withMailbox(t *testing.T, folder string) {
 	t.Helper()
 	s, err := Open(folder)
 	if err == nil {
-		err = errors.Join(s.Mailboxes.Add(&Mailbox{ID: "box", Name: "office", Kind: "imap", MadeAt: day}, "pw", "test"),
-			s.Close())
+		err = errors.Join(
+			s.Mailboxes.Add(t.Context(), &Mailbox{ID: "box", Name: "office", Kind: "imap", MadeAt: day}, "pw", "test"),
+			s.Close(),
+		)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -104,7 +106,7 @@ func TestALostKeyIsNotReplacedUntilSomebodySaysSo(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	m, err := s.Mailboxes.ByID(System, "box")
+	m, err := s.Mailboxes.ByID(t.Context(), System, "box")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -215,30 +217,30 @@ func TestRecordsOfEveryVersionAreBroughtUpToDateWithTheirData(t *testing.T) {
 				t.Fatal(err)
 			}
 			defer s.Close()
-			m, err := s.Mailboxes.ByID(System, "box")
+			m, err := s.Mailboxes.ByID(t.Context(), System, "box")
 			if err != nil {
 				t.Fatal(err)
 			}
 			if secret, err := s.Mailboxes.Secret(&m); err != nil || secret != "pw" {
 				t.Errorf("the password is %q (%v)", secret, err)
 			}
-			filings, err := s.Register.List(System, register.Query{Most: 5})
+			filings, err := s.Register.List(t.Context(), System, register.Query{Most: 5})
 			if err != nil || len(filings) != 1 || filings[0].File != "may.csv" ||
 				filings[0].SenderAddress != "oda@tidewatch.example" {
 				t.Errorf("the register says %+v (%v)", filings, err)
 			}
-			if err := s.Follow(); err != nil {
+			if err := s.Follow(t.Context()); err != nil {
 				t.Error(err)
 			}
-			if found, err := s.Register.Find(System,
+			if found, err := s.Register.Find(t.Context(), System,
 				register.Query{Search: register.Search{Words: []string{"readings"}}, Most: 5}); err != nil || found.Total != 1 {
 				t.Errorf("found %d filings (%v), want 1", found.Total, err)
 			}
-			rules, err := s.Rules.All()
+			rules, err := s.Rules.All(t.Context())
 			if err != nil || len(rules) != 1 || !rules[0].Running {
 				t.Errorf("the rules are %+v (%v)", rules, err)
 			}
-			entry, err := s.Journal.ByID(System, 1)
+			entry, err := s.Journal.ByID(t.Context(), System, 1)
 			if err != nil || entry.State != Filed {
 				t.Errorf("the journal says %+v (%v)", entry, err)
 			}
@@ -306,8 +308,10 @@ func TestDamagedRecordsAreNamed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	err = s.write.Exec("INSERT INTO audit (at, actor, action, object) WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT " +
-		"i + 1 FROM n WHERE i < 3000) SELECT CURRENT_TIMESTAMP, 'test', 'fill', hex(randomblob(200)) FROM n").Error
+	err = s.write.Exec(
+		"INSERT INTO audit (at, actor, action, object) WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT " +
+			"i + 1 FROM n WHERE i < 3000) SELECT CURRENT_TIMESTAMP, 'test', 'fill', hex(randomblob(200)) FROM n",
+	).Error
 	if err != nil {
 		t.Fatal(err)
 	}

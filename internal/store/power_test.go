@@ -201,17 +201,17 @@ func TestThePowerMayGoAtAnyMomentOfACommit(t *testing.T) {
 		look := Look{Messages: []*Message{m},
 			Entries: map[*Message][]Entry{
 				m: {{RuleID: "r", Item: "1", State: Planned, Name: "a.csv", Wanted: "A/a.csv", CabinetID: "c", PlannedAt: day}}}}
-		if err := s.Messages.Commit(look); err != nil {
+		if err := s.Messages.Commit(t.Context(), look); err != nil {
 			t.Fatal(err)
 		}
 		e := look.Entries[m][0]
 		promises = append(promises, promise{r.length(), e.ID, Planned})
 		e.Path, e.Size, e.SHA256 = fmt.Sprintf("A/a (%d).csv", u), 1, make([]byte, 32)
-		if err := s.Journal.Stage(&e, nil, day); err != nil {
+		if err := s.Journal.Stage(t.Context(), &e, nil, day); err != nil {
 			t.Fatal(err)
 		}
 		promises = append(promises, promise{r.length(), e.ID, Staged})
-		if err := s.Journal.File(&e, day); err != nil {
+		if err := s.Journal.File(t.Context(), &e, day); err != nil {
 			t.Fatal(err)
 		}
 		promises = append(promises, promise{r.length(), e.ID, Filed})
@@ -244,12 +244,12 @@ func TestThePowerMayGoAtAnyMomentOfACommit(t *testing.T) {
 			if p.events > cut {
 				break
 			}
-			e, err := s.Journal.ByID(System, p.entry)
+			e, err := s.Journal.ByID(t.Context(), System, p.entry)
 			if err != nil || slices.Index(order, e.State) < slices.Index(order, p.state) {
 				t.Errorf("cut at %d: entry %d was %s and is %q (%v)", cut, p.entry, p.state, e.State, err)
 			}
 			if e.State == Filed {
-				if f, err := s.Register.OfEntry(e.ID); err != nil || f.FiledAt == nil {
+				if f, err := s.Register.OfEntry(t.Context(), e.ID); err != nil || f.FiledAt == nil {
 					t.Errorf("cut at %d: entry %d is filed and not in the register (%v)", cut, p.entry, err)
 				}
 			}

@@ -32,7 +32,7 @@ func TestOtherUsersOfTheMachineReadNothing(t *testing.T) {
 	if s.Opened != 0 {
 		t.Errorf("a new folder had %d open files", s.Opened)
 	}
-	if err := s.Settings.Set("a", "b"); err != nil {
+	if err := s.Settings.Set(t.Context(), "a", "b"); err != nil {
 		t.Fatal(err)
 	}
 	private("new,")

@@ -24,7 +24,7 @@ func TestReasonsOfEarlierVersionsStayReadable(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	entries, err := s.Journal.OfMessage(System, 1)
+	entries, err := s.Journal.OfMessage(t.Context(), System, 1)
 	if err != nil || len(entries) != 3 {
 		t.Fatal(entries, err)
 	}
@@ -41,7 +41,8 @@ func TestReasonsOfEarlierVersionsStayReadable(t *testing.T) {
 		t.Errorf("%+v, %v", unread, err)
 	}
 	// what a person sets aside or takes up again changes its reason
-	if n, err := s.Tray.SetAside(System, Matters{Messages: []int64{unread[0].ID}}, "no matter", time.Now()); err != nil ||
+	if n, err := s.Tray.SetAside(t.Context(), System, Matters{Messages: []int64{unread[0].ID}}, "no matter",
+		time.Now()); err != nil ||
 		n != 1 {
 		t.Fatal(n, err)
 	}
@@ -50,10 +51,10 @@ func TestReasonsOfEarlierVersionsStayReadable(t *testing.T) {
 		t.Errorf("%+v, %v", unread, err)
 	}
 	entries[0].State, entries[0].Reason = Held, reason.Topic("berth requests", "it is in doubt")
-	if err := s.Journal.Finish(&entries[0], time.Now()); err != nil {
+	if err := s.Journal.Finish(t.Context(), &entries[0], time.Now()); err != nil {
 		t.Fatal(err)
 	}
-	kept, err := s.Journal.ByID(System, entries[0].ID)
+	kept, err := s.Journal.ByID(t.Context(), System, entries[0].ID)
 	if err != nil || kept.Cause != CauseTopic || kept.Reason.Code != "topic in doubt" ||
 		kept.Reason.Parameters()["topic"] != "berth requests" {
 		t.Errorf("%+v, %v", kept, err)

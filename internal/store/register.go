@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -55,44 +56,44 @@ func readRows(rows *sql.Rows, notes map[register.Number]string, each func(regist
 
 // Follow brings what is held of the register up to date. Every question does so
 // first; the first time takes some seconds where the register is large.
-func (s *Store) Follow() error {
+func (s *Store) Follow(ctx context.Context) error {
 	s.following.Lock()
 	defer s.following.Unlock()
 	var last int64
-	if err := s.read.Raw("SELECT coalesce(max(id), 0) FROM register_changes").Scan(&last).Error; err != nil {
+	if err := s.reading(ctx).Raw("SELECT coalesce(max(id), 0) FROM register_changes").Scan(&last).Error; err != nil {
 		return err
 	}
 	if !s.loaded {
-		if err := s.load(); err != nil {
+		if err := s.load(ctx); err != nil {
 			s.index.Reset()
 			return err
 		}
 		s.loaded, s.indexed = true, last
 	} else if last > s.indexed {
-		if err := s.catchUp(); err != nil {
+		if err := s.catchUp(ctx); err != nil {
 			return err
 		}
 	}
 	var first int64
-	if err := s.read.Raw("SELECT coalesce(min(id), 0) FROM register_changes").Scan(&first).Error; err != nil ||
+	if err := s.reading(ctx).Raw("SELECT coalesce(min(id), 0) FROM register_changes").Scan(&first).Error; err != nil ||
 		s.indexed-first < mostChanges {
 		return err
 	}
 	var written int64 // what the files that are kept have not seen yet stays
-	if err := s.read.Raw("SELECT coalesce(min(last_change), ?) FROM register_files",
+	if err := s.reading(ctx).Raw("SELECT coalesce(min(last_change), ?) FROM register_files",
 		s.indexed).Scan(&written).Error; err != nil {
 		return err
 	}
 	if written-first < mostChanges/2 {
 		return nil
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Exec("DELETE FROM register_changes WHERE id <= ?", written).Error
 	})
 }
 
-func (s *Store) notesOf(where string, args ...any) (map[register.Number]string, error) {
-	all, err := list[Note](s.read.Where(where, args...).Order("id"))
+func (s *Store) notesOf(ctx context.Context, where string, args ...any) (map[register.Number]string, error) {
+	all, err := list[Note](s.reading(ctx).Where(where, args...).Order("id"))
 	notes := map[register.Number]string{}
 	for _, n := range all {
 		of := register.Number{Year: n.Year, Number: n.Number}
@@ -104,12 +105,16 @@ func (s *Store) notesOf(where string, args ...any) (map[register.Number]string, 
 	return notes, err
 }
 
-func (s *Store) load() error {
-	notes, err := s.notesOf("TRUE")
+func (s *Store) load(ctx context.Context) error {
+	notes, err := s.notesOf(ctx, "TRUE")
 	if err != nil {
 		return err
 	}
-	rows, err := s.read.Raw("SELECT " + registerColumns + " FROM register r ORDER BY r.year, r.number").Rows()
+	rows, err := s.read.WithContext(
+		ctx,
+	).Raw(
+		"SELECT " + registerColumns + " FROM register r ORDER BY r.year, r.number",
+	).Rows()
 	if err != nil {
 		return err
 	}
@@ -129,15 +134,17 @@ func (s *Store) load() error {
 }
 
 // catchUp reads the lines that changed since.
-func (s *Store) catchUp() error {
+func (s *Store) catchUp(ctx context.Context) error {
 	const most = 400 // lines at once
 	for {
 		var changes []struct {
 			ID           int64
 			Year, Number int
 		}
-		if err := s.read.Raw("SELECT id, year, number FROM register_changes WHERE id > ? ORDER BY id LIMIT ?", s.indexed,
-			most).Scan(&changes).Error; err != nil || len(changes) == 0 {
+		if err := s.reading(ctx).Raw("SELECT id, year, number FROM register_changes WHERE id > ? ORDER BY id LIMIT ?",
+			s.indexed,
+			most).Scan(&changes).Error; err != nil ||
+			len(changes) == 0 {
 			return err
 		}
 		years := map[int][]int{}
@@ -146,11 +153,11 @@ func (s *Store) catchUp() error {
 		}
 		var found []register.Row
 		for year, numbers := range years {
-			notes, err := s.notesOf("year = ? AND number IN ?", year, numbers)
+			notes, err := s.notesOf(ctx, "year = ? AND number IN ?", year, numbers)
 			if err != nil {
 				return err
 			}
-			rows, err := s.read.Raw("SELECT "+registerColumns+
+			rows, err := s.reading(ctx).Raw("SELECT "+registerColumns+
 				" FROM register r WHERE r.year = ? AND r.number IN ? ORDER BY r.number", year, numbers).Rows()
 			if err != nil {
 				return err
@@ -179,16 +186,20 @@ func (v Viewer) seen(q register.Query) register.Query {
 }
 
 // Find finds a page of the register.
-func (s *Register) Find(v Viewer, q register.Query) (register.Found, error) {
-	if err := s.Follow(); err != nil {
+func (s *Register) Find(ctx context.Context, v Viewer, q register.Query) (register.Found, error) {
+	if err := s.Follow(ctx); err != nil {
 		return register.Found{}, err
 	}
 	return s.index.Find(v.seen(q)), nil
 }
 
 // FindMessages finds a page of the register by message.
-func (s *Register) FindMessages(v Viewer, q register.Query) ([]register.Letter, register.Found, error) {
-	if err := s.Follow(); err != nil {
+func (s *Register) FindMessages(
+	ctx context.Context,
+	v Viewer,
+	q register.Query,
+) ([]register.Letter, register.Found, error) {
+	if err := s.Follow(ctx); err != nil {
 		return nil, register.Found{}, err
 	}
 	letters, found := s.index.FindLetters(v.seen(q))
@@ -196,23 +207,23 @@ func (s *Register) FindMessages(v Viewer, q register.Query) ([]register.Letter, 
 }
 
 // Count counts what a query finds.
-func (s *Register) Count(v Viewer, q register.Query) (int, error) {
+func (s *Register) Count(ctx context.Context, v Viewer, q register.Query) (int, error) {
 	q.Most = 1
-	found, err := s.Find(v, q)
+	found, err := s.Find(ctx, v, q)
 	return found.Total, err
 }
 
 // List lists what a query finds.
-func (s *Register) List(v Viewer, q register.Query) ([]Filing, error) {
-	found, err := s.Find(v, q)
+func (s *Register) List(ctx context.Context, v Viewer, q register.Query) ([]Filing, error) {
+	found, err := s.Find(ctx, v, q)
 	if err != nil {
 		return nil, err
 	}
-	return s.Numbered(v, found.Numbers)
+	return s.Numbered(ctx, v, found.Numbers)
 }
 
 // Numbered reads lines of the register, in the order of the numbers given.
-func (s *Register) Numbered(v Viewer, numbers []register.Number) ([]Filing, error) {
+func (s *Register) Numbered(ctx context.Context, v Viewer, numbers []register.Number) ([]Filing, error) {
 	const most = 500
 	at := make(map[register.Number]int, len(numbers))
 	for i, n := range numbers {
@@ -225,7 +236,7 @@ func (s *Register) Numbered(v Viewer, numbers []register.Number) ([]Filing, erro
 			years[n.Year] = append(years[n.Year], n.Number)
 		}
 		for year, of := range years {
-			rows, err := list[Filing](v.sees(s.read, "mailbox_id").Where("year = ? AND number IN ?", year, of))
+			rows, err := list[Filing](v.sees(s.reading(ctx), "mailbox_id").Where("year = ? AND number IN ?", year, of))
 			if err != nil {
 				return nil, err
 			}
@@ -245,9 +256,16 @@ func (s *Register) Numbered(v Viewer, numbers []register.Number) ([]Filing, erro
 }
 
 // Tallies counts what a query finds.
-func (s *Register) Tallies(v Viewer, q register.Query, by register.By, zone *time.Location, most int) ([]register.Tally,
+func (s *Register) Tallies(
+	ctx context.Context,
+	v Viewer,
+	q register.Query,
+	by register.By,
+	zone *time.Location,
+	most int,
+) ([]register.Tally,
 	register.Found, error) {
-	if err := s.Follow(); err != nil {
+	if err := s.Follow(ctx); err != nil {
 		return nil, register.Found{}, err
 	}
 	tallies, found := s.index.Count(v.seen(q), by, zone, most)
@@ -255,32 +273,43 @@ func (s *Register) Tallies(v Viewer, q register.Query, by register.By, zone *tim
 }
 
 // Days counts what was filed on each of some days, by rule or mailbox.
-func (s *Register) Days(v Viewer, by register.By, first time.Time, days int) (map[string][]register.Tally, error) {
-	if err := s.Follow(); err != nil {
+func (s *Register) Days(
+	ctx context.Context,
+	v Viewer,
+	by register.By,
+	first time.Time,
+	days int,
+) (map[string][]register.Tally, error) {
+	if err := s.Follow(ctx); err != nil {
 		return nil, err
 	}
 	return s.index.Days(v.seen(register.Query{}), by, first, days), nil
 }
 
 // Branches lists the folders within a folder, with the number of filings of a query in each.
-func (s *Register) Branches(v Viewer, q register.Query, cabinet, folder string) ([]register.Branch, error) {
-	if err := s.Follow(); err != nil {
+func (s *Register) Branches(
+	ctx context.Context,
+	v Viewer,
+	q register.Query,
+	cabinet, folder string,
+) ([]register.Branch, error) {
+	if err := s.Follow(ctx); err != nil {
 		return nil, err
 	}
 	return s.index.Branches(v.seen(q), cabinet, folder), nil
 }
 
 // NotesOf lists what people wrote about filings, the oldest first.
-func (s *Register) NotesOf(v Viewer, n register.Number) ([]Note, error) {
-	if _, err := s.ByNumber(v, n.Year, n.Number); err != nil {
+func (s *Register) NotesOf(ctx context.Context, v Viewer, n register.Number) ([]Note, error) {
+	if _, err := s.ByNumber(ctx, v, n.Year, n.Number); err != nil {
 		return nil, err
 	}
-	return list[Note](s.read.Where("year = ? AND number = ?", n.Year, n.Number).Order("id"))
+	return list[Note](s.reading(ctx).Where("year = ? AND number = ?", n.Year, n.Number).Order("id"))
 }
 
 // NotesText gives the notes of several filings, each as one text.
-func (s *Register) NotesText(numbers []register.Number) (map[register.Number]string, error) {
-	if some, err := there(s.read.Model(&Note{})); err != nil || !some || len(numbers) == 0 {
+func (s *Register) NotesText(ctx context.Context, numbers []register.Number) (map[register.Number]string, error) {
+	if some, err := there(s.reading(ctx).Model(&Note{})); err != nil || !some || len(numbers) == 0 {
 		return nil, err
 	}
 	years := map[int][]int{}
@@ -289,7 +318,7 @@ func (s *Register) NotesText(numbers []register.Number) (map[register.Number]str
 	}
 	notes := map[register.Number]string{}
 	for year, of := range years {
-		some, err := s.notesOf("year = ? AND number IN ?", year, of)
+		some, err := s.notesOf(ctx, "year = ? AND number IN ?", year, of)
 		if err != nil {
 			return nil, err
 		}
@@ -301,8 +330,8 @@ func (s *Register) NotesText(numbers []register.Number) (map[register.Number]str
 }
 
 // AddNote keeps what somebody writes about a filing.
-func (s *Register) AddNote(v Viewer, n *Note) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Register) AddNote(ctx context.Context, v Viewer, n *Note) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if _, err := first[Filing](v.sees(tx, "mailbox_id").Where("year = ? AND number = ?", n.Year, n.Number)); err != nil {
 			return err
 		}
@@ -317,8 +346,8 @@ func (s *Register) AddNote(v Viewer, n *Note) error {
 var ErrNotYours = errors.New("somebody else wrote this note; an administrator can take it away")
 
 // RemoveNote takes a note away: by who wrote it, or by an administrator.
-func (s *Register) RemoveNote(v Viewer, n register.Number, id int64) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Register) RemoveNote(ctx context.Context, v Viewer, n register.Number, id int64) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if _, err := first[Filing](v.sees(tx, "mailbox_id").Where("year = ? AND number = ?", n.Year, n.Number)); err != nil {
 			return err
 		}
@@ -337,20 +366,28 @@ func (s *Register) RemoveNote(v Viewer, n register.Number, id int64) error {
 }
 
 // HappeningsOf lists what happened to a filing later, the first first.
-func (s *Register) HappeningsOf(n register.Number) ([]Happening, error) {
-	return list[Happening](s.read.Where("year = ? AND number = ?", n.Year, n.Number).Order("id"))
+func (s *Register) HappeningsOf(ctx context.Context, n register.Number) ([]Happening, error) {
+	return list[Happening](s.reading(ctx).Where("year = ? AND number = ?", n.Year, n.Number).Order("id"))
 }
 
 // Preference is what a person chose; "" is nothing.
-func (s *Settings) Preference(personID, key string) (string, error) {
+func (s *Settings) Preference(ctx context.Context, personID, key string) (string, error) {
 	var value string
-	err := s.read.Raw("SELECT value FROM preferences WHERE person_id = ? AND key = ?", personID, key).Scan(&value).Error
+	err := s.read.WithContext(
+		ctx,
+	).Raw(
+		"SELECT value FROM preferences WHERE person_id = ? AND key = ?",
+		personID,
+		key,
+	).Scan(
+		&value,
+	).Error
 	return value, err
 }
 
 // Prefer keeps what a person chose.
-func (s *Settings) Prefer(personID, key, value string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Settings) Prefer(ctx context.Context, personID, key, value string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Exec("INSERT INTO preferences (person_id, key, value) VALUES (?, ?, ?) ON CONFLICT (person_id, key) DO "+
 			"UPDATE SET value = excluded.value", personID, key, value).Error
 	})
@@ -358,10 +395,19 @@ func (s *Settings) Prefer(personID, key, value string) error {
 
 // IDs gives the Message-IDs of messages, without angle brackets. What was
 // erased has none.
-func (s *Messages) IDs(ids []int64) (map[int64]string, error) {
+func (s *Messages) IDs(ctx context.Context, ids []int64) (map[int64]string, error) {
 	found := make(map[int64]string, len(ids))
 	for chunk := range slices.Chunk(ids, 500) {
-		rows, err := s.read.Model(&Message{}).Select("id, header").Where("id IN ? AND erased_at IS NULL", chunk).Rows()
+		rows, err := s.read.WithContext(
+			ctx,
+		).Model(
+			&Message{},
+		).Select(
+			"id, header",
+		).Where(
+			"id IN ? AND erased_at IS NULL",
+			chunk,
+		).Rows()
 		if err != nil {
 			return nil, err
 		}
@@ -383,6 +429,6 @@ func (s *Messages) IDs(ids []int64) (map[int64]string, error) {
 }
 
 // Record adds an action to the audit trail that changes no record, such as reading a message.
-func (s *People) Record(v Viewer, action, object string) error {
-	return s.change(func(tx *gorm.DB) error { return note(tx, v.Name, action, object) })
+func (s *People) Record(ctx context.Context, v Viewer, action, object string) error {
+	return s.change(ctx, func(tx *gorm.DB) error { return note(tx, v.Name, action, object) })
 }

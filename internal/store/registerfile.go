@@ -1,34 +1,35 @@
 package store
 
 import (
+	"context"
 	"time"
 
 	"gorm.io/gorm"
 )
 
 // All lists the registers that are kept as files.
-func (s *RegisterFiles) All() ([]RegisterFile, error) {
-	return list[RegisterFile](s.read.Order("name"))
+func (s *RegisterFiles) All(ctx context.Context) ([]RegisterFile, error) {
+	return list[RegisterFile](s.reading(ctx).Order("name"))
 }
 
 // ByID finds one.
-func (s *RegisterFiles) ByID(id string) (RegisterFile, error) {
-	return first[RegisterFile](s.read.Where("id = ?", id))
+func (s *RegisterFiles) ByID(ctx context.Context, id string) (RegisterFile, error) {
+	return first[RegisterFile](s.reading(ctx).Where("id = ?", id))
 }
 
 // Years lists the files of one, by year.
-func (s *RegisterFiles) Years(id string) ([]RegisterFileYear, error) {
-	return list[RegisterFileYear](s.read.Where("file_id = ?", id).Order("year"))
+func (s *RegisterFiles) Years(ctx context.Context, id string) ([]RegisterFileYear, error) {
+	return list[RegisterFileYear](s.reading(ctx).Where("file_id = ?", id).Order("year"))
 }
 
 // Save keeps one; one without an id is new. revision is the one that
 // was changed, 0 for whatever is there.
-func (s *RegisterFiles) Save(f *RegisterFile, revision int, now time.Time, actor string) error {
+func (s *RegisterFiles) Save(ctx context.Context, f *RegisterFile, revision int, now time.Time, actor string) error {
 	fresh := f.ID == ""
 	if fresh {
 		f.ID, f.MadeAt, f.MadeBy, f.Revision = NewID(), now, actor, 1
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if fresh {
 			if err := tx.Create(f).Error; err != nil {
 				return err
@@ -57,8 +58,8 @@ func (s *RegisterFiles) Save(f *RegisterFile, revision int, now time.Time, actor
 }
 
 // Remove removes one.
-func (s *RegisterFiles) Remove(id, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *RegisterFiles) Remove(ctx context.Context, id, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		f, err := first[RegisterFile](tx.Where("id = ?", id))
 		if err != nil {
 			return err
@@ -73,35 +74,42 @@ func (s *RegisterFiles) Remove(id, actor string) error {
 // ChangesSince says which years of the register changed after a change, and the
 // number of the last one; after change 0, all years. The list of changes may have
 // been cut, and the numbers go on all the same.
-func (s *RegisterFiles) ChangesSince(change int64) (years []int, last int64, err error) {
-	if err := s.read.Raw("SELECT coalesce((SELECT seq FROM sqlite_sequence WHERE name = 'register_changes'), 0)").Scan(
-		&last).Error; err != nil {
+func (s *RegisterFiles) ChangesSince(ctx context.Context, change int64) (years []int, last int64, err error) {
+	if err := s.reading(ctx).Raw("SELECT coalesce((SELECT seq FROM sqlite_sequence WHERE name = " +
+		"'register_changes'), 0)").Scan(&last).Error; err != nil {
 		return nil, 0, err
 	}
 	if change == 0 {
-		err = s.read.Raw("SELECT DISTINCT year FROM register ORDER BY year").Scan(&years).Error
+		err = s.reading(ctx).Raw("SELECT DISTINCT year FROM register ORDER BY year").Scan(&years).Error
 		return years, last, err
 	}
-	err = s.read.Raw("SELECT DISTINCT year FROM register_changes WHERE id > ? ORDER BY year", change).Scan(&years).Error
+	err = s.read.WithContext(
+		ctx,
+	).Raw(
+		"SELECT DISTINCT year FROM register_changes WHERE id > ? ORDER BY year",
+		change,
+	).Scan(
+		&years,
+	).Error
 	return years, last, err
 }
 
 // BeginYear records what is about to be put in the place of a year's file.
-func (s *RegisterFiles) BeginYear(y *RegisterFileYear) error {
-	return s.change(func(tx *gorm.DB) error { return tx.Save(y).Error })
+func (s *RegisterFiles) BeginYear(ctx context.Context, y *RegisterFileYear) error {
+	return s.change(ctx, func(tx *gorm.DB) error { return tx.Save(y).Error })
 }
 
 // EndYear records that it has its place.
-func (s *RegisterFiles) EndYear(y *RegisterFileYear, rows int, now time.Time) error {
+func (s *RegisterFiles) EndYear(ctx context.Context, y *RegisterFileYear, rows int, now time.Time) error {
 	at := now.UTC()
 	y.SHA256, y.NextSHA256, y.Rows, y.WrittenAt = y.NextSHA256, nil, rows, &at
-	return s.change(func(tx *gorm.DB) error { return tx.Save(y).Error })
+	return s.change(ctx, func(tx *gorm.DB) error { return tx.Save(y).Error })
 }
 
 // WrittenUpTo records up to which change a register file is written, and what is
 // wrong with it, if anything.
-func (s *RegisterFiles) WrittenUpTo(f *RegisterFile) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *RegisterFiles) WrittenUpTo(ctx context.Context, f *RegisterFile) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Model(f).Select("last_change", "problem", "advice").Updates(f).Error
 	})
 }

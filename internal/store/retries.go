@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"maps"
@@ -14,9 +15,11 @@ import (
 
 // In lists the messages of a folder that could not be read to their end,
 // by UID.
-func (s *Retries) In(mailboxID, folder string, uidValidity uint32) (map[uint32]Retry, error) {
-	rows, err := list[Retry](s.read.Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder,
-		uidValidity))
+func (s *Retries) In(ctx context.Context, mailboxID, folder string, uidValidity uint32) (map[uint32]Retry, error) {
+	rows, err := list[Retry](
+		s.reading(ctx).Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder,
+			uidValidity),
+	)
 	if len(rows) == 0 {
 		return nil, err
 	}
@@ -29,18 +32,34 @@ func (s *Retries) In(mailboxID, folder string, uidValidity uint32) (map[uint32]R
 
 // Due lists the messages of a mailbox that are to be tried again now, without those of the passes in but, which try
 // them again themselves.
-func (s *Retries) Due(mailboxID string, now time.Time, but []int64, lane Lane, most int) ([]Retry, error) {
-	return list[Retry](lane.of(s.read).Where("mailbox_id = ? AND state = 'waiting' AND (next_at IS NULL OR next_at <= "+
-		"?) AND pass_id NOT IN ?",
-		mailboxID, now.UTC(), append(but, -1)).Order("folder, uid").Limit(most))
+func (s *Retries) Due(
+	ctx context.Context,
+	mailboxID string,
+	now time.Time,
+	but []int64,
+	lane Lane,
+	most int,
+) ([]Retry, error) {
+	return list[Retry](
+		lane.of(s.reading(ctx)).Where("mailbox_id = ? AND state = 'waiting' AND (next_at IS NULL OR next_at <= "+
+			"?) AND pass_id NOT IN ?",
+			mailboxID, now.UTC(), append(but, -1)).Order("folder, uid").Limit(most),
+	)
 }
 
 // Next is when a message of a mailbox is tried again next; ok is false where
 // none waits. The zero time is now.
-func (s *Retries) Next(mailboxID string, but []int64, lane Lane) (at time.Time, ok bool, err error) {
-	r, err := first[Retry](lane.of(s.read).Where("mailbox_id = ? AND state = 'waiting' AND pass_id NOT IN ?", mailboxID,
-		append(but, -1)).
-		Order("next_at IS NOT NULL, next_at").Limit(1))
+func (s *Retries) Next(
+	ctx context.Context,
+	mailboxID string,
+	but []int64,
+	lane Lane,
+) (at time.Time, ok bool, err error) {
+	r, err := first[Retry](
+		lane.of(s.reading(ctx)).Where("mailbox_id = ? AND state = 'waiting' AND pass_id NOT IN ?", mailboxID,
+			append(but, -1)).
+			Order("next_at IS NOT NULL, next_at").Limit(1),
+	)
 	if errors.Is(err, ErrNotFound) {
 		return at, false, nil
 	}
@@ -52,28 +71,30 @@ func (s *Retries) Next(mailboxID string, but []int64, lane Lane) (at time.Time, 
 
 // OfPass lists the messages that a pass could not read, in the order of their
 // folders and UIDs.
-func (s *Retries) OfPass(v Viewer, passID int64) ([]Retry, error) {
-	return list[Retry](v.sees(s.read, "mailbox_id").Where("pass_id = ?", passID).Order("folder, uid"))
+func (s *Retries) OfPass(ctx context.Context, v Viewer, passID int64) ([]Retry, error) {
+	return list[Retry](v.sees(s.reading(ctx), "mailbox_id").Where("pass_id = ?", passID).Order("folder, uid"))
 }
 
 // ByID finds a message that could not be read, where the viewer may see it.
-func (s *Retries) ByID(v Viewer, id int64) (Retry, error) {
-	return first[Retry](v.sees(s.read, "mailbox_id").Where("id = ?", id))
+func (s *Retries) ByID(ctx context.Context, v Viewer, id int64) (Retry, error) {
+	return first[Retry](v.sees(s.reading(ctx), "mailbox_id").Where("id = ?", id))
 }
 
 // InTray lists the messages that could not be read and wait in the tray, the
 // newest first.
-func (s *Retries) InTray(v Viewer, most int) ([]Retry, error) {
-	return list[Retry](v.sees(s.read, "mailbox_id").Where("state = 'failed'").Order("id DESC").Limit(most))
+func (s *Retries) InTray(ctx context.Context, v Viewer, most int) ([]Retry, error) {
+	return list[Retry](
+		v.sees(s.reading(ctx), "mailbox_id").Where("state = 'failed'").Order("id DESC").Limit(most),
+	)
 }
 
 // Waiting counts the messages that wait to be read again, by mailbox.
-func (s *Retries) Waiting(v Viewer) (map[string]int, error) {
+func (s *Retries) Waiting(ctx context.Context, v Viewer) (map[string]int, error) {
 	var rows []struct {
 		MailboxID string
 		N         int
 	}
-	err := v.sees(s.read.Model(&Retry{}),
+	err := v.sees(s.reading(ctx).Model(&Retry{}),
 		"mailbox_id").Where("state = 'waiting'").Select("mailbox_id, count(*) AS n").Group("mailbox_id").Scan(&rows).Error
 	counts := map[string]int{}
 	for _, r := range rows {
@@ -83,13 +104,13 @@ func (s *Retries) Waiting(v Viewer) (map[string]int, error) {
 }
 
 // Drop forgets that a message could not be read: it is gone.
-func (s *Retries) Drop(id int64) error {
-	return s.change(func(tx *gorm.DB) error { return tx.Delete(&Retry{}, id).Error })
+func (s *Retries) Drop(ctx context.Context, id int64) error {
+	return s.change(ctx, func(tx *gorm.DB) error { return tx.Delete(&Retry{}, id).Error })
 }
 
 // Fail puts a message that could not be read into the tray.
-func (s *Retries) Fail(id int64, why reason.Reason, now time.Time) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Retries) Fail(ctx context.Context, id int64, why reason.Reason, now time.Time) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Model(&Retry{}).Where("id = ?",
 			id).Updates(map[string]any{"state": RetryFailed, "cause": CauseUnread,
 			"reason": why.Encode(), "next_at": nil, "done_at": now.UTC()}).Error
@@ -99,16 +120,24 @@ func (s *Retries) Fail(id int64, why reason.Reason, now time.Time) error {
 // Suspect records that the program ended, by its own fault, while it read
 // messages. A single message is counted. Of several nobody can say which it was,
 // so each is only read alone from then on.
-func (s *Retries) Suspect(messages []Retry, now time.Time) error {
+func (s *Retries) Suspect(ctx context.Context, messages []Retry, now time.Time) error {
 	crashed := 0
 	if len(messages) == 1 {
 		crashed = 1
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		for _, r := range messages {
 			err := tx.Exec(
 				`INSERT INTO retries (mailbox_id, folder, uid_validity, uid, state, crashes, made_at) VALUES (?, ?, ?, ?, 'suspect', ?, ?)
-				ON CONFLICT DO UPDATE SET crashes = crashes + ?`, r.MailboxID, r.Folder, r.UIDValidity, r.UID, crashed, now.UTC(), crashed).Error
+				ON CONFLICT DO UPDATE SET crashes = crashes + ?`,
+				r.MailboxID,
+				r.Folder,
+				r.UIDValidity,
+				r.UID,
+				crashed,
+				now.UTC(),
+				crashed,
+			).Error
 			if err != nil {
 				return err
 			}
@@ -213,8 +242,8 @@ const mostRejections = 1000
 
 // Reject records that a message for a drop address was refused, and gives the
 // rejections since the tray tells of them, the newest first, and how many there are.
-func (s *Mailboxes) Reject(r *Rejection, most int) (last []Rejection, n int64, err error) {
-	err = s.change(func(tx *gorm.DB) error {
+func (s *Mailboxes) Reject(ctx context.Context, r *Rejection, most int) (last []Rejection, n int64, err error) {
+	err = s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(r).Error; err != nil {
 			return err
 		}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -159,11 +160,11 @@ func (s *Store) bindSecrets(db *gorm.DB) error {
 }
 
 // Note keeps in the audit table what somebody did that changed nothing here, such as a check of a server.
-func (s *Store) Note(actor, action, object string) error {
-	return s.change(func(tx *gorm.DB) error { return note(tx, actor, action, object) })
+func (s *Store) Note(ctx context.Context, actor, action, object string) error {
+	return s.change(ctx, func(tx *gorm.DB) error { return note(tx, actor, action, object) })
 }
 
 // AuditOf lists what the audit table holds of one action, the newest first.
-func (s *People) AuditOf(action string) ([]Audit, error) {
-	return list[Audit](s.read.Where("action = ?", action).Order("id DESC"))
+func (s *People) AuditOf(ctx context.Context, action string) ([]Audit, error) {
+	return list[Audit](s.reading(ctx).Where("action = ?", action).Order("id DESC"))
 }

@@ -46,7 +46,7 @@ func TestASecretOpensOnItsOwnRouteOnly(t *testing.T) {
 		Username: "gauges",
 		Particulars: Particulars{Proxy: "socks5://127.0.0.1:1080", Pinned: "ab",
 			Consent: &Consent{Issuer: "i", ClientID: "c"}}}
-	if err := s.Mailboxes.Add(&box, "slack water", "test"); err != nil {
+	if err := s.Mailboxes.Add(t.Context(), &box, "slack water", "test"); err != nil {
 		t.Fatal(err)
 	}
 	tried, own := 0, *box.Particulars.Consent
@@ -64,10 +64,10 @@ func TestASecretOpensOnItsOwnRouteOnly(t *testing.T) {
 		if free[name] || name == ".ID" {
 			return
 		}
-		if err := s.Mailboxes.Change(&m, nil, 1, "test"); !errors.Is(err, ErrRoute) {
+		if err := s.Mailboxes.Change(t.Context(), &m, nil, 1, "test"); !errors.Is(err, ErrRoute) {
 			t.Errorf("a change of %s without a secret: %v", name, err)
 		}
-		if err := s.Mailboxes.SetSecret(&m, "another token"); !errors.Is(err, ErrRoute) {
+		if err := s.Mailboxes.SetSecret(t.Context(), &m, "another token"); !errors.Is(err, ErrRoute) {
 			t.Errorf("a token that was got with another %s is kept: %v", name, err)
 		}
 	})
@@ -77,7 +77,8 @@ func TestASecretOpensOnItsOwnRouteOnly(t *testing.T) {
 		t.Errorf("without consent its token opens: %v", err)
 	}
 	shelf := Cabinet{ID: "c", Name: "harbour", Kind: "webdav", Folder: "https://files.example/a", Username: "u"}
-	if err := errors.Join(s.Cabinets.Seal(&shelf, "slack water"), s.Cabinets.Add(&shelf, "test")); err != nil {
+	if err := errors.Join(s.Cabinets.Seal(&shelf, "slack water"), s.Cabinets.Add(t.Context(), &shelf,
+		"test")); err != nil {
 		t.Fatal(err)
 	}
 	each(shelf, func(name string, c Cabinet) {
@@ -86,9 +87,15 @@ func TestASecretOpensOnItsOwnRouteOnly(t *testing.T) {
 			t.Errorf("with another %s the cabinet's secret: %v", name, err)
 		}
 	})
-	person := Addressee{Name: "desk", Kind: "call", URL: "https://desk.example/hook", Addresses: []string{}, Tray: "never"}
+	person := Addressee{
+		Name:      "desk",
+		Kind:      "call",
+		URL:       "https://desk.example/hook",
+		Addresses: []string{},
+		Tray:      "never",
+	}
 	secret := "slack water"
-	if err := s.Alarms.SaveAddressee(&person, &secret, "test"); err != nil {
+	if err := s.Alarms.SaveAddressee(t.Context(), &person, &secret, "test"); err != nil {
 		t.Fatal(err)
 	}
 	each(person, func(name string, a Addressee) {
@@ -98,17 +105,17 @@ func TestASecretOpensOnItsOwnRouteOnly(t *testing.T) {
 		}
 	})
 	out := Outgoing{Host: "smtp.example", Port: 587, Encryption: "starttls", Username: "u"}
-	if err := s.Settings.SetOutgoing(out, &secret, 0, "test"); err != nil {
+	if err := s.Settings.SetOutgoing(t.Context(), out, &secret, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	each(out, func(name string, o Outgoing) {
 		tried++
-		err := s.Settings.SetOutgoing(o, nil, 0, "test")
+		err := s.Settings.SetOutgoing(t.Context(), o, nil, 0, "test")
 		if (err == nil) != free[name] {
 			t.Errorf("changing the outgoing mail's %s without a password: %v", name, err)
 		}
 	})
-	if _, password, err := s.Settings.Outgoing(); err != nil || password != secret {
+	if _, password, err := s.Settings.Outgoing(t.Context()); err != nil || password != secret {
 		t.Errorf("the password of outgoing mail is %q, %v", password, err)
 	}
 	if tried < 35 {
@@ -124,7 +131,7 @@ func TestSecretsOfOlderRecordsAreBoundToTheirRoute(t *testing.T) {
 		t.Fatal(err)
 	}
 	box := Mailbox{ID: "m", Name: "gauges", Kind: "imap", Host: "mail.example", Username: "gauges"}
-	if err := s.Mailboxes.Add(&box, "new", "test"); err != nil {
+	if err := s.Mailboxes.Add(t.Context(), &box, "new", "test"); err != nil {
 		t.Fatal(err)
 	}
 	if box.Secret, err = s.seal("slack water", box.ID); err != nil {
@@ -135,7 +142,7 @@ func TestSecretsOfOlderRecordsAreBoundToTheirRoute(t *testing.T) {
 		t.Fatal(err)
 	}
 	if err := errors.Join(s.write.Table("mailboxes").Where("id = 'm'").Update("secret", box.Secret).Error,
-		s.Settings.setJSON(OutgoingSetting, Outgoing{Host: "smtp.example", Port: 587, Sealed: sealed}, 0,
+		s.Settings.setJSON(t.Context(), OutgoingSetting, Outgoing{Host: "smtp.example", Port: 587, Sealed: sealed}, 0,
 			"test")); err != nil {
 		t.Fatal(err)
 	}
@@ -149,13 +156,13 @@ func TestSecretsOfOlderRecordsAreBoundToTheirRoute(t *testing.T) {
 		if s, err = Open(folder); err != nil {
 			t.Fatal(err)
 		}
-		if box, err = s.Mailboxes.ByID(System, "m"); err != nil {
+		if box, err = s.Mailboxes.ByID(t.Context(), System, "m"); err != nil {
 			t.Fatal(err)
 		}
 		if got, err := s.Mailboxes.Secret(&box); err != nil || got != "slack water" {
 			t.Errorf("after opening again: %q, %v", got, err)
 		}
-		if _, got, err := s.Settings.Outgoing(); err != nil || got != "tide" {
+		if _, got, err := s.Settings.Outgoing(t.Context()); err != nil || got != "tide" {
 			t.Errorf("of outgoing mail: %q, %v", got, err)
 		}
 	}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/json"
@@ -19,15 +20,15 @@ import (
 func NewID() string { return strings.ToLower(rand.Text()) }
 
 // Get reads a setting of the service, "" where there is none.
-func (s *Settings) Get(key string) (string, error) {
+func (s *Settings) Get(ctx context.Context, key string) (string, error) {
 	var value string
-	err := s.read.Raw("SELECT value FROM settings WHERE key = ?", key).Scan(&value).Error
+	err := s.reading(ctx).Raw("SELECT value FROM settings WHERE key = ?", key).Scan(&value).Error
 	return value, err
 }
 
 // Set keeps a setting.
-func (s *Settings) Set(key, value string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Settings) Set(ctx context.Context, key, value string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Exec("INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = "+
 			"excluded.value", key, value).Error
 	})
@@ -35,8 +36,8 @@ func (s *Settings) Set(key, value string) error {
 
 // RevisionOf is which change of a setting is the present one; one that was never
 // changed has 1.
-func (s *Settings) RevisionOf(key string) (int, error) {
-	n, err := settingRevision(s.read, key)
+func (s *Settings) RevisionOf(ctx context.Context, key string) (int, error) {
+	n, err := settingRevision(s.reading(ctx), key)
 	return n, explain(err)
 }
 
@@ -47,8 +48,8 @@ func settingRevision(db *gorm.DB, key string) (n int, err error) {
 
 // Change replaces a setting. revision is the revision that the change is based on, 0 for any; the error is ErrChanged
 // where the present revision is another one.
-func (s *Settings) Change(key, value string, revision int, what, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Settings) Change(ctx context.Context, key, value string, revision int, what, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		now, err := settingRevision(tx, key)
 		if err != nil {
 			return err
@@ -70,16 +71,18 @@ func (s *Settings) Change(key, value string, revision int, what, actor string) e
 }
 
 // All lists who may sign in.
-func (s *People) All() ([]Person, error) { return list[Person](s.read.Order("name")) }
+func (s *People) All(ctx context.Context) ([]Person, error) {
+	return list[Person](s.reading(ctx).Order("name"))
+}
 
 // Named finds somebody by name.
-func (s *People) Named(name string) (Person, error) {
-	return first[Person](s.read.Where("name = ?", name))
+func (s *People) Named(ctx context.Context, name string) (Person, error) {
+	return first[Person](s.reading(ctx).Where("name = ?", name))
 }
 
 // Add lets somebody sign in.
-func (s *People) Add(p Person, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *People) Add(ctx context.Context, p Person, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(&p).Error; err != nil {
 			return err
 		}
@@ -89,8 +92,8 @@ func (s *People) Add(p Person, actor string) error {
 
 // AddFirst makes the first administrator, if there is nobody yet and a setting still has the value that was
 // looked at, and empties that setting. Else it is ErrTaken.
-func (s *People) AddFirst(p Person, setting, value string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *People) AddFirst(ctx context.Context, p Person, setting, value string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		var people int64
 		if err := tx.Model(&Person{}).Count(&people).Error; err != nil {
 			return err
@@ -113,21 +116,21 @@ func (s *People) AddFirst(p Person, setting, value string) error {
 }
 
 // GetOr is a setting; where there is none it gets the value that is made.
-func (s *Settings) GetOr(key string, value func() string) (string, error) {
-	if found, err := s.Get(key); err != nil || found != "" {
+func (s *Settings) GetOr(ctx context.Context, key string, value func() string) (string, error) {
+	if found, err := s.Get(ctx, key); err != nil || found != "" {
 		return found, err
 	}
-	if err := s.change(func(tx *gorm.DB) error {
+	if err := s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Exec("INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO NOTHING", key, value()).Error
 	}); err != nil {
 		return "", err
 	}
-	return s.Get(key)
+	return s.Get(ctx, key)
 }
 
 // AddKey keeps the hash of a session or token.
-func (s *People) AddKey(k Key) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *People) AddKey(ctx context.Context, k Key) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Where("expires_at < ?", k.MadeAt).Delete(&Key{}).Error; err != nil {
 			return err
 		}
@@ -136,25 +139,26 @@ func (s *People) AddKey(k Key) error {
 }
 
 // RemoveKey ends a session or token.
-func (s *People) RemoveKey(id string) error {
-	return s.change(func(tx *gorm.DB) error { return tx.Where("id = ?", id).Delete(&Key{}).Error })
+func (s *People) RemoveKey(ctx context.Context, id string) error {
+	return s.change(ctx, func(tx *gorm.DB) error { return tx.Where("id = ?", id).Delete(&Key{}).Error })
 }
 
 // HashKey is how a session or token is kept.
 func HashKey(secret string) []byte { h := sha256.Sum256([]byte(secret)); return h[:] }
 
 // ViewerOf finds who holds a session or token.
-func (s *People) ViewerOf(secret string, now time.Time) (Viewer, Key, error) {
-	k, err := first[Key](s.read.Where("hash = ? AND expires_at > ?", HashKey(secret), now))
+func (s *People) ViewerOf(ctx context.Context, secret string, now time.Time) (Viewer, Key, error) {
+	k, err := first[Key](s.reading(ctx).Where("hash = ? AND expires_at > ?", HashKey(secret), now))
 	if err != nil {
 		return Viewer{}, k, err
 	}
-	p, err := first[Person](s.read.Where("id = ?", k.PersonID))
+	p, err := first[Person](s.reading(ctx).Where("id = ?", k.PersonID))
 	if err != nil {
 		return Viewer{}, k, err
 	}
 	v := Viewer{ID: p.ID, Name: p.Name, Role: p.Role}
-	if err := s.read.Raw("SELECT mailbox_id FROM rights WHERE person_id = ?", p.ID).Scan(&v.Only).Error; err != nil {
+	if err := s.reading(ctx).Raw("SELECT mailbox_id FROM rights WHERE person_id = ?",
+		p.ID).Scan(&v.Only).Error; err != nil {
 		return Viewer{}, k, err
 	}
 	v.All = p.Role == Administrator || len(v.Only) == 0
@@ -162,8 +166,8 @@ func (s *People) ViewerOf(secret string, now time.Time) (Viewer, Key, error) {
 }
 
 // Restrict lets a person see only some mailboxes; none lifts it.
-func (s *People) Restrict(personID string, mailboxIDs []string, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *People) Restrict(ctx context.Context, personID string, mailboxIDs []string, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Exec("DELETE FROM rights WHERE person_id = ?", personID).Error; err != nil {
 			return err
 		}
@@ -185,31 +189,31 @@ func (v Viewer) sees(db *gorm.DB, column string) *gorm.DB {
 }
 
 // All lists the mailboxes that the viewer may see.
-func (s *Mailboxes) All(v Viewer) ([]Mailbox, error) {
-	return list[Mailbox](v.sees(s.read, "id").Order("name"))
+func (s *Mailboxes) All(ctx context.Context, v Viewer) ([]Mailbox, error) {
+	return list[Mailbox](v.sees(s.reading(ctx), "id").Order("name"))
 }
 
 // ByID finds a mailbox.
-func (s *Mailboxes) ByID(v Viewer, id string) (Mailbox, error) {
-	return first[Mailbox](v.sees(s.read, "id").Where("id = ?", id))
+func (s *Mailboxes) ByID(ctx context.Context, v Viewer, id string) (Mailbox, error) {
+	return first[Mailbox](v.sees(s.reading(ctx), "id").Where("id = ?", id))
 }
 
 // Named finds a mailbox by its name.
-func (s *Mailboxes) Named(v Viewer, name string) (Mailbox, error) {
-	return first[Mailbox](v.sees(s.read, "id").Where("name = ?", name))
+func (s *Mailboxes) Named(ctx context.Context, v Viewer, name string) (Mailbox, error) {
+	return first[Mailbox](v.sees(s.reading(ctx), "id").Where("name = ?", name))
 }
 
 // Secret opens a mailbox's secret, for connecting only.
 func (s *Mailboxes) Secret(m *Mailbox) (string, error) { return s.unsealFor(m.Secret, m.ID, m.route()) }
 
 // Add keeps a mailbox with its secret sealed.
-func (s *Mailboxes) Add(m *Mailbox, secret, actor string) error {
+func (s *Mailboxes) Add(ctx context.Context, m *Mailbox, secret, actor string) error {
 	var err error
 	if m.Secret, err = s.sealFor(secret, m.ID, m.route()); err != nil {
 		return err
 	}
 	m.Revision = 1
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(m).Error; err != nil {
 			return err
 		}
@@ -219,7 +223,7 @@ func (s *Mailboxes) Add(m *Mailbox, secret, actor string) error {
 
 // Change replaces a mailbox of the given revision. A nil secret keeps the stored one, or is ErrRoute where that was
 // given for another route. Folders and messages are kept.
-func (s *Mailboxes) Change(m *Mailbox, secret *string, revision int, actor string) error {
+func (s *Mailboxes) Change(ctx context.Context, m *Mailbox, secret *string, revision int, actor string) error {
 	if secret != nil {
 		var err error
 		if m.Secret, err = s.sealFor(*secret, m.ID, m.route()); err != nil {
@@ -229,7 +233,7 @@ func (s *Mailboxes) Change(m *Mailbox, secret *string, revision int, actor strin
 		return err
 	}
 	m.Revision = revision + 1
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		done := tx.Model(m).Where("revision = ?", revision).Select("*").Updates(m)
 		if done.Error == nil && done.RowsAffected == 0 {
 			return ErrChanged
@@ -239,8 +243,8 @@ func (s *Mailboxes) Change(m *Mailbox, secret *string, revision int, actor strin
 }
 
 // Remove forgets a mailbox. Its messages and filings stay known.
-func (s *Mailboxes) Remove(id, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Mailboxes) Remove(ctx context.Context, id, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		m, err := first[Mailbox](tx.Where("id = ?", id))
 		if err != nil {
 			return err
@@ -261,25 +265,27 @@ func (s *Mailboxes) Remove(id, actor string) error {
 }
 
 // WaitingIn counts what of a mailbox waits to be filed, or in the tray.
-func (s *Mailboxes) WaitingIn(mailboxID string) (int, error) {
+func (s *Mailboxes) WaitingIn(ctx context.Context, mailboxID string) (int, error) {
 	var n int
-	err := s.read.Raw(
+	err := s.reading(ctx).Raw(
 		`SELECT (SELECT count(*) FROM journal WHERE mailbox_id = ? AND state IN ('planned', 'staged', 'held', 'failed'))
 		+ (SELECT count(*) FROM retries WHERE mailbox_id = ? AND state <> 'set aside')`, mailboxID, mailboxID).Scan(&n).Error
 	return n, err
 }
 
 // All lists the cabinets.
-func (s *Cabinets) All() ([]Cabinet, error) { return list[Cabinet](s.read.Order("name")) }
+func (s *Cabinets) All(ctx context.Context) ([]Cabinet, error) {
+	return list[Cabinet](s.reading(ctx).Order("name"))
+}
 
 // ByID finds a cabinet.
-func (s *Cabinets) ByID(id string) (Cabinet, error) {
-	return first[Cabinet](s.read.Where("id = ?", id))
+func (s *Cabinets) ByID(ctx context.Context, id string) (Cabinet, error) {
+	return first[Cabinet](s.reading(ctx).Where("id = ?", id))
 }
 
 // Named finds a cabinet by its name.
-func (s *Cabinets) Named(name string) (Cabinet, error) {
-	return first[Cabinet](s.read.Where("name = ?", name))
+func (s *Cabinets) Named(ctx context.Context, name string) (Cabinet, error) {
+	return first[Cabinet](s.reading(ctx).Where("name = ?", name))
 }
 
 // Secret opens a cabinet's secret, for reaching it only.
@@ -297,9 +303,9 @@ func (s *Cabinets) Seal(c *Cabinet, secret string) (err error) {
 }
 
 // Add keeps a cabinet.
-func (s *Cabinets) Add(c *Cabinet, actor string) error {
+func (s *Cabinets) Add(ctx context.Context, c *Cabinet, actor string) error {
 	c.Revision = 1
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(c).Error; err != nil {
 			return err
 		}
@@ -309,11 +315,11 @@ func (s *Cabinets) Add(c *Cabinet, actor string) error {
 
 // Change keeps how a cabinet is reached, by colleagues and from here. revision
 // is the one that was changed, 0 for whatever is there. Where its secret was given for another route this is ErrRoute.
-func (s *Cabinets) Change(c *Cabinet, revision int, actor string) error {
+func (s *Cabinets) Change(ctx context.Context, c *Cabinet, revision int, actor string) error {
 	if _, err := s.Secret(c); err != nil {
 		return err
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		was, err := first[Cabinet](tx.Where("id = ?", c.ID))
 		if err != nil {
 			return err
@@ -331,8 +337,8 @@ func (s *Cabinets) Change(c *Cabinet, revision int, actor string) error {
 }
 
 // Moved keeps where a cabinet is now. All that was filed in it follows.
-func (s *Cabinets) Moved(c *Cabinet, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Cabinets) Moved(ctx context.Context, c *Cabinet, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		was, err := first[Cabinet](tx.Where("id = ?", c.ID))
 		if err != nil {
 			return err
@@ -345,22 +351,42 @@ func (s *Cabinets) Moved(c *Cabinet, actor string) error {
 }
 
 // FilesIn counts the files that were filed in a cabinet and lie there.
-func (s *Cabinets) FilesIn(cabinetID string) (int, error) {
+func (s *Cabinets) FilesIn(ctx context.Context, cabinetID string) (int, error) {
 	var n int64
-	err := s.read.Table("register").Where("cabinet_id = ? AND filed_at IS NOT NULL", cabinetID).Count(&n).Error
+	err := s.read.WithContext(
+		ctx,
+	).Table(
+		"register",
+	).Where(
+		"cabinet_id = ? AND filed_at IS NOT NULL",
+		cabinetID,
+	).Count(
+		&n,
+	).Error
 	return int(n), err
 }
 
 // KeptIn lists the names under which a cabinet keeps files that were moved out of the way.
-func (s *Cabinets) KeptIn(cabinetID string) (names []string, err error) {
-	err = s.read.Table("register").Where("cabinet_id = ? AND kept_as <> ''", cabinetID).Order("kept_as").Pluck("kept_as",
-		&names).Error
+func (s *Cabinets) KeptIn(ctx context.Context, cabinetID string) (names []string, err error) {
+	err = s.read.WithContext(
+		ctx,
+	).Table(
+		"register",
+	).Where(
+		"cabinet_id = ? AND kept_as <> ''",
+		cabinetID,
+	).Order(
+		"kept_as",
+	).Pluck(
+		"kept_as",
+		&names,
+	).Error
 	return names, err
 }
 
 // Remove forgets a cabinet; its files stay where they are.
-func (s *Cabinets) Remove(id, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Cabinets) Remove(ctx context.Context, id, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Where("id = ?", id).Delete(&Cabinet{}).Error; err != nil {
 			return err
 		}
@@ -375,30 +401,32 @@ func (s *Cabinets) Remove(id, actor string) error {
 func (r *Rule) Parsed() (*rule.Rule, error) { return rule.ParseRule([]byte(r.Document)) }
 
 // All lists the rules in their order.
-func (s *Rules) All() ([]Rule, error) {
-	return list[Rule](s.read.Where("NOT removed").Order("place, made_at"))
+func (s *Rules) All(ctx context.Context) ([]Rule, error) {
+	return list[Rule](s.reading(ctx).Where("NOT removed").Order("place, made_at"))
 }
 
 // ByID finds a rule, also one that was removed.
-func (s *Rules) ByID(id string) (Rule, error) { return first[Rule](s.read.Where("id = ?", id)) }
+func (s *Rules) ByID(ctx context.Context, id string) (Rule, error) {
+	return first[Rule](s.reading(ctx).Where("id = ?", id))
+}
 
 // Revision finds a state of a rule.
-func (s *Rules) Revision(ruleID string, revision int) (RuleRevision, error) {
-	return first[RuleRevision](s.read.Where("rule_id = ? AND revision = ?", ruleID, revision))
+func (s *Rules) Revision(ctx context.Context, ruleID string, revision int) (RuleRevision, error) {
+	return first[RuleRevision](s.reading(ctx).Where("rule_id = ? AND revision = ?", ruleID, revision))
 }
 
 // Revisions lists the states of a rule, the newest first.
-func (s *Rules) Revisions(ruleID string) ([]RuleRevision, error) {
-	return list[RuleRevision](s.read.Where("rule_id = ?", ruleID).Order("revision DESC"))
+func (s *Rules) Revisions(ctx context.Context, ruleID string) ([]RuleRevision, error) {
+	return list[RuleRevision](s.reading(ctx).Where("rule_id = ?", ruleID).Order("revision DESC"))
 }
 
 // StatesOf counts a rule's items by where they stand.
-func (s *Rules) StatesOf(ruleID string) (map[State]int, error) {
+func (s *Rules) StatesOf(ctx context.Context, ruleID string) (map[State]int, error) {
 	var rows []struct {
 		State State
 		N     int
 	}
-	err := s.read.Model(&Entry{}).Select("state, count(*) AS n").Where("rule_id = ?",
+	err := s.reading(ctx).Model(&Entry{}).Select("state, count(*) AS n").Where("rule_id = ?",
 		ruleID).Group("state").Scan(&rows).Error
 	counts := map[State]int{}
 	for _, r := range rows {
@@ -409,7 +437,13 @@ func (s *Rules) StatesOf(ruleID string) (map[State]int, error) {
 
 // Save keeps a rule's document. A rule without an id is new, is given one,
 // and is off. revision is the one that was changed, 0 for whatever is there.
-func (s *Rules) Save(document *rule.Rule, revision int, now time.Time, actor string) (Rule, error) {
+func (s *Rules) Save(
+	ctx context.Context,
+	document *rule.Rule,
+	revision int,
+	now time.Time,
+	actor string,
+) (Rule, error) {
 	var saved Rule
 	if document.ID == "" {
 		document.ID = NewID()
@@ -418,7 +452,7 @@ func (s *Rules) Save(document *rule.Rule, revision int, now time.Time, actor str
 	if err != nil {
 		return saved, err
 	}
-	err = s.change(func(tx *gorm.DB) error {
+	err = s.change(ctx, func(tx *gorm.DB) error {
 		saved, err = first[Rule](tx.Where("id = ?", document.ID))
 		switch {
 		case errors.Is(err, ErrNotFound):
@@ -454,8 +488,8 @@ func (s *Rules) Save(document *rule.Rule, revision int, now time.Time, actor str
 
 // Remove takes a rule away. Its number of identity is not used again, and
 // its filings stay.
-func (s *Rules) Remove(id, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Rules) Remove(ctx context.Context, id, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		r, err := first[Rule](tx.Where("id = ?", id))
 		if err != nil {
 			return err
@@ -485,8 +519,8 @@ type Place struct{ MailboxID, Folder string }
 
 // SwitchOn lets a rule run from now on: everything that was not looked at yet in
 // these folders is new to it. A folder never opened gets its mark when it is.
-func (s *Rules) SwitchOn(ruleID string, places []Place, now time.Time, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Rules) SwitchOn(ctx context.Context, ruleID string, places []Place, now time.Time, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		r, err := first[Rule](tx.Where("id = ? AND NOT removed", ruleID))
 		if err != nil {
 			return err
@@ -506,31 +540,46 @@ func (s *Rules) SwitchOn(ruleID string, places []Place, now time.Time, actor str
 
 // AwaitFolder notes that a rule names a folder which the mailbox does not have. What
 // is in the folder when it appears is new to the rule.
-func (s *Rules) AwaitFolder(ruleID string, p Place, now time.Time) error {
+func (s *Rules) AwaitFolder(ctx context.Context, ruleID string, p Place, now time.Time) error {
 	var waits int64
-	err := s.read.Model(&StartMark{}).Where("rule_id = ? AND mailbox_id = ? AND folder = ? AND awaited", ruleID,
-		p.MailboxID, p.Folder).Count(&waits).Error
+	err := s.read.WithContext(
+		ctx,
+	).Model(
+		&StartMark{},
+	).Where(
+		"rule_id = ? AND mailbox_id = ? AND folder = ? AND awaited",
+		ruleID,
+		p.MailboxID,
+		p.Folder,
+	).Count(
+		&waits,
+	).Error
 	if err != nil || waits > 0 {
 		return err
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Exec(
 			`INSERT INTO start_marks (rule_id, mailbox_id, folder, uid_validity, uid_next, made_at, awaited) VALUES (?, ?, ?, 0, 0, ?, TRUE)
-			ON CONFLICT DO UPDATE SET awaited = TRUE`, ruleID, p.MailboxID, p.Folder, now).Error
+			ON CONFLICT DO UPDATE SET awaited = TRUE`,
+			ruleID,
+			p.MailboxID,
+			p.Folder,
+			now,
+		).Error
 	})
 }
 
 // EndAwaiting notes that a folder is there again which rules waited for.
-func (s *Rules) EndAwaiting(p Place) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Rules) EndAwaiting(ctx context.Context, p Place) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE start_marks SET awaited = FALSE WHERE mailbox_id = ? AND folder = ?", p.MailboxID,
 			p.Folder).Error
 	})
 }
 
 // AddMarks gives a running rule a start mark in folders where it has none.
-func (s *Rules) AddMarks(ruleID string, places []Place, now time.Time) error {
-	return s.change(func(tx *gorm.DB) error { return addMarks(tx, ruleID, places, now) })
+func (s *Rules) AddMarks(ctx context.Context, ruleID string, places []Place, now time.Time) error {
+	return s.change(ctx, func(tx *gorm.DB) error { return addMarks(tx, ruleID, places, now) })
 }
 
 func addMarks(tx *gorm.DB, ruleID string, places []Place, now time.Time) error {
@@ -557,8 +606,8 @@ func addMarks(tx *gorm.DB, ruleID string, places []Place, now time.Time) error {
 }
 
 // SwitchOff stops a rule. What is staged is finished, what is only planned is let go.
-func (s *Rules) SwitchOff(ruleID, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Rules) SwitchOff(ctx context.Context, ruleID, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		r, err := first[Rule](tx.Where("id = ? AND NOT removed", ruleID))
 		if err != nil {
 			return err
@@ -576,8 +625,8 @@ func (s *Rules) SwitchOff(ruleID, actor string) error {
 // Order puts the rules into an order. Rules that are not named follow.
 //
 // was is the order that was seen; nil for whatever it is. ErrChanged where it is another.
-func (s *Rules) Order(ids, was []string, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Rules) Order(ctx context.Context, ids, was []string, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		rules, err := list[Rule](tx.Where("NOT removed").Order("place, made_at"))
 		if err != nil {
 			return err
@@ -611,19 +660,19 @@ func (s *Rules) Order(ids, was []string, actor string) error {
 }
 
 // Marks lists the start marks of a mailbox.
-func (s *Rules) Marks(mailboxID string) ([]StartMark, error) {
-	return list[StartMark](s.read.Where("mailbox_id = ?", mailboxID))
+func (s *Rules) Marks(ctx context.Context, mailboxID string) ([]StartMark, error) {
+	return list[StartMark](s.reading(ctx).Where("mailbox_id = ?", mailboxID))
 }
 
 // SetSecret keeps another secret for a mailbox, such as a token that was renewed.
 // The mailbox's settings stay as they are. Where they are others by now, the secret was given for another route,
 // and this is ErrRoute.
-func (s *Mailboxes) SetSecret(m *Mailbox, secret string) error {
+func (s *Mailboxes) SetSecret(ctx context.Context, m *Mailbox, secret string) error {
 	sealed, err := s.sealFor(secret, m.ID, m.route())
 	if err != nil {
 		return err
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		now, err := first[Mailbox](tx.Where("id = ?", m.ID))
 		if err != nil {
 			return err
@@ -636,14 +685,14 @@ func (s *Mailboxes) SetSecret(m *Mailbox, secret string) error {
 }
 
 // At finds the drop address that begins with a text, before the "@".
-func (s *Mailboxes) At(local string) (Mailbox, error) {
-	return first[Mailbox](s.read.Where("kind = 'drop' AND address = ?", local))
+func (s *Mailboxes) At(ctx context.Context, local string) (Mailbox, error) {
+	return first[Mailbox](s.reading(ctx).Where("kind = 'drop' AND address = ?", local))
 }
 
 // Readdress gives a drop address another word or another secret part; "" closes it.
-func (s *Mailboxes) Readdress(m *Mailbox, what, actor string) error {
+func (s *Mailboxes) Readdress(ctx context.Context, m *Mailbox, what, actor string) error {
 	m.Revision++
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Model(m).Select("address", "particulars", "revision").Updates(m).Error; err != nil {
 			return err
 		}

@@ -51,7 +51,7 @@ func TestEveryStateIsReachedAndKnown(t *testing.T) {
 func TestAChangeOfAStateThatNoTableHasIsNoted(t *testing.T) {
 	s := opened(t)
 	e := message(t, s, "box", 1, "1")
-	if err := s.Journal.Stage(&e[0], nil, time.Now()); err != nil {
+	if err := s.Journal.Stage(t.Context(), &e[0], nil, time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	if found, err := s.Unexpected(); err != nil || len(found) != 0 {
@@ -97,7 +97,7 @@ func TestAChangeOfAStateThatNoTableHasIsNoted(t *testing.T) {
 func TestLookingAtTheStatesDoesNotHideThatTheDiskIsFull(t *testing.T) {
 	s := opened(t)
 	s.Interrupt(func(bool) error { return &Trouble{Problem: "the disk is full", Full: true} })
-	if err := s.Mailboxes.SaveListing("box", []mail.Folder{{Path: "INBOX"}}); TroubleOf(err) == nil {
+	if err := s.Mailboxes.SaveListing(t.Context(), "box", []mail.Folder{{Path: "INBOX"}}); TroubleOf(err) == nil {
 		t.Fatalf("the listing was kept on a full disk: %v", err)
 	}
 	s.Interrupt(func(bool) error { return nil })

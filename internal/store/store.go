@@ -130,8 +130,8 @@ func (s *Store) Interrupt(f func(after bool) error) { s.interrupt.Store(&f) }
 
 // Fill simulates a full disk in tests: the database cannot grow beyond its present size, or can again. SQLite answers
 // as on a full disk.
-func (s *Store) Fill(full bool) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Store) Fill(ctx context.Context, full bool) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if !full {
 			return tx.Exec("PRAGMA max_page_count = 4294967294").Error
 		}
@@ -140,6 +140,7 @@ func (s *Store) Fill(full bool) error {
 }
 
 type job struct {
+	ctx    context.Context
 	f      func(tx *gorm.DB) error
 	result chan error
 }
@@ -269,13 +270,13 @@ func (s *Store) Ready(ctx context.Context) error {
 	if t := s.harm.Load(); t != nil {
 		return t
 	}
-	if err := s.read.WithContext(ctx).Exec("SELECT 1").Error; err != nil {
+	if err := s.reading(ctx).Exec("SELECT 1").Error; err != nil {
 		return explain(err)
 	}
 	if s.refused.Load() == nil {
 		return nil
 	}
-	return s.Settings.Set("tried", time.Now().UTC().Format(time.RFC3339))
+	return s.Settings.Set(ctx, "tried", time.Now().UTC().Format(time.RFC3339))
 }
 
 // Refusal is why the last change came to nothing, nil where it was kept.
@@ -347,7 +348,7 @@ func (s *Store) writer() {
 		results := make([]error, len(group))
 		err := s.write.Transaction(func(tx *gorm.DB) error {
 			for i, j := range group {
-				results[i] = safely(tx, j.f)
+				results[i] = safely(tx.WithContext(j.ctx), j.f)
 			}
 			return nil
 		})
@@ -403,8 +404,12 @@ func safely(tx *gorm.DB, f func(tx *gorm.DB) error) (err error) {
 	return f(tx)
 }
 
-// change runs f in a transaction and returns once it is flushed to disk.
-func (s *Store) change(f func(tx *gorm.DB) error) error {
+// reading are the records to be read, as long as ctx lasts.
+func (s *Store) reading(ctx context.Context) *gorm.DB { return s.read.WithContext(ctx) }
+
+// change runs f in a transaction and returns once it is flushed to disk. What is changed tells mostly of what was done
+// already, so a change is made to its end, also where ctx ends meanwhile.
+func (s *Store) change(ctx context.Context, f func(tx *gorm.DB) error) error {
 	stop := s.interrupt.Load()
 	if stop != nil {
 		if err := (*stop)(false); err != nil {
@@ -412,7 +417,7 @@ func (s *Store) change(f func(tx *gorm.DB) error) error {
 			return err
 		}
 	}
-	j := job{f: f, result: make(chan error, 1)}
+	j := job{ctx: context.WithoutCancel(ctx), f: f, result: make(chan error, 1)}
 	s.jobs <- j
 	err := explain(<-j.result)
 	t := TroubleOf(err)

@@ -48,7 +48,7 @@ func message(t *testing.T, s *Store, mailbox string, uid uint32, items ...string
 				PlannedAt: day})
 	}
 	look := Look{Messages: []*Message{m}, Entries: map[*Message][]Entry{m: entries}}
-	if err := s.Messages.Commit(look); err != nil {
+	if err := s.Messages.Commit(t.Context(), look); err != nil {
 		t.Fatal(err)
 	}
 	return look.Entries[m]
@@ -64,7 +64,7 @@ func TestOneItemHasOneLine(t *testing.T) {
 	if again[0].ID != 0 || again[1].ID != 0 || again[2].ID == 0 {
 		t.Errorf("planned twice: %+v", again)
 	}
-	if due, err := s.Journal.Due("box", day, nil, AnyLane, 10); err != nil || len(due) != 3 {
+	if due, err := s.Journal.Due(t.Context(), "box", day, nil, AnyLane, 10); err != nil || len(due) != 3 {
 		t.Errorf("%d lines are due, want 3 (%v)", len(due), err)
 	}
 }
@@ -74,11 +74,11 @@ func TestNumbersAreDrawnOnceEachYearAndNeverAgain(t *testing.T) {
 	e := message(t, s, "box", 1, "1", "2", "3")
 	for i, at := range []time.Time{day, day, day.Add(2 * time.Minute)} {
 		e[i].Path = "A/" + e[i].Item
-		if err := s.Journal.Stage(&e[i], nil, at); err != nil {
+		if err := s.Journal.Stage(t.Context(), &e[i], nil, at); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := s.Journal.Stage(&e[0], nil, day.AddDate(1, 0, 0)); err != nil { // staged again after a crash
+	if err := s.Journal.Stage(t.Context(), &e[0], nil, day.AddDate(1, 0, 0)); err != nil { // staged again after a crash
 		t.Fatal(err)
 	}
 	for i, want := range [][2]int{{2026, 1}, {2026, 2}, {2027, 1}} {
@@ -87,18 +87,22 @@ func TestNumbersAreDrawnOnceEachYearAndNeverAgain(t *testing.T) {
 		}
 	}
 	e[1].State, e[1].Reason = There, reason.SameContent("a.csv")
-	if err := errors.Join(s.Journal.Finish(&e[1], day), s.Journal.File(&e[0], day)); err != nil {
+	if err := errors.Join(s.Journal.Finish(t.Context(), &e[1], day), s.Journal.File(t.Context(), &e[0], day)); err != nil {
 		t.Fatal(err)
 	}
 	more := message(t, s, "box", 2, "1")
-	if err := s.Journal.Stage(&more[0], nil, day); err != nil || more[0].RegisterNumber != 3 {
+	if err := s.Journal.Stage(t.Context(), &more[0], nil, day); err != nil || more[0].RegisterNumber != 3 {
 		t.Errorf("after a number that came to nothing the next is %d, want 3 (%v)", more[0].RegisterNumber, err)
 	}
-	filed, err := s.Register.List(System, register.Query{Most: 10})
+	filed, err := s.Register.List(t.Context(), System, register.Query{Most: 10})
 	if err != nil || len(filed) != 1 || filed[0].Number != 1 || filed[0].File != "1" || filed[0].Folder != "A" {
 		t.Errorf("the register shows %+v (%v)", filed, err)
 	}
-	withVoid, err := s.Register.List(System, register.Query{Most: 10, Search: register.Search{States: register.All}})
+	withVoid, err := s.Register.List(
+		t.Context(),
+		System,
+		register.Query{Most: 10, Search: register.Search{States: register.All}},
+	)
 	if err != nil || len(withVoid) != 2 || withVoid[0].Void != e[1].Reason.String() {
 		t.Errorf("with the void numbers: %+v (%v)", withVoid, err)
 	}
@@ -108,37 +112,41 @@ func TestNumbersAreDrawnOnceEachYearAndNeverAgain(t *testing.T) {
 // list of changes was cut, and where it never held an entry.
 func TestTheChangesOfTheRegisterAreFollowed(t *testing.T) {
 	s := opened(t)
-	if years, last, err := s.RegisterFiles.ChangesSince(0); err != nil || len(years) != 0 || last != 0 {
+	if years, last, err := s.RegisterFiles.ChangesSince(t.Context(), 0); err != nil || len(years) != 0 || last != 0 {
 		t.Errorf("of an empty register: %v, %d, %v", years, last, err)
 	}
 	e := message(t, s, "box", 1, "1", "2")
 	e[0].Path, e[1].Path = "A/x", "A/y"
-	if err := errors.Join(s.Journal.Stage(&e[0], nil, day), s.Journal.File(&e[0], day)); err != nil {
+	if err := errors.Join(s.Journal.Stage(t.Context(), &e[0], nil, day), s.Journal.File(t.Context(), &e[0],
+		day)); err != nil {
 		t.Fatal(err)
 	}
-	years, last, err := s.RegisterFiles.ChangesSince(0)
+	years, last, err := s.RegisterFiles.ChangesSince(t.Context(), 0)
 	if err != nil || len(years) != 1 || years[0] != day.Year() || last == 0 {
 		t.Fatalf("after a filing: %v, %d, %v", years, last, err)
 	}
-	if n, err := s.Register.Count(System, register.Query{}); n != 1 || err != nil {
+	if n, err := s.Register.Count(t.Context(), System, register.Query{}); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
-	if err := s.change(func(tx *gorm.DB) error { return tx.Exec("DELETE FROM register_changes").Error }); err != nil {
+	if err := s.change(t.Context(),
+		func(tx *gorm.DB) error { return tx.Exec("DELETE FROM register_changes").Error }); err != nil {
 		t.Fatal(err)
 	}
-	if years, again, err := s.RegisterFiles.ChangesSince(0); err != nil || len(years) != 1 || again != last {
+	if years, again, err := s.RegisterFiles.ChangesSince(t.Context(), 0); err != nil || len(years) != 1 || again != last {
 		t.Errorf("with a list that was cut: %v, %d, %v; want %d", years, again, err, last)
 	}
-	if years, _, err := s.RegisterFiles.ChangesSince(last); err != nil || len(years) != 0 {
+	if years, _, err := s.RegisterFiles.ChangesSince(t.Context(), last); err != nil || len(years) != 0 {
 		t.Errorf("nothing changed since, and it says %v, %v", years, err)
 	}
-	if err := errors.Join(s.Journal.Stage(&e[1], nil, day), s.Journal.File(&e[1], day)); err != nil {
+	if err := errors.Join(s.Journal.Stage(t.Context(), &e[1], nil, day), s.Journal.File(t.Context(), &e[1],
+		day)); err != nil {
 		t.Fatal(err)
 	}
-	if years, later, err := s.RegisterFiles.ChangesSince(last); err != nil || len(years) != 1 || later <= last {
+	if years, later, err := s.RegisterFiles.ChangesSince(t.Context(), last); err != nil || len(years) != 1 ||
+		later <= last {
 		t.Errorf("after another filing: %v, %d, %v", years, later, err)
 	}
-	if n, err := s.Register.Count(System, register.Query{}); n != 2 || err != nil {
+	if n, err := s.Register.Count(t.Context(), System, register.Query{}); n != 2 || err != nil {
 		t.Errorf("%d are found, %v", n, err)
 	}
 }
@@ -149,7 +157,7 @@ func TestChangesThatFailLeaveTheOthersOfTheirGroup(t *testing.T) {
 	errs := make([]error, 60)
 	for i := range errs {
 		all.Go(func() {
-			errs[i] = s.change(func(tx *gorm.DB) error {
+			errs[i] = s.change(t.Context(), func(tx *gorm.DB) error {
 				if err := tx.Exec("INSERT INTO settings (key, value) VALUES (?, 'x')", fmt.Sprint(i)).Error; err != nil {
 					return err
 				}
@@ -165,7 +173,7 @@ func TestChangesThatFailLeaveTheOthersOfTheirGroup(t *testing.T) {
 	}
 	all.Wait()
 	for i, err := range errs {
-		value, readErr := s.Settings.Get(fmt.Sprint(i))
+		value, readErr := s.Settings.Get(t.Context(), fmt.Sprint(i))
 		if kept := value == "x"; readErr != nil || kept != (i%3 == 0) || (err == nil) != (i%3 == 0) {
 			t.Errorf("change %d: error %v, kept %v", i, err, kept)
 		}
@@ -187,7 +195,7 @@ func TestFlushesAreOn(t *testing.T) {
 func TestASealedSecretOpensForItsOwnerOnly(t *testing.T) {
 	s := opened(t)
 	m := Mailbox{ID: "a", Name: "gauges", MadeAt: day}
-	if err := s.Mailboxes.Add(&m, "hunter two", "test"); err != nil {
+	if err := s.Mailboxes.Add(t.Context(), &m, "hunter two", "test"); err != nil {
 		t.Fatal(err)
 	}
 	if got, err := s.Mailboxes.Secret(&m); err != nil || got != "hunter two" {
@@ -198,13 +206,13 @@ func TestASealedSecretOpensForItsOwnerOnly(t *testing.T) {
 		t.Error("the secret opened for another mailbox")
 	}
 	m.IntervalSeconds = 30
-	if err := s.Mailboxes.Change(&m, nil, 1, "test"); err != nil {
+	if err := s.Mailboxes.Change(t.Context(), &m, nil, 1, "test"); err != nil {
 		t.Fatal(err)
 	}
 	if got, err := s.Mailboxes.Secret(&m); err != nil || got != "hunter two" {
 		t.Errorf("after a change without a secret: %q, %v", got, err)
 	}
-	if err := s.Mailboxes.Change(&m, nil, 1, "test"); !errors.Is(err, ErrChanged) {
+	if err := s.Mailboxes.Change(t.Context(), &m, nil, 1, "test"); !errors.Is(err, ErrChanged) {
 		t.Errorf("a change of an old revision: %v", err)
 	}
 }
@@ -214,12 +222,14 @@ func TestAViewerSeesOnlyHisMailboxes(t *testing.T) {
 	for _, box := range []string{"one", "two"} {
 		e := message(t, s, box, 1, "1", "2")
 		e[0].Path = "A/x"
-		if err := errors.Join(s.Journal.Stage(&e[0], nil, day), s.Journal.File(&e[0], day)); err != nil {
+		if err := errors.Join(s.Journal.Stage(t.Context(), &e[0], nil, day), s.Journal.File(t.Context(), &e[0],
+			day)); err != nil {
 			t.Fatal(err)
 		}
 		e[1].State, e[1].Reason = Held, reason.Doubtful("look")
-		if err := errors.Join(s.Journal.Finish(&e[1], day),
-			s.Tray.Tell(&Notice{Kind: "mailbox", Object: box, MailboxID: box, Text: "x", MadeAt: day})); err != nil {
+		if err := errors.Join(s.Journal.Finish(t.Context(), &e[1], day),
+			s.Tray.Tell(t.Context(), &Notice{Kind: "mailbox", Object: box, MailboxID: box, Text: "x",
+				MadeAt: day})); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -228,13 +238,13 @@ func TestAViewerSeesOnlyHisMailboxes(t *testing.T) {
 		v    Viewer
 		want int
 	}{"everything": {System, 2}, "one mailbox": {only, 1}, "nobody": {Viewer{}, 0}} {
-		messages, err1 := s.Messages.Find(c.v, MessageQuery{Most: 10})
-		filings, err2 := s.Register.List(c.v, register.Query{Most: 10})
-		tray, err3 := s.Tray.Entries(c.v, 0, 10)
-		notices, err4 := s.Tray.Notices(c.v)
-		recent, err5 := s.Journal.Recent(c.v, 10)
-		tallies, _, err6 := s.Register.Tallies(c.v, register.Query{}, register.PerMailbox, time.UTC, 0)
-		count, err7 := s.Tray.Count(c.v)
+		messages, err1 := s.Messages.Find(t.Context(), c.v, MessageQuery{Most: 10})
+		filings, err2 := s.Register.List(t.Context(), c.v, register.Query{Most: 10})
+		tray, err3 := s.Tray.Entries(t.Context(), c.v, 0, 10)
+		notices, err4 := s.Tray.Notices(t.Context(), c.v)
+		recent, err5 := s.Journal.Recent(t.Context(), c.v, 10)
+		tallies, _, err6 := s.Register.Tallies(t.Context(), c.v, register.Query{}, register.PerMailbox, time.UTC, 0)
+		count, err7 := s.Tray.Count(t.Context(), c.v)
 		if err := errors.Join(err1, err2, err3, err4, err5, err6, err7); err != nil {
 			t.Fatal(err)
 		}
@@ -245,7 +255,8 @@ func TestAViewerSeesOnlyHisMailboxes(t *testing.T) {
 			}
 		}
 	}
-	if again, err := s.Tray.Again(only, Matters{Items: []int64{2, 4}}, Decision{Given: "again"}); err != nil ||
+	if again, err := s.Tray.Again(t.Context(), only, Matters{Items: []int64{2, 4}},
+		Decision{Given: "again"}); err != nil ||
 		again != 1 {
 		t.Errorf("tried again %d of another's items too (%v)", again, err)
 	}
@@ -255,35 +266,38 @@ func TestARuleKeepsItsRevisions(t *testing.T) {
 	s := opened(t)
 	document := &rule.Rule{Name: "Readings", Cabinet: "c", Match: rule.Match{Every: true},
 		Look: rule.Look{Mailboxes: rule.Names{"all"}}}
-	first, err := s.Rules.Save(document, 0, day, "test")
+	first, err := s.Rules.Save(t.Context(), document, 0, day, "test")
 	if err != nil || first.ID == "" || first.Running {
 		t.Fatal(first, err)
 	}
-	if same, err := s.Rules.Save(document, 0, day, "test"); err != nil || same.Revision != 1 {
+	if same, err := s.Rules.Save(t.Context(), document, 0, day, "test"); err != nil || same.Revision != 1 {
 		t.Errorf("saving the same made revision %d (%v)", same.Revision, err)
 	}
 	document.Name = "Tide readings"
-	if second, err := s.Rules.Save(document, 1, day, "test"); err != nil || second.Revision != 2 {
+	if second, err := s.Rules.Save(t.Context(), document, 1, day, "test"); err != nil || second.Revision != 2 {
 		t.Fatal(second, err)
 	}
-	if again, err := s.Rules.Save(document, 1, day, "test"); err != nil || again.Revision != 2 {
+	if again, err := s.Rules.Save(t.Context(), document, 1, day, "test"); err != nil || again.Revision != 2 {
 		t.Errorf("saving what is there already: revision %d (%v)", again.Revision, err)
 	}
 	document.Name = "Readings of tides"
-	if _, err := s.Rules.Save(document, 1, day, "test"); !errors.Is(err, ErrChanged) {
+	if _, err := s.Rules.Save(t.Context(), document, 1, day, "test"); !errors.Is(err, ErrChanged) {
 		t.Errorf("over a newer revision: %v", err)
 	}
-	old, err := s.Rules.Revision(first.ID, 1)
+	old, err := s.Rules.Revision(t.Context(), first.ID, 1)
 	if err != nil || !strings.Contains(old.Document, `"Readings"`) {
 		t.Errorf("revision 1 is %s (%v)", old.Document, err)
 	}
-	if _, err := s.Rules.Save(&rule.Rule{Name: "tide READINGS", Cabinet: "c"}, 0, day, "test"); !errors.Is(err, ErrTaken) {
+	if _, err := s.Rules.Save(t.Context(), &rule.Rule{Name: "tide READINGS", Cabinet: "c"}, 0, day, "test"); !errors.Is(
+		err,
+		ErrTaken,
+	) {
 		t.Errorf("a second rule of the same name: %v", err)
 	}
-	if err := s.Rules.Remove(first.ID, "test"); err != nil {
+	if err := s.Rules.Remove(t.Context(), first.ID, "test"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Rules.Save(&rule.Rule{Name: "Tide readings", Cabinet: "c"}, 0, day, "test"); err != nil {
+	if _, err := s.Rules.Save(t.Context(), &rule.Rule{Name: "Tide readings", Cabinet: "c"}, 0, day, "test"); err != nil {
 		t.Errorf("the name of a removed rule stays taken: %v", err)
 	}
 }
@@ -336,15 +350,16 @@ func TestRecordsOfANewerVersionAreRefused(t *testing.T) {
 func TestSwitchingOffLetsGoOfWhatIsOnlyPlanned(t *testing.T) {
 	s := opened(t)
 	document := &rule.Rule{ID: "r", Name: "Readings", Cabinet: "c"}
-	if _, err := s.Rules.Save(document, 0, day, "test"); err != nil {
+	if _, err := s.Rules.Save(t.Context(), document, 0, day, "test"); err != nil {
 		t.Fatal(err)
 	}
 	e := message(t, s, "box", 1, "1", "2")
-	if err := errors.Join(s.Journal.Stage(&e[0], nil, day), s.Rules.SwitchOff("r", "test")); err != nil {
+	if err := errors.Join(s.Journal.Stage(t.Context(), &e[0], nil, day), s.Rules.SwitchOff(t.Context(), "r",
+		"test")); err != nil {
 		t.Fatal(err)
 	}
 	for i, want := range []State{Staged, SetAside} {
-		if got, err := s.Journal.ByID(System, e[i].ID); err != nil || got.State != want {
+		if got, err := s.Journal.ByID(t.Context(), System, e[i].ID); err != nil || got.State != want {
 			t.Errorf("entry %d is %s, want %s (%v)", i, got.State, want, err)
 		}
 	}
@@ -391,12 +406,12 @@ func BenchmarkJournal(b *testing.B) {
 				look := Look{Messages: []*Message{m},
 					Entries: map[*Message][]Entry{
 						m: {{RuleID: "r", Item: "1", State: Planned, Name: "a.csv", Wanted: "A/a.csv", CabinetID: "c", PlannedAt: day}}}}
-				if err := s.Messages.Commit(look); err != nil {
+				if err := s.Messages.Commit(b.Context(), look); err != nil {
 					return err
 				}
 				e := look.Entries[m][0]
 				e.Path, e.Size, e.SHA256 = fmt.Sprintf("A/a (%d).csv", u), 1, make([]byte, 32)
-				return errors.Join(s.Journal.Stage(&e, nil, day), s.Journal.File(&e, day))
+				return errors.Join(s.Journal.Stage(b.Context(), &e, nil, day), s.Journal.File(b.Context(), &e, day))
 			}
 			items := 0
 			began := time.Now()
@@ -429,41 +444,42 @@ func BenchmarkJournal(b *testing.B) {
 func TestAMessageThatWasMovedAwayMeanwhileIsNotMetAgain(t *testing.T) {
 	s := opened(t)
 	e := message(t, s, "box", 9, "1")
-	row, err := s.Messages.ByID(System, e[0].MessageID)
+	row, err := s.Messages.ByID(t.Context(), System, e[0].MessageID)
 	if err != nil {
 		t.Fatal(err)
 	}
 	there := row
 	f := []FollowUp{
 		{MessageID: row.ID, MailboxID: "box", RuleID: "r", Kind: "move", What: "Filed", State: Waiting, MadeAt: day}}
-	if err := s.Messages.Commit(Look{Messages: []*Message{&row}, After: map[*Message][]FollowUp{&row: f}}); err != nil {
+	if err := s.Messages.Commit(t.Context(), Look{Messages: []*Message{&row},
+		After: map[*Message][]FollowUp{&row: f}}); err != nil {
 		t.Fatal(err)
 	}
 	f[0].FromFolder, f[0].FromValidity, f[0].FromUID = row.Folder, row.UIDValidity, row.UID
-	if err := s.FollowUps.BeginFollowUp(&f[0]); err != nil {
+	if err := s.FollowUps.BeginFollowUp(t.Context(), &f[0]); err != nil {
 		t.Fatal(err)
 	}
 	row.Folder, row.UIDValidity, row.UID = "Filed", 3, 1
 	f[0].State = DidIt
-	if err := s.FollowUps.EndFollowUp(&f[0], &row, day); err != nil {
+	if err := s.FollowUps.EndFollowUp(t.Context(), &f[0], &row, day); err != nil {
 		t.Fatal(err)
 	}
 	there.ID = 0
 	again := []Entry{{RuleID: "r", Item: "1", State: Planned, Name: "1.csv", CabinetID: "c", PlannedAt: day}}
-	if err := s.Messages.Commit(Look{Messages: []*Message{&there},
+	if err := s.Messages.Commit(t.Context(), Look{Messages: []*Message{&there},
 		Entries: map[*Message][]Entry{&there: again}}); err != nil {
 		t.Fatal(err)
 	}
 	if there.ID != row.ID || again[0].ID != 0 {
 		t.Errorf("it is message %d with the entry %d; want message %d and no new entry", there.ID, again[0].ID, row.ID)
 	}
-	if now, err := s.Messages.ByID(System, row.ID); err != nil || now.Folder != "Filed" || now.UID != 1 {
+	if now, err := s.Messages.ByID(t.Context(), System, row.ID); err != nil || now.Folder != "Filed" || now.UID != 1 {
 		t.Errorf("the records say it lies in %s (%v)", now.Folder, err)
 	}
 	// A message that comes back there has another number, and is another matter.
 	other := there
 	other.ID, other.UID, other.Fingerprint = 0, 10, []byte("another")
-	if err := s.Messages.Commit(Look{Messages: []*Message{&other}}); err != nil || other.ID == row.ID {
+	if err := s.Messages.Commit(t.Context(), Look{Messages: []*Message{&other}}); err != nil || other.ID == row.ID {
 		t.Errorf("another message is taken for it (%v)", err)
 	}
 }
@@ -480,7 +496,7 @@ func TestAnUpgradeLetsRulesReplyAsTheyDid(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		kept, err := s.Settings.Get("trust")
+		kept, err := s.Settings.Get(t.Context(), "trust")
 		if err != nil || (kept == "") == strings.Contains(document, "reply") {
 			t.Errorf("%s: %q, %v", document, kept, err)
 		}

@@ -18,7 +18,8 @@ func TestEntriesThatAreInsertedTogetherHaveTheirOwnIdentities(t *testing.T) {
 		m := &Message{MailboxID: "box", Folder: "INBOX", UIDValidity: 1, UID: uid, ReceivedAt: time.Now().UTC(),
 			Fingerprint: make([]byte, 32), Flags: []string{}, Header: []byte("\r\n"),
 			Structure: []byte("{}")}
-		if err := s.Messages.Commit(Look{Messages: []*Message{m}, Entries: map[*Message][]Entry{m: entries}}); err != nil {
+		if err := s.Messages.Commit(t.Context(), Look{Messages: []*Message{m},
+			Entries: map[*Message][]Entry{m: entries}}); err != nil {
 			t.Fatal(err)
 		}
 		return m
@@ -38,7 +39,7 @@ func TestEntriesThatAreInsertedTogetherHaveTheirOwnIdentities(t *testing.T) {
 				continue
 			}
 			seen++
-			if row, err := s.Journal.ByID(System, all[i].ID); err != nil || row.Item != all[i].Item {
+			if row, err := s.Journal.ByID(t.Context(), System, all[i].ID); err != nil || row.Item != all[i].Item {
 				t.Fatalf("entry %d is item %s (%v), want %s", all[i].ID, row.Item, err, all[i].Item)
 			}
 		}
@@ -62,7 +63,7 @@ func TestErasingLeavesTheRecordsAsTheyWereWhenItFails(t *testing.T) {
 	s := opened(t)
 	wrong := errors.New("it fails")
 	for _, want := range []error{nil, wrong} {
-		if err := s.erasing(func(*gorm.DB) error { return want }); !errors.Is(err, want) {
+		if err := s.erasing(t.Context(), func(*gorm.DB) error { return want }); !errors.Is(err, want) {
 			t.Errorf("%v, want %v", err, want)
 		}
 		var on int

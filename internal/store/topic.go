@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"strings"
 	"time"
 
@@ -49,19 +50,23 @@ func (e *Example) Learned() topic.Example {
 }
 
 // All lists the topics.
-func (s *Topics) All() ([]Topic, error) { return list[Topic](s.read.Order("name")) }
+func (s *Topics) All(ctx context.Context) ([]Topic, error) {
+	return list[Topic](s.reading(ctx).Order("name"))
+}
 
 // ByID finds one.
-func (s *Topics) ByID(id string) (Topic, error) { return first[Topic](s.read.Where("id = ?", id)) }
+func (s *Topics) ByID(ctx context.Context, id string) (Topic, error) {
+	return first[Topic](s.reading(ctx).Where("id = ?", id))
+}
 
 // Save keeps a topic; one without an id is new. revision is the one that was
 // changed, 0 for whatever is there.
-func (s *Topics) Save(t *Topic, revision int, now time.Time, actor string) error {
+func (s *Topics) Save(ctx context.Context, t *Topic, revision int, now time.Time, actor string) error {
 	fresh := t.ID == ""
 	if fresh {
 		t.ID, t.MadeAt, t.Revision = NewID(), now, 1
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if fresh {
 			if err := tx.Create(t).Error; err != nil {
 				return err
@@ -84,8 +89,8 @@ func (s *Topics) Save(t *Topic, revision int, now time.Time, actor string) error
 }
 
 // Remove forgets a topic with its examples.
-func (s *Topics) Remove(id, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Topics) Remove(ctx context.Context, id, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		t, err := first[Topic](tx.Where("id = ?", id))
 		if err != nil {
 			return err
@@ -101,25 +106,27 @@ func (s *Topics) Remove(id, actor string) error {
 }
 
 // ExamplesOf lists a topic's examples as they were marked, for learning from them.
-func (s *Topics) ExamplesOf(topicID string) ([]Example, error) {
-	return list[Example](s.read.Where("topic_id = ?", topicID).Order("marked_at, id"))
+func (s *Topics) ExamplesOf(ctx context.Context, topicID string) ([]Example, error) {
+	return list[Example](s.reading(ctx).Where("topic_id = ?", topicID).Order("marked_at, id"))
 }
 
 // MarkedMessages lists what people said of which messages, without their texts.
-func (s *Topics) MarkedMessages() ([]Example, error) {
-	return list[Example](s.read.Where("origin <> 'import'").Select("topic_id", "fingerprint", "about"))
+func (s *Topics) MarkedMessages(ctx context.Context) ([]Example, error) {
+	return list[Example](s.reading(ctx).Where("origin <> 'import'").Select("topic_id", "fingerprint", "about"))
 }
 
 // Examples lists a topic's examples that somebody may see, the newest first. Those
 // of an import are of no mailbox, and everybody's who may see all mailboxes.
-func (s *Topics) Examples(v Viewer, topicID string) ([]Example, error) {
-	return list[Example](v.sees(s.read, "mailbox_id").Where("topic_id = ? AND (mailbox_id <> '' OR ?)", topicID,
-		v.All).Order("marked_at DESC, id DESC"))
+func (s *Topics) Examples(ctx context.Context, v Viewer, topicID string) ([]Example, error) {
+	return list[Example](
+		v.sees(s.reading(ctx), "mailbox_id").Where("topic_id = ? AND (mailbox_id <> '' OR ?)", topicID,
+			v.All).Order("marked_at DESC, id DESC"),
+	)
 }
 
 // Mark keeps examples of a topic; one that is there already is changed.
-func (s *Topics) Mark(t *Topic, examples []Example, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Topics) Mark(ctx context.Context, t *Topic, examples []Example, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if _, err := first[Topic](tx.Where("id = ?", t.ID)); err != nil {
 			return err
 		}
@@ -150,8 +157,8 @@ func (s *Topics) Mark(t *Topic, examples []Example, actor string) error {
 }
 
 // Unmark takes examples back and says how many there were.
-func (s *Topics) Unmark(v Viewer, t *Topic, ids []int64) (n int, err error) {
-	err = s.change(func(tx *gorm.DB) error {
+func (s *Topics) Unmark(ctx context.Context, v Viewer, t *Topic, ids []int64) (n int, err error) {
+	err = s.change(ctx, func(tx *gorm.DB) error {
 		done := v.sees(tx, "mailbox_id").Where("topic_id = ? AND id IN ? AND (mailbox_id <> '' OR ?)", t.ID, ids,
 			v.All).Delete(&Example{})
 		n = int(done.RowsAffected)
@@ -164,8 +171,8 @@ func (s *Topics) Unmark(v Viewer, t *Topic, ids []int64) (n int, err error) {
 }
 
 // MarksOf says of a message by which topics it is an example, by their id.
-func (s *Topics) MarksOf(v Viewer, fingerprint []byte) (map[string]Example, error) {
-	found, err := list[Example](v.sees(s.read, "mailbox_id").Where("fingerprint = ?", fingerprint))
+func (s *Topics) MarksOf(ctx context.Context, v Viewer, fingerprint []byte) (map[string]Example, error) {
+	found, err := list[Example](v.sees(s.reading(ctx), "mailbox_id").Where("fingerprint = ?", fingerprint))
 	out := map[string]Example{}
 	for _, e := range found {
 		out[e.TopicID] = e
@@ -174,24 +181,48 @@ func (s *Topics) MarksOf(v Viewer, fingerprint []byte) (map[string]Example, erro
 }
 
 // Doubtful lists items that are held because a topic is in doubt.
-func (s *Tray) Doubtful(v Viewer, ids []int64) ([]Entry, error) {
-	return list[Entry](v.sees(s.read, "mailbox_id").Where("id IN ? AND state = 'held' AND topic <> ''", ids))
+func (s *Tray) Doubtful(ctx context.Context, v Viewer, ids []int64) ([]Entry, error) {
+	return list[Entry](
+		v.sees(s.reading(ctx), "mailbox_id").Where("id IN ? AND state = 'held' AND topic <> ''", ids),
+	)
 }
 
 // DoubtfulOf lists the newest items that wait because one of these topics is in doubt.
-func (s *Tray) DoubtfulOf(topics []string, most int) (ids []int64, err error) {
-	err = s.read.Model(&Entry{}).Where("topic IN ? AND state = 'held'", topics).Order("id DESC").Limit(most).Pluck("id",
-		&ids).Error
+func (s *Tray) DoubtfulOf(ctx context.Context, topics []string, most int) (ids []int64, err error) {
+	err = s.read.WithContext(
+		ctx,
+	).Model(
+		&Entry{},
+	).Where(
+		"topic IN ? AND state = 'held'",
+		topics,
+	).Order(
+		"id DESC",
+	).Limit(
+		most,
+	).Pluck(
+		"id",
+		&ids,
+	).Error
 	return ids, err
 }
 
 // DoubtfulLike lists the items that wait for the same answer as these: of the same
 // messages and topics.
-func (s *Tray) DoubtfulLike(v Viewer, of []Entry) (ids []int64, err error) {
+func (s *Tray) DoubtfulLike(ctx context.Context, v Viewer, of []Entry) (ids []int64, err error) {
 	for i := range of {
 		var some []int64
-		err := v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("message_id = ? AND topic = ? AND state = 'held'",
-			of[i].MessageID, of[i].Topic).Pluck("id", &some).Error
+		err := v.sees(
+			s.reading(ctx).Model(&Entry{}),
+			"mailbox_id",
+		).Where(
+			"message_id = ? AND topic = ? AND state = 'held'",
+			of[i].MessageID,
+			of[i].Topic,
+		).Pluck(
+			"id",
+			&some,
+		).Error
 		if err != nil {
 			return nil, err
 		}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"slices"
 	"time"
 
@@ -22,36 +23,66 @@ func (m *Matters) Len() int {
 const inTray = "state IN ('failed', 'unsure')"
 
 // FollowUps lists the follow-ups that wait for a person, the newest first.
-func (s *Tray) FollowUps(v Viewer, most int) ([]FollowUp, error) {
-	return list[FollowUp](v.sees(s.read, "mailbox_id").Where(inTray).Order("id DESC").Limit(most))
+func (s *Tray) FollowUps(ctx context.Context, v Viewer, most int) ([]FollowUp, error) {
+	return list[FollowUp](v.sees(s.reading(ctx), "mailbox_id").Where(inTray).Order("id DESC").Limit(most))
 }
 
 // Post lists what could not be sent, or may have been, the newest first.
-func (s *Tray) Post(v Viewer, most int) ([]Post, error) {
-	return list[Post](v.sees(s.read, "mailbox_id").Where(inTray).Order("id DESC").Limit(most))
+func (s *Tray) Post(ctx context.Context, v Viewer, most int) ([]Post, error) {
+	return list[Post](v.sees(s.reading(ctx), "mailbox_id").Where(inTray).Order("id DESC").Limit(most))
 }
 
 // OfCause lists everything in the tray of one cause.
-func (s *Tray) OfCause(v Viewer, cause Cause) (m Matters, err error) {
+func (s *Tray) OfCause(ctx context.Context, v Viewer, cause Cause) (m Matters, err error) {
 	err = inOrder(
 		func() error {
-			return v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("state IN ('held', 'failed') AND cause = ?",
-				cause).Order("id").Pluck("id", &m.Items).Error
+			return v.sees(
+				s.reading(ctx).Model(&Entry{}),
+				"mailbox_id",
+			).Where(
+				"state IN ('held', 'failed') AND cause = ?",
+				cause,
+			).Order(
+				"id",
+			).Pluck(
+				"id",
+				&m.Items,
+			).Error
 		},
 		func() error {
-			return v.sees(s.read.Model(&FollowUp{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id",
-				&m.FollowUps).Error
+			return v.sees(
+				s.reading(ctx).Model(&FollowUp{}),
+				"mailbox_id",
+			).Where(
+				inTray+" AND cause = ?",
+				cause,
+			).Order(
+				"id",
+			).Pluck(
+				"id",
+				&m.FollowUps,
+			).Error
 		},
 		func() error {
-			return v.sees(s.read.Model(&Post{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id",
-				&m.Posts).Error
+			return v.sees(
+				s.reading(ctx).Model(&Post{}),
+				"mailbox_id",
+			).Where(
+				inTray+" AND cause = ?",
+				cause,
+			).Order(
+				"id",
+			).Pluck(
+				"id",
+				&m.Posts,
+			).Error
 		},
 		func() error {
-			return v.sees(s.read.Model(&Filing{}), "mailbox_id").Where(inTrayOfFilings+" AND check_state = ?",
+			return v.sees(s.reading(ctx).Model(&Filing{}), "mailbox_id").Where(inTrayOfFilings+" AND check_state = ?",
 				cause).Order("year, number").Pluck("journal_id", &m.Filings).Error
 		},
 		func() error {
-			return v.sees(s.read.Model(&Retry{}), "mailbox_id").Where("state = 'failed' AND cause = ?",
+			return v.sees(s.reading(ctx).Model(&Retry{}), "mailbox_id").Where("state = 'failed' AND cause = ?",
 				cause).Order("id").
 				Pluck("id", &m.Messages).Error
 		},
@@ -60,7 +91,7 @@ func (s *Tray) OfCause(v Viewer, cause Cause) (m Matters, err error) {
 }
 
 // Counts counts what waits by cause; notices are under their kind.
-func (s *Tray) Counts(v Viewer) (map[Cause]int, error) {
+func (s *Tray) Counts(ctx context.Context, v Viewer) (map[Cause]int, error) {
 	counts := map[Cause]int{}
 	for _, from := range []struct {
 		model        any
@@ -71,7 +102,7 @@ func (s *Tray) Counts(v Viewer) (map[Cause]int, error) {
 			Cause Cause
 			N     int
 		}
-		if err := v.sees(s.read.Model(from.model), "mailbox_id").Where(from.where).Select(from.cause +
+		if err := v.sees(s.reading(ctx).Model(from.model), "mailbox_id").Where(from.where).Select(from.cause +
 			" AS cause, count(*) AS n").Group(from.cause).Scan(&rows).Error; err != nil {
 			return nil, err
 		}
@@ -83,13 +114,13 @@ func (s *Tray) Counts(v Viewer) (map[Cause]int, error) {
 }
 
 // Count counts all that waits for a person.
-func (s *Tray) Count(v Viewer) (int, error) {
-	counts, err := s.Counts(v)
+func (s *Tray) Count(ctx context.Context, v Viewer) (int, error) {
+	counts, err := s.Counts(ctx, v)
 	if err != nil {
 		return 0, err
 	}
 	var notices int64
-	err = v.sees(s.read.Model(&Notice{}), "mailbox_id").Count(&notices).Error
+	err = v.sees(s.reading(ctx).Model(&Notice{}), "mailbox_id").Count(&notices).Error
 	for _, n := range counts {
 		notices += int64(n)
 	}
@@ -106,8 +137,8 @@ type Decision struct {
 // Again lets what waits in the tray go on, and only that: items are planned again
 // under the rule as it is now unless a person decided otherwise, follow-ups and
 // what was to be sent are tried again. What no longer waits is passed over.
-func (s *Tray) Again(v Viewer, m Matters, d Decision) (n int, err error) {
-	err = s.change(func(tx *gorm.DB) error {
+func (s *Tray) Again(ctx context.Context, v Viewer, m Matters, d Decision) (n int, err error) {
+	err = s.change(ctx, func(tx *gorm.DB) error {
 		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where("id IN ? AND state IN ('held', 'failed')", m.Items))
 		if err != nil {
 			return err
@@ -174,8 +205,8 @@ func (s *Tray) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 }
 
 // SetAside takes things out of the tray for good, with a note.
-func (s *Tray) SetAside(v Viewer, m Matters, why string, now time.Time) (n int, err error) {
-	err = s.change(func(tx *gorm.DB) error {
+func (s *Tray) SetAside(ctx context.Context, v Viewer, m Matters, why string, now time.Time) (n int, err error) {
+	err = s.change(ctx, func(tx *gorm.DB) error {
 		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where("id IN ? AND state IN ('held', 'failed')", m.Items))
 		if err != nil {
 			return err
@@ -271,39 +302,40 @@ const mostNews = 500
 
 // NewsSince lists what came into the tray after a moment and is still there. What
 // was itself to tell of the tray is not told of.
-func (s *Alarms) NewsSince(since time.Time) (n News, err error) {
+func (s *Alarms) NewsSince(ctx context.Context, since time.Time) (n News, err error) {
 	at := since.UTC()
-	if n.Entries, err = list[Entry](s.read.Where("state IN ('held', 'failed') AND done_at > ?",
+	if n.Entries, err = list[Entry](s.reading(ctx).Where("state IN ('held', 'failed') AND done_at > ?",
 		at).Order("id").Limit(mostNews)); err != nil {
 		return n, err
 	}
-	if n.FollowUps, err = list[FollowUp](s.read.Where(inTray+" AND done_at > ?",
+	if n.FollowUps, err = list[FollowUp](s.reading(ctx).Where(inTray+" AND done_at > ?",
 		at).Order("id").Limit(mostNews)); err != nil {
 		return n, err
 	}
-	if n.Posts, err = list[Post](s.read.Where(inTray+
+	if n.Posts, err = list[Post](s.reading(ctx).Where(inTray+
 		" AND done_at > ? AND purpose NOT IN ('tray', 'digest', 'alarm', 'trial')",
 		at).Order("id").Limit(mostNews)); err != nil {
 		return n, err
 	}
-	if n.Filings, err = list[Filing](s.read.Where(inTrayOfFilings+" AND (SELECT max(at) FROM register_events e WHERE "+
+	if n.Filings,
+		err = list[Filing](s.reading(ctx).Where(inTrayOfFilings+" AND (SELECT max(at) FROM register_events e WHERE "+
 		"e.year = register.year AND e.number = register.number AND e.kind IN ('missing', 'changed')) > ?",
 		at).Order("year, number").Limit(mostNews)); err != nil {
 		return n, err
 	}
-	if n.Messages, err = list[Retry](s.read.Where("state = 'failed' AND done_at > ?",
+	if n.Messages, err = list[Retry](s.reading(ctx).Where("state = 'failed' AND done_at > ?",
 		at).Order("id").Limit(mostNews)); err != nil {
 		return n, err
 	}
-	n.Notices, err = list[Notice](s.read.Where("made_at > ?", at).Order("id").Limit(mostNews))
+	n.Notices, err = list[Notice](s.reading(ctx).Where("made_at > ?", at).Order("id").Limit(mostNews))
 	return n, err
 }
 
 // Told records that somebody was told of the tray, with what is to be sent, at once.
-func (s *Alarms) Told(a *Addressee, at time.Time, posts []Post) error {
+func (s *Alarms) Told(ctx context.Context, a *Addressee, at time.Time, posts []Post) error {
 	told := at.UTC()
 	a.ToldAt = &told
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		for i := range posts {
 			if err := tx.Create(&posts[i]).Error; err != nil {
 				return err
@@ -314,22 +346,24 @@ func (s *Alarms) Told(a *Addressee, at time.Time, posts []Post) error {
 }
 
 // Addressees lists who can be told.
-func (s *Alarms) Addressees() ([]Addressee, error) { return list[Addressee](s.read.Order("name")) }
+func (s *Alarms) Addressees(ctx context.Context) ([]Addressee, error) {
+	return list[Addressee](s.reading(ctx).Order("name"))
+}
 
 // AddresseeByID finds somebody who can be told.
-func (s *Alarms) AddresseeByID(id string) (Addressee, error) {
-	return first[Addressee](s.read.Where("id = ?", id))
+func (s *Alarms) AddresseeByID(ctx context.Context, id string) (Addressee, error) {
+	return first[Addressee](s.reading(ctx).Where("id = ?", id))
 }
 
 // AddresseeNamed finds somebody who can be told by name.
-func (s *Alarms) AddresseeNamed(name string) (Addressee, error) {
-	return first[Addressee](s.read.Where("name = ?", name))
+func (s *Alarms) AddresseeNamed(ctx context.Context, name string) (Addressee, error) {
+	return first[Addressee](s.reading(ctx).Where("name = ?", name))
 }
 
 // SaveAddressee keeps an addressee. One without an id is new; a revision of 0 is whatever is there. With no secret
 // the kept one stays; where it was given for another address this is ErrRoute.
-func (s *Alarms) SaveAddressee(a *Addressee, secret *string, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Alarms) SaveAddressee(ctx context.Context, a *Addressee, secret *string, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if a.ID == "" {
 			a.ID, a.Revision = NewID(), 1
 		} else {
@@ -369,8 +403,8 @@ func (s *Alarms) SecretOf(a *Addressee) (string, error) {
 }
 
 // RemoveAddressee forgets somebody.
-func (s *Alarms) RemoveAddressee(id, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Alarms) RemoveAddressee(ctx context.Context, id, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		a, err := first[Addressee](tx.Where("id = ?", id))
 		if err != nil {
 			return err
@@ -383,14 +417,18 @@ func (s *Alarms) RemoveAddressee(id, actor string) error {
 }
 
 // All lists the alarms.
-func (s *Alarms) All() ([]Alarm, error) { return list[Alarm](s.read.Order("name")) }
+func (s *Alarms) All(ctx context.Context) ([]Alarm, error) {
+	return list[Alarm](s.reading(ctx).Order("name"))
+}
 
 // ByID finds an alarm.
-func (s *Alarms) ByID(id string) (Alarm, error) { return first[Alarm](s.read.Where("id = ?", id)) }
+func (s *Alarms) ByID(ctx context.Context, id string) (Alarm, error) {
+	return first[Alarm](s.reading(ctx).Where("id = ?", id))
+}
 
 // Save keeps an alarm. One without an id is new; a revision of 0 is whatever is there.
-func (s *Alarms) Save(a *Alarm, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Alarms) Save(ctx context.Context, a *Alarm, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		if a.ID == "" {
 			a.ID, a.Revision = NewID(), 1
 		} else {
@@ -411,8 +449,8 @@ func (s *Alarms) Save(a *Alarm, actor string) error {
 }
 
 // Remove forgets an alarm and what it told.
-func (s *Alarms) Remove(id, actor string) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Alarms) Remove(ctx context.Context, id, actor string) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		a, err := first[Alarm](tx.Where("id = ?", id))
 		if err != nil {
 			return err
@@ -428,8 +466,8 @@ func (s *Alarms) Remove(id, actor string) error {
 }
 
 // Ring records that an alarm was checked, and what came of it, at once.
-func (s *Alarms) Ring(a *Alarm, posts []Post, n *Notice) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Alarms) Ring(ctx context.Context, a *Alarm, posts []Post, n *Notice) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		for i := range posts {
 			if err := tx.Create(&posts[i]).Error; err != nil {
 				return err
@@ -445,37 +483,42 @@ func (s *Alarms) Ring(a *Alarm, posts []Post, n *Notice) error {
 }
 
 // CountFiledBy counts what a rule filed, or found filed, between two moments.
-func (s *Alarms) CountFiledBy(ruleID string, from, to time.Time) (int, error) {
+func (s *Alarms) CountFiledBy(ctx context.Context, ruleID string, from, to time.Time) (int, error) {
 	var n int64
-	err := s.read.Model(&Entry{}).Where(
+	err := s.reading(ctx).Model(&Entry{}).Where(
 		"rule_id = ? AND state IN ('filed', 'already there') AND done_at > ? AND done_at <= ?", ruleID, from.UTC(),
 		to.UTC()).Count(&n).Error
 	return int(n), err
 }
 
 // Outages lists what is out of reach, and since when.
-func (s *Alarms) Outages() ([]Outage, error) { return list[Outage](s.read.Order("since")) }
+func (s *Alarms) Outages(ctx context.Context) ([]Outage, error) {
+	return list[Outage](s.reading(ctx).Order("since"))
+}
 
 // BeginOutage records that something is out of reach, unless that is known.
-func (s *Alarms) BeginOutage(kind, object string, now time.Time) error {
+func (s *Alarms) BeginOutage(ctx context.Context, kind, object string, now time.Time) error {
 	var n int64
-	if err := s.read.Model(&Outage{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error; err != nil || n > 0 {
+	if err := s.reading(ctx).Model(&Outage{}).Where("kind = ? AND object = ?", kind,
+		object).Count(&n).Error; err != nil ||
+		n > 0 {
 		return err
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Exec("INSERT INTO outages (kind, object, since, told) VALUES (?, ?, ?, '[]') ON CONFLICT DO NOTHING", kind,
 			object, now.UTC()).Error
 	})
 }
 
 // EndOutage records that something is within reach again, and takes what alarms said about it out of the tray.
-func (s *Alarms) EndOutage(kind, object string) error {
+func (s *Alarms) EndOutage(ctx context.Context, kind, object string) error {
 	var n int64
-	if err := s.read.Model(&Outage{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error; err != nil ||
+	if err := s.reading(ctx).Model(&Outage{}).Where("kind = ? AND object = ?", kind,
+		object).Count(&n).Error; err != nil ||
 		n == 0 {
 		return err
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		about := "/" + kind + "/" + object // after the alarm's id
 		return exec(tx,
 			statement{"DELETE FROM outages WHERE kind = ? AND object = ?", []any{kind, object}},
@@ -484,8 +527,8 @@ func (s *Alarms) EndOutage(kind, object string) error {
 }
 
 // TellOutage records that an alarm told of an outage, with what is to be sent.
-func (s *Alarms) TellOutage(o *Outage, alarm *Alarm, posts []Post, n *Notice) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Alarms) TellOutage(ctx context.Context, o *Outage, alarm *Alarm, posts []Post, n *Notice) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		for i := range posts {
 			if err := tx.Create(&posts[i]).Error; err != nil {
 				return err

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"encoding/json"
 	"time"
 
@@ -24,9 +25,9 @@ type VerificationPlan struct {
 var UsualVerification = VerificationPlan{EveryDays: 90, MBPerSecond: 20}
 
 // VerificationPlan reads the plan.
-func (s *Settings) VerificationPlan() (VerificationPlan, error) {
+func (s *Settings) VerificationPlan(ctx context.Context) (VerificationPlan, error) {
 	p := UsualVerification
-	text, err := s.Get(VerificationSetting)
+	text, err := s.Get(ctx, VerificationSetting)
 	if err == nil && text != "" {
 		err = json.Unmarshal([]byte(text), &p)
 	}
@@ -34,8 +35,8 @@ func (s *Settings) VerificationPlan() (VerificationPlan, error) {
 }
 
 // PlanVerification keeps another plan.
-func (s *Settings) PlanVerification(p VerificationPlan, revision int, actor string) error {
-	return s.setJSON(VerificationSetting, p, revision, actor)
+func (s *Settings) PlanVerification(ctx context.Context, p VerificationPlan, revision int, actor string) error {
+	return s.setJSON(ctx, VerificationSetting, p, revision, actor)
 }
 
 const verifiable = "filed_at IS NOT NULL AND undone_at IS NULL AND replaced_by = '' AND check_settled = FALSE"
@@ -45,16 +46,21 @@ func due(db *gorm.DB, before time.Time) *gorm.DB {
 }
 
 // CountDue counts the files that were filed and not verified since a moment.
-func (s *Verifications) CountDue(before time.Time) (int, error) {
+func (s *Verifications) CountDue(ctx context.Context, before time.Time) (int, error) {
 	var n int64
-	err := due(s.read.Model(&Filing{}), before).Count(&n).Error
+	err := due(s.reading(ctx).Model(&Filing{}), before).Count(&n).Error
 	return int(n), err
 }
 
 // DueForVerification lists them, the longest unverified first, after one of them;
 // nil for the first.
-func (s *Verifications) DueForVerification(before time.Time, after *Filing, most int) ([]Filing, error) {
-	db := due(s.read, before)
+func (s *Verifications) DueForVerification(
+	ctx context.Context,
+	before time.Time,
+	after *Filing,
+	most int,
+) ([]Filing, error) {
+	db := due(s.reading(ctx), before)
 	if after != nil {
 		at := after.FiledAt
 		if after.CheckedAt != nil {
@@ -66,26 +72,27 @@ func (s *Verifications) DueForVerification(before time.Time, after *Filing, most
 }
 
 // Count counts the files that were verified at least once.
-func (s *Verifications) Count(v Viewer) (int, error) {
+func (s *Verifications) Count(ctx context.Context, v Viewer) (int, error) {
 	var n int64
-	err := v.sees(s.read.Table("register INDEXED BY register_verified"), "mailbox_id").Where(verifiable +
+	err := v.sees(s.reading(ctx).Table("register INDEXED BY register_verified"), "mailbox_id").Where(verifiable +
 		" AND checked_at IS NOT NULL").Count(&n).Error
 	return int(n), err
 }
 
 // Last is the last pass that verified.
-func (s *Verifications) Last() (Pass, error) {
-	return first[Pass](s.read.Where("kind = 'verification'").Order("id DESC").Limit(1))
+func (s *Verifications) Last(ctx context.Context) (Pass, error) {
+	return first[Pass](s.reading(ctx).Where("kind = 'verification'").Order("id DESC").Limit(1))
 }
 
 // End closes verifications and moves of cabinets that a stop left open.
-func (s *Verifications) End(now time.Time) error {
+func (s *Verifications) End(ctx context.Context, now time.Time) error {
 	var open int64
-	if err := s.read.Model(&Pass{}).Where("kind IN ('verification', 'move') AND state = 'running'").Count(
-		&open).Error; err != nil || open == 0 {
+	if err := s.reading(ctx).Model(&Pass{}).Where("kind IN ('verification', 'move') AND state = 'running'").Count(
+		&open).Error; err != nil ||
+		open == 0 {
 		return err
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE passes SET state = 'stopped', ended_at = ?, note = trim(note || '; the service was "+
 			"stopped', '; ') WHERE kind IN ('verification', 'move') AND state = 'running'", now.UTC()).Error
 	})
@@ -96,11 +103,11 @@ func happened(tx *gorm.DB, n register.Number, at time.Time, kind, by, text strin
 }
 
 // Fine records that files were found as they were filed.
-func (s *Verifications) Fine(numbers []register.Number, now time.Time) error {
+func (s *Verifications) Fine(ctx context.Context, numbers []register.Number, now time.Time) error {
 	if len(numbers) == 0 {
 		return nil
 	}
-	return s.change(func(tx *gorm.DB) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		for _, n := range numbers {
 			back := tx.Exec("UPDATE register SET check_state = '', check_settled = FALSE WHERE year = ? AND number = ? AND "+
 				"check_state <> ''", n.Year, n.Number)
@@ -122,8 +129,8 @@ func (s *Verifications) Fine(numbers []register.Number, now time.Time) error {
 }
 
 // Wrong records that a file was found "missing" or "changed".
-func (s *Verifications) Wrong(f *Filing, state string, now time.Time) error {
-	return s.change(func(tx *gorm.DB) error {
+func (s *Verifications) Wrong(ctx context.Context, f *Filing, state string, now time.Time) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
 		done := tx.Exec("UPDATE register SET check_state = ?, check_settled = FALSE WHERE year = ? AND number = ? AND "+
 			"check_state <> ? AND undone_at IS NULL AND replaced_by = ''", state, f.Year, f.Number, state)
 		if done.Error != nil {
@@ -141,8 +148,10 @@ func (s *Verifications) Wrong(f *Filing, state string, now time.Time) error {
 const inTrayOfFilings = "check_state <> '' AND check_settled = FALSE AND undone_at IS NULL AND replaced_by = ''"
 
 // Filings lists filings whose file is missing or changed, the newest first.
-func (s *Tray) Filings(v Viewer, most int) ([]Filing, error) {
-	return list[Filing](v.sees(s.read, "mailbox_id").Where(inTrayOfFilings).Order("year DESC, number DESC").Limit(most))
+func (s *Tray) Filings(ctx context.Context, v Viewer, most int) ([]Filing, error) {
+	return list[Filing](
+		v.sees(s.reading(ctx), "mailbox_id").Where(inTrayOfFilings).Order("year DESC, number DESC").Limit(most),
+	)
 }
 
 // settleFilings takes filings out of the tray because a person says so.
@@ -170,9 +179,9 @@ func settleFilings(tx *gorm.DB, v Viewer, ids []int64, reason string, now time.T
 
 // Refile lets a filing whose file is missing be filed once more from its
 // message: the filing counts as taken back, and the next round is planned.
-func (s *Verifications) Refile(v Viewer, f *Filing, now time.Time) (n int, err error) {
+func (s *Verifications) Refile(ctx context.Context, v Viewer, f *Filing, now time.Time) (n int, err error) {
 	at := now.UTC()
-	err = s.change(func(tx *gorm.DB) error {
+	err = s.change(ctx, func(tx *gorm.DB) error {
 		done := tx.Exec("UPDATE register SET undone_at = ?, undone_by = ?, check_settled = TRUE WHERE year = ? AND number "+
 			"= ? AND undone_at IS NULL", at, v.Name, f.Year, f.Number)
 		if done.Error != nil || done.RowsAffected == 0 {

@@ -162,7 +162,7 @@ func (s *Session) Mark(_ context.Context, uid uint32, on, off []string) ([]strin
 }
 
 // Move renames a message's file into another folder, which is made if it is missing.
-func (s *Session) Move(_ context.Context, uid uint32, folder string) (source.Place, error) {
+func (s *Session) Move(ctx context.Context, uid uint32, folder string) (source.Place, error) {
 	place := source.Place{Folder: folder}
 	r, _, f, err := s.open(uid)
 	if err != nil {
@@ -178,7 +178,7 @@ func (s *Session) Move(_ context.Context, uid uint32, folder string) (source.Pla
 		to = path.Join(dir, "new", path.Base(f.path))
 	}
 	// Numbered first: when it is there, it is known.
-	numbering, err := s.numbers.Of(folder, []string{f.name})
+	numbering, err := s.numbers.Of(ctx, folder, []string{f.name})
 	if err != nil {
 		return place, err
 	}

@@ -67,7 +67,7 @@ func conform(t *testing.T, quiet bool) {
 		Session: func(t *testing.T) source.Session { return dial(t, config) },
 		Deliver: func(t *testing.T, _ string, raw []byte, received time.Time, _ ...string) uint32 {
 			name := put(t, folder, ".", raw, received)
-			uids, err := numbers.Number("INBOX", []string{name})
+			uids, err := numbers.Number(t.Context(), "INBOX", []string{name})
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -165,7 +165,7 @@ func (s *Session) scan(dir string) ([]file, error) {
 }
 
 // Open opens a folder.
-func (s *Session) Open(_ context.Context, folder string) (source.State, error) {
+func (s *Session) Open(ctx context.Context, folder string) (source.State, error) {
 	dir, err := s.dir(folder)
 	if err != nil {
 		return source.State{}, err
@@ -184,17 +184,17 @@ func (s *Session) Open(_ context.Context, folder string) (source.State, error) {
 	}
 	s.drain()
 	s.folder, s.at = folder, dir
-	return s.look()
+	return s.look(ctx)
 }
 
 // look reads the open folder and numbers what is new in it, the oldest first.
-func (s *Session) look() (source.State, error) {
+func (s *Session) look(ctx context.Context) (source.State, error) {
 	files, err := s.scan(s.at)
 	if err != nil {
 		return source.State{}, err
 	}
 	s.keywords = s.readKeywords(s.at)
-	numbering, err := s.numbers.Of(s.folder, nil)
+	numbering, err := s.numbers.Of(ctx, s.folder, nil)
 	if err != nil {
 		return source.State{}, err
 	}
@@ -216,7 +216,7 @@ func (s *Session) look() (source.State, error) {
 	for i, f := range fresh {
 		names[i] = f.name
 	}
-	if numbering, err = s.numbers.Of(s.folder, names); err != nil {
+	if numbering, err = s.numbers.Of(ctx, s.folder, names); err != nil {
 		return source.State{}, err
 	}
 	s.files, s.names = map[uint32]file{}, map[string]uint32{}
@@ -411,7 +411,7 @@ func (s *Session) Wait(ctx context.Context, longest time.Duration, wake <-chan s
 				return source.Event{}, nil
 			}
 			before := s.names
-			if _, err := s.look(); err != nil {
+			if _, err := s.look(ctx); err != nil {
 				return source.Event{}, err
 			}
 			for name := range s.names {

@@ -256,7 +256,7 @@ func (s *Session) Open(ctx context.Context, folder string) (source.State, error)
 		if err := c.look(); err != nil {
 			return err
 		}
-		numbering, err := s.numbers.Of("INBOX", c.order)
+		numbering, err := s.numbers.Of(ctx, "INBOX", c.order)
 		if err != nil {
 			return err
 		}

@@ -1,6 +1,7 @@
 package sourcetest
 
 import (
+	"context"
 	"sync"
 
 	"inktray.example/inktray/internal/source"
@@ -23,7 +24,7 @@ func (n *Numbers) of(folder string) *source.Numbering {
 }
 
 // Numbering reads the numbers of a folder.
-func (n *Numbers) Numbering(folder string) (source.Numbering, error) {
+func (n *Numbers) Numbering(_ context.Context, folder string) (source.Numbering, error) {
 	n.mutex.Lock()
 	defer n.mutex.Unlock()
 	f := *n.of(folder)
@@ -36,7 +37,7 @@ func (n *Numbers) Numbering(folder string) (source.Numbering, error) {
 }
 
 // Number gives numbers.
-func (n *Numbers) Number(folder string, names []string) (map[string]uint32, error) {
+func (n *Numbers) Number(_ context.Context, folder string, names []string) (map[string]uint32, error) {
 	n.mutex.Lock()
 	defer n.mutex.Unlock()
 	f := n.of(folder)
