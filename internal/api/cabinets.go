@@ -26,10 +26,8 @@ func (s *cabinetHandlers) cabinet(c *store.Cabinet) Cabinet {
 }
 
 // ListCabinets lists the cabinets.
-func (s *cabinetHandlers) ListCabinets(
-	ctx context.Context,
-	_ ListCabinetsRequestObject,
-) (ListCabinetsResponseObject, error) {
+func (s *cabinetHandlers) ListCabinets(ctx context.Context,
+	_ ListCabinetsRequestObject) (ListCabinetsResponseObject, error) {
 	rows, err := s.Store.Cabinets.All(ctx)
 	out := ListCabinets200JSONResponse{}
 	for i := range rows {
@@ -68,10 +66,8 @@ func settleCabinet(c *store.Cabinet, given map[string]*string) error {
 }
 
 // AddCabinet makes a place into a cabinet, proving first what it promises.
-func (s *cabinetHandlers) AddCabinet(
-	ctx context.Context,
-	r AddCabinetRequestObject,
-) (AddCabinetResponseObject, error) {
+func (s *cabinetHandlers) AddCabinet(ctx context.Context,
+	r AddCabinetRequestObject) (AddCabinetResponseObject, error) {
 	b := r.Body
 	c := store.Cabinet{ID: store.NewID(), Name: strings.TrimSpace(b.Name), Kind: "local",
 		Folder: strings.TrimSpace(b.Folder), MadeAt: s.Clock().UTC()}
@@ -105,10 +101,8 @@ func (s *cabinetHandlers) AddCabinet(
 }
 
 // ChangeCabinet changes how a cabinet is reached.
-func (s *cabinetHandlers) ChangeCabinet(
-	ctx context.Context,
-	r ChangeCabinetRequestObject,
-) (ChangeCabinetResponseObject,
+func (s *cabinetHandlers) ChangeCabinet(ctx context.Context,
+	r ChangeCabinetRequestObject) (ChangeCabinetResponseObject,
 	error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {

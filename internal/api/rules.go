@@ -26,14 +26,8 @@ type ruleFacts struct {
 const ruleDays = 30
 
 func (s *ruleHandlers) ruleFacts(ctx context.Context, v store.Viewer) (f ruleFacts, err error) {
-	tallies, _, err := s.Store.Register.Tallies(
-		ctx,
-		v,
-		register.Query{Search: register.Search{States: ever}},
-		register.PerRule,
-		s.Engine.Zone,
-		0,
-	)
+	tallies, _, err := s.Store.Register.Tallies(ctx, v, register.Query{Search: register.Search{States: ever}},
+		register.PerRule, s.Engine.Zone, 0)
 	if err != nil {
 		return f, err
 	}
@@ -258,18 +252,14 @@ func rehearsedItem(i *rehearsal.RehearsedItem) Item {
 }
 
 // GetRuleSchema gives the schema of the rule document.
-func (s *ruleHandlers) GetRuleSchema(
-	context.Context,
-	GetRuleSchemaRequestObject,
-) (GetRuleSchemaResponseObject, error) {
+func (s *ruleHandlers) GetRuleSchema(context.Context,
+	GetRuleSchemaRequestObject) (GetRuleSchemaResponseObject, error) {
 	return GetRuleSchema200ApplicationSchemaPlusJSONResponse(rule.Schema()), nil
 }
 
 // GetLanguage gives the fields and words of patterns, and the kinds.
-func (s *ruleHandlers) GetLanguage(
-	ctx context.Context,
-	_ GetLanguageRequestObject,
-) (GetLanguageResponseObject, error) {
+func (s *ruleHandlers) GetLanguage(ctx context.Context,
+	_ GetLanguageRequestObject) (GetLanguageResponseObject, error) {
 	out := GetLanguage200JSONResponse{}
 	for _, f := range pattern.Fields {
 		out.Fields = append(out.Fields, Pattern{Name: f.Name, Type: string(f.Type), Doc: f.Doc, Example: "<" + f.Name + ">"})
@@ -329,10 +319,8 @@ func (s *ruleHandlers) GetChoices(ctx context.Context, r GetChoicesRequestObject
 }
 
 // FileOldMail begins a pass over old mail.
-func (s *ruleHandlers) FileOldMail(
-	ctx context.Context,
-	r FileOldMailRequestObject,
-) (FileOldMailResponseObject, error) {
+func (s *ruleHandlers) FileOldMail(ctx context.Context,
+	r FileOldMailRequestObject) (FileOldMailResponseObject, error) {
 	p, err := s.Engine.FileOldMail(s.oldMail(r.ID, r.Body), viewerOf(ctx))
 	switch {
 	case errors.Is(err, store.ErrNotFound):

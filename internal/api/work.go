@@ -121,10 +121,8 @@ func (s *workHandlers) ListMessages(ctx context.Context, r ListMessagesRequestOb
 }
 
 // ExplainMessage says what was decided for a message and what each rule makes of it.
-func (s *workHandlers) ExplainMessage(
-	ctx context.Context,
-	r ExplainMessageRequestObject,
-) (ExplainMessageResponseObject,
+func (s *workHandlers) ExplainMessage(ctx context.Context,
+	r ExplainMessageRequestObject) (ExplainMessageResponseObject,
 	error) {
 	v := viewerOf(ctx)
 	row, explained, err := s.Engine.Rehearser.Explain(ctx, v, r.Number, r.Params.Thorough != nil && *r.Params.Thorough)
@@ -278,11 +276,8 @@ func (s *workHandlers) SteerPass(ctx context.Context, r SteerPassRequestObject) 
 	return SteerPass200JSONResponse(out), err
 }
 
-func (s *workHandlers) messagesOf(
-	ctx context.Context,
-	v store.Viewer,
-	entries []store.Entry,
-) (map[int64]*store.Message, error) {
+func (s *workHandlers) messagesOf(ctx context.Context, v store.Viewer,
+	entries []store.Entry) (map[int64]*store.Message, error) {
 	ids := make([]int64, len(entries))
 	for i, e := range entries {
 		ids[i] = e.MessageID

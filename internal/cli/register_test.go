@@ -346,10 +346,8 @@ func TestTheRegisterInTheConsole(t *testing.T) {
 	b.Press("Columns")
 	b.Sees("They are kept for you")
 	clean("columns")
-	b.Run(
-		"[...document.querySelectorAll('[role=dialog] label')].find(l => l.innerText.trim() === 'SHA-256').click()",
-		nil,
-	)
+	b.Run("[...document.querySelectorAll('[role=dialog] label')].find(l => l.innerText.trim() === 'SHA-256').click()",
+		nil)
 	b.Press("Save")
 	b.Until("the column is there", "[...document.querySelectorAll('th')].some(h => h.innerText.includes('SHA-256'))")
 	if got := value[client.RegisterLanguage](t, "register", "columns"); got.Chosen[len(got.Chosen)-1] != "checksum" {

@@ -164,10 +164,8 @@ func BenchmarkFromNoticeToFiled(b *testing.B) {
 	for b.Loop() {
 		for i := range messages {
 			testbed.Append(b, box, "INBOX", raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), content), time.Now())
-			h.until(
-				"it is filed",
-				func() bool { n, _ := h.store.Register.Count(b.Context(), store.System, register.Query{}); return n > i },
-			)
+			h.until("it is filed",
+				func() bool { n, _ := h.store.Register.Count(b.Context(), store.System, register.Query{}); return n > i })
 		}
 	}
 	delays, err := h.store.Journal.Delays(b.Context(), store.System, messages)

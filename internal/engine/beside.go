@@ -107,12 +107,10 @@ func (w *watcher) workBeside(ctx context.Context, lane store.Lane) (next time.Du
 	if next, err = w.nextSlow(ctx, lane); err != nil || next > 0 {
 		return next, err
 	}
-	worked, err := w.slowly(ctx, &m, lane)
-	if worked > 0 {
-		w.rouse() // what is to be done after the filing is the other's
+	if worked, err := w.slowly(ctx, &m, lane); worked > 0 || err != nil {
 		return 0, err
 	}
-	return w.engine.Pause(1), err // another has it in hand
+	return w.engine.Pause(1), nil // another has it in hand
 }
 
 // nextSlow is how long it is until something is to be worked on in a lane.
@@ -146,39 +144,16 @@ func (w *watcher) slowly(ctx context.Context, m *store.Mailbox, lane store.Lane)
 	}
 	defer v.leave()
 	ctx = child.Patiently(ctx) // the processes of the mailbox's own watcher come first
-	if err = v.retry(ctx); err == nil {
-		err = v.due(ctx)
+	for again := true; again && err == nil; {
+		before := v.worked
+		if err = v.retry(ctx); err == nil {
+			err = v.due(ctx)
+		}
+		if again = v.worked > before; again {
+			w.rouse() // what is to be done after the filing is the other's
+		}
 	}
 	return v.worked, err
-}
-
-// allowance shares out how long the messages of a mailbox may take while others wait. One message may take all of it.
-// When several in a row take long, the later ones get less, so that a burst of such messages does not add up.
-type allowance struct {
-	most time.Duration // what one message may take after a quiet time
-	left time.Duration
-	at   time.Time // when left was true
-}
-
-const (
-	allowanceLeast  = 5 // the part of most that every message gets, as its divisor
-	allowanceRefill = 4 // the part of the time that messages may take for ever, as its divisor
-)
-
-func newAllowance(most time.Duration) *allowance { return &allowance{most: most, left: most} }
-
-// share is how long the next message may take.
-func (a *allowance) share(now time.Time) time.Duration {
-	if !a.at.IsZero() {
-		a.left = min(a.most, a.left+max(0, now.Sub(a.at))/allowanceRefill)
-	}
-	a.at = now
-	return max(a.left, a.most/allowanceLeast)
-}
-
-// spend takes off what a message took. What every message may take for ever is not counted.
-func (a *allowance) spend(took time.Duration) {
-	a.left = max(0, a.left-max(0, took-a.most/allowanceLeast/2))
 }
 
 // share is how long the next message may take in this visit; 0 where no others wait.
@@ -186,12 +161,21 @@ func (v *visit) share() time.Duration {
 	if v.allowance == nil || v.patience == 0 {
 		return v.patience
 	}
-	return v.allowance.share(time.Now())
+	return v.allowance.Share(time.Now())
 }
 
-// took notes how long a message took.
-func (v *visit) took(began time.Time) {
-	if v.allowance != nil {
-		v.allowance.spend(time.Since(began))
+// filingShare is how long filing the items of the next message may take in this visit; 0 where no others wait. Where
+// messages are read beside others it is less than reading them may take: what has many items is the last lane's.
+func (v *visit) filingShare() time.Duration {
+	if v.lane == store.SideLane && v.patience > 0 {
+		return v.engine.Patience
+	}
+	return v.share()
+}
+
+// giveWay lets new messages go first in what is done beside them; done is how much was done since began.
+func (v *visit) giveWay(ctx context.Context, began time.Time, done int) {
+	if v.lane > store.MainLane && done > 0 {
+		v.engine.newMail.GiveWay(ctx, time.Since(began)/time.Duration(done))
 	}
 }

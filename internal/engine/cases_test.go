@@ -235,10 +235,8 @@ func TestAMessageThatIsGoneWaitsInTheTray(t *testing.T) {
 	h.watched()
 	h.rule(gaugesRule)
 	box.add(raw("one", "a.csv", "1"))
-	h.until(
-		"it waits",
-		func() bool { tray, _ := h.store.Tray.Entries(t.Context(), store.System, 0, 10); return len(tray) == 1 },
-	)
+	h.until("it waits",
+		func() bool { tray, _ := h.store.Tray.Entries(t.Context(), store.System, 0, 10); return len(tray) == 1 })
 	tray, _ := h.store.Tray.Entries(t.Context(), store.System, 0, 10)
 	if tray[0].State != store.Failed || !strings.Contains(tray[0].Reason.String(), "no longer in the folder “INBOX”") ||
 		tray[0].Reason.Advice() == "" {
@@ -355,10 +353,8 @@ func TestAMessageMovedIntoAFolderIsNewHoweverOld(t *testing.T) {
 	})
 	testbed.MakeFolders(t, c, "To file")
 	h.engine.Watch("box") // the folders are listed anew with the connection
-	h.until(
-		"the folder is known",
-		func() bool { f, _ := h.store.Mailboxes.FoldersOf(t.Context(), "box"); return len(f) == 2 },
-	)
+	h.until("the folder is known",
+		func() bool { f, _ := h.store.Mailboxes.FoldersOf(t.Context(), "box"); return len(f) == 2 })
 	if n, _ := h.store.Tray.Notices(t.Context(), store.System); len(n) != 0 {
 		t.Errorf("the tray still says %+v", n)
 	}

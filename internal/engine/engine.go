@@ -32,6 +32,7 @@ import (
 	"inktray.example/inktray/internal/scan"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/turn"
 )
 
 // Config is what the engine is given. Every field but LeaseBeat, Waiting, RootCAs, Scanner and Patience is needed.
@@ -98,6 +99,8 @@ type Engine struct {
 	passes   *passes.Passes
 	reached  map[string]int // how often each mailbox was signed in to, by its id
 	clock    *clock.Watch
+
+	newMail turn.Precedence
 
 	faults *fault.Judge
 }

@@ -450,10 +450,8 @@ func TestTheSameMessageInTwoFoldersIsFiledOnce(t *testing.T) {
 		strings.Replace(gaugesRule, "look: {mailboxes: gauges}", "look: {mailboxes: gauges, folders: [inbox, archive]}",
 			1),
 	)
-	h.until(
-		"both folders are known",
-		func() bool { f, _ := h.store.Mailboxes.FoldersOf(t.Context(), "box"); return len(f) == 2 },
-	)
+	h.until("both folders are known",
+		func() bool { f, _ := h.store.Mailboxes.FoldersOf(t.Context(), "box"); return len(f) == 2 })
 	message := raw("one", "one.csv", "1")
 	deliver("INBOX", message)
 	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1"})
@@ -546,10 +544,8 @@ func TestTryingAgainRedoesOnlyWhatFailedUnderTheRuleAsItIsNow(t *testing.T) {
 		t.Fatal(err)
 	}
 	box.add(raw("one", "one.csv", "1"))
-	h.until(
-		"it failed",
-		func() bool { tray, _ := h.store.Tray.Entries(t.Context(), store.System, 0, 10); return len(tray) == 1 },
-	)
+	h.until("it failed",
+		func() bool { tray, _ := h.store.Tray.Entries(t.Context(), store.System, 0, 10); return len(tray) == 1 })
 	tray, _ := h.store.Tray.Entries(t.Context(), store.System, 0, 10)
 	if !strings.Contains(tray[0].Reason.String(), "cannot be a folder") || tray[0].Reason.Advice() == "" {
 		t.Errorf("the tray says %q, %q", tray[0].Reason, tray[0].Reason.Advice())
@@ -584,9 +580,7 @@ func TestTextIsReadOnlyWhereTheVerdictHangsOnIt(t *testing.T) {
 	h := newHouse(t, box.dial)
 	h.watched()
 	h.rule(strings.Replace(gaugesRule, "attachments:", "unless: [{words: {in: body, any: draft}}]\nattachments:", 1))
-	box.add(
-		[]byte(strings.Replace(string(raw("draft one", "a.csv", "1")), "See the attachments.", "This is a DRAFT.", 1)),
-	)
+	box.add([]byte(strings.Replace(string(raw("draft one", "a.csv", "1")), "See the attachments.", "This is a DRAFT.", 1)))
 	box.add([]byte(strings.Replace(string(raw("another sender", "b.csv", "2")), "tidewatch.example>", "marram.example>",
 		1)))
 	box.add(raw("good", "c.csv", "3"))

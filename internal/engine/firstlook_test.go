@@ -175,10 +175,8 @@ func TestWhatIsInAFolderThatARuleWaitedForIsNew(t *testing.T) {
 			deliver(c.into, raw("another old one", "other.csv", "other"))
 			h.filed(2) // at the next look, a second later, without anybody rousing it
 			h.expect(map[string]string{"Gauges/2026/05/old.csv": "old", "Gauges/2026/05/other.csv": "other"})
-			h.until(
-				"nothing is asked any more",
-				func() bool { n, _ := h.store.Tray.Notices(t.Context(), store.System); return len(n) == 0 },
-			)
+			h.until("nothing is asked any more",
+				func() bool { n, _ := h.store.Tray.Notices(t.Context(), store.System); return len(n) == 0 })
 		})
 	}
 }
@@ -225,10 +223,8 @@ func TestAMessageThatIsMovedIntoANewFolderUnderARuleIsFiled(t *testing.T) {
 		return len(m) == 1
 	})
 	h.rule(waiting("Work, subfolders: true"))
-	h.until(
-		"it was looked into",
-		func() bool { _, err := h.store.Mailboxes.Folder(t.Context(), "box", "Work/Old"); return err == nil },
-	)
+	h.until("it was looked into",
+		func() bool { _, err := h.store.Mailboxes.Folder(t.Context(), "box", "Work/Old"); return err == nil })
 	h.until("all was looked through once", func() bool { return !h.engine.Status("box").Looked.IsZero() })
 	testbed.MakeFolders(t, c, "Work/New")
 	if _, err := c.Select("INBOX", nil).Wait(); err != nil {

@@ -77,10 +77,8 @@ func TestMarksLabelsAndMovesOnARealServer(t *testing.T) {
 	if got := labels(t, c, "Filed/2026")[0]; got != `one Filed Gauge_list \Flagged \Seen` {
 		t.Errorf("it carries %q", got)
 	}
-	h.until(
-		"it is gone from the inbox",
-		func() bool { return len(labels(t, c, "INBOX")) == 0 },
-	) // a server may copy first
+	h.until("it is gone from the inbox",
+		func() bool { return len(labels(t, c, "INBOX")) == 0 }) // a server may copy first
 	h.until("all is done", func() bool { return strings.Count(h.steps(1), ": done") == 5 })
 	m, err := h.store.Messages.ByID(t.Context(), store.System, 1)
 	if err != nil || m.Folder != "Filed/2026" || m.UIDValidity == 0 || !slices.Contains(m.Flags, "Filed") {
@@ -104,10 +102,8 @@ func TestAMovedMessageIsNewToNobody(t *testing.T) {
 	h.rule(
 		`{id: other, name: Labelled, cabinet: harbour files, look: {mailboxes: gauges, folders: [inbox, Filed/2026]}, match: {label: Filed}, attachments: {take: everything, folder: Labelled}}`,
 	)
-	h.until(
-		"all folders are known",
-		func() bool { f, _ := h.store.Mailboxes.FoldersOf(t.Context(), "box"); return len(f) == 2 },
-	)
+	h.until("all folders are known",
+		func() bool { f, _ := h.store.Mailboxes.FoldersOf(t.Context(), "box"); return len(f) == 2 })
 	for i := range 3 {
 		deliver("INBOX", raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), fmt.Sprint(i)))
 	}

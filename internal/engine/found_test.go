@@ -103,11 +103,8 @@ func TestAfterAnOlderCopyOfTheRecordsFilesAreFoundAndEntered(t *testing.T) {
 	if got := paths(); !slices.Equal(got, []string{"Gauges/mine.txt"}) {
 		t.Errorf("unknown are still %q", got)
 	}
-	rows, err := h.store.Register.List(
-		t.Context(),
-		store.System,
-		register.Query{Search: register.Search{States: register.All}},
-	)
+	rows, err := h.store.Register.List(t.Context(), store.System,
+		register.Query{Search: register.Search{States: register.All}})
 	if err != nil || len(rows) != 3 {
 		t.Fatal(rows, err)
 	}

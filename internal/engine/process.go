@@ -38,6 +38,10 @@ type batch struct {
 // go on. The error is the mailbox's or the machine's: the session is to be given up.
 func (v batchWork) process(ctx context.Context, uids []uint32, b *batch) (err error) {
 	e := v.engine
+	if b.pass.Kind == "live" && v.lane <= store.MainLane && len(uids) > 0 {
+		e.newMail.Begin()
+		defer e.newMail.End()
+	}
 	if b.pass.Kind == "live" {
 		defer func() {
 			if b.pass.ID == 0 {
@@ -310,7 +314,7 @@ func (v batchWork) one(ctx context.Context, f *source.Facts, b *batch, moves boo
 	}
 	l = &reading.Message{Row: row, Facts: f, Mail: message, Mailbox: v.mailbox.Name, PassKind: b.pass.Kind,
 		Budget: reading.Budget{Lane: v.lane, Patience: v.share(), Began: time.Now()}}
-	defer v.took(l.Began)
+	defer func() { v.allowance.Spend(time.Since(l.Began)) }()
 	if b.pass.Kind != "live" {
 		l.Patience = 0
 	}
@@ -332,9 +336,10 @@ func (v batchWork) fileAll(ctx context.Context, letters []*reading.Message,
 		entries := planned[l.Row]
 		began := time.Now()
 		if l.Patience > 0 {
-			l.Patience = v.share()
+			l.Patience = v.filingShare()
 		}
 		for i := range entries {
+			v.giveWay(ctx, began, i)
 			if waits, err := v.letWait(ctx, l, i, began); err != nil {
 				return err
 			} else if waits {
@@ -347,7 +352,7 @@ func (v batchWork) fileAll(ctx context.Context, letters []*reading.Message,
 				return err
 			}
 		}
-		v.took(began)
+		v.allowance.Spend(time.Since(began))
 		l.Close()
 		v.engine.Filer.Announce(l.Row)
 	}

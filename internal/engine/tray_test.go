@@ -350,11 +350,8 @@ func TestTheHistoryHasEveryMessageOfAPass(t *testing.T) {
 	box.mutex.Unlock()
 	h.filed(1)
 	passes := func() []store.Pass {
-		p, _ := h.store.Passes.Find(
-			t.Context(),
-			store.System,
-			store.PassQuery{Kind: "live", Filed: true, Rule: "tide-gauges", Most: 5},
-		)
+		p, _ := h.store.Passes.Find(t.Context(), store.System,
+			store.PassQuery{Kind: "live", Filed: true, Rule: "tide-gauges", Most: 5})
 		return p
 	}
 	h.until("the pass has ended", func() bool { p := passes(); return len(p) == 1 && p[0].State == store.Done })

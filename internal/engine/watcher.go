@@ -21,10 +21,12 @@ import (
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/consent"
 	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/turn"
 )
 
 const (
 	batchSize     = 200              // messages planned and committed at once
+	fewSmallest   = 4                // messages read beside the others before it is asked again which are the smallest
 	firstLook     = 200              // messages known from a folder's first look, for rehearsals
 	longestIdle   = 10 * time.Minute // before IDLE is renewed, well within RFC 2177's 29 minutes
 	announcedLook = 5 * time.Minute  // between looks into a folder in which the server announces
@@ -214,7 +216,7 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 	if err := e.Store.Alarms.EndOutage(ctx, "mailbox", m.ID); err != nil {
 		return false, err
 	}
-	v := &visit{engine: e, mailbox: &m, session: s, wake: w.wake, pace: &w.pace, allowance: newAllowance(e.Patience)}
+	v := &visit{engine: e, mailbox: &m, session: s, wake: w.wake, pace: &w.pace, allowance: turn.NewAllowance(e.Patience)}
 	defer v.leave()
 	defer func() { progress = progress || v.worked > 0 }()
 	rested := false // nothing happened for a while, and nothing was to be done
@@ -294,11 +296,11 @@ type visit struct {
 	state     source.State
 	hand      string // the file that names what is being read
 	pace      *pace
-	patience  time.Duration // of other new messages: what takes longer is left for the watcher beside; 0 where none wait
-	allowance *allowance    // how that is shared out among several messages; nil where each may take all of it
-	lane      store.Lane    // what is tried again here
-	slow      bool          // something was left for the watcher beside
-	expects   bool          // a rule waits for a folder that is not there, or looks into folders that it does not name
+	patience  time.Duration   // of other new messages: what takes longer is left for the watcher beside; 0 where none wait
+	allowance *turn.Allowance // how that is shared out among several messages; nil where each may take all of it
+	lane      store.Lane      // what is tried again here
+	slow      bool            // something was left for the watcher beside
+	expects   bool            // a rule waits for a folder that is not there, or looks into folders that it does not name
 }
 
 // interval is how often folders are looked into that the server does not announce.
@@ -829,12 +831,17 @@ func (v *visit) byMarks(marks map[string]store.StartMark) func(*rule.Compiled, u
 // retry reads messages again that could not be read before.
 func (v *visit) retry(ctx context.Context) error {
 	e := v.engine
+	most := batchSize
+	if v.lane == store.SideLane {
+		most = fewSmallest // smaller ones can come meanwhile
+	}
 	for {
-		rows, err := e.Store.Retries.Due(ctx, v.mailbox.ID, e.Clock(), e.passes.IDs(), v.lane, batchSize)
+		rows, err := e.Store.Retries.Due(ctx, v.mailbox.ID, e.Clock(), e.passes.IDs(), v.lane, most)
 		if err != nil || len(rows) == 0 {
 			return err
 		}
 		for i := range rows {
+			v.giveWay(ctx, time.Now().Add(-turn.MostWay), 1)
 			if err := v.retryOne(ctx, &rows[i]); err != nil {
 				return err
 			}
@@ -993,7 +1000,7 @@ func (v *visit) due(ctx context.Context) error {
 			}
 			i = j
 		}
-		if v.lane == store.SideLane && v.patience > 0 && time.Since(began) > v.patience {
+		if v.lane == store.SideLane && v.patience > 0 && time.Since(began) > e.Patience {
 			return nil // messages that are to be read wait, too
 		}
 	}
@@ -1048,9 +1055,10 @@ func (v *visit) again(ctx context.Context, entries []store.Entry, was *reading.M
 		l = &reading.Message{Row: &row, Facts: facts, Mail: facts.Message(row.Folder), Mailbox: v.mailbox.Name,
 			Budget: reading.Budget{Lane: v.lane, Began: time.Now()}}
 	}
-	l.Patience = v.share()
+	l.Patience = v.filingShare()
 	began := time.Now()
 	for i := range entries {
+		v.giveWay(ctx, began, i)
 		if waits, err := v.batches().letWait(ctx, l, i, l.Began); waits || err != nil {
 			return l, err
 		}
@@ -1058,7 +1066,7 @@ func (v *visit) again(ctx context.Context, entries []store.Entry, was *reading.M
 			return l, err
 		}
 	}
-	v.took(began)
+	v.allowance.Spend(time.Since(began))
 	e.Filer.Announce(&row)
 	return l, nil
 }

@@ -218,12 +218,8 @@ func (ms *Mailboxes) TakeIn(v store.Viewer, mailboxID string, content io.Reader)
 	defer ms.Wake(m.ID)
 	report, err = in.TakeFile(content, ms.Clock())
 	if report.Taken > 0 {
-		recorded := ms.Store.People.Record(
-			ms.Context(),
-			v,
-			"take in mail",
-			fmt.Sprintf("%s: %d messages", m.Name, report.Taken),
-		)
+		recorded := ms.Store.People.Record(ms.Context(), v, "take in mail",
+			fmt.Sprintf("%s: %d messages", m.Name, report.Taken))
 		if err == nil {
 			err = recorded
 		}

@@ -59,14 +59,8 @@ func (s *Book) ArchivePasswords(c *Correspondent) ([]string, error) {
 // Save keeps somebody; one without an id is new. revision is the
 // one that was changed, 0 for whatever is there. nil passwords keep those that
 // are there.
-func (s *Book) Save(
-	ctx context.Context,
-	c *Correspondent,
-	passwords []string,
-	revision int,
-	now time.Time,
-	actor string,
-) error {
+func (s *Book) Save(ctx context.Context, c *Correspondent, passwords []string, revision int, now time.Time,
+	actor string) error {
 	fresh := c.ID == ""
 	if fresh {
 		c.ID, c.MadeAt = NewID(), now

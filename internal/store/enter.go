@@ -19,9 +19,7 @@ func (s *Store) bare(pool *sql.DB) (again func() error, err error) {
 	err = s.write.Raw(
 		"SELECT type AS kind, name, sql AS text FROM sqlite_master WHERE type IN ('index', 'trigger') AND " +
 			"sql IS NOT NULL AND tbl_name IN ('messages', 'journal', 'register')",
-	).Scan(
-		&made,
-	).Error
+	).Scan(&made).Error
 	if err != nil {
 		return nil, err
 	}
@@ -112,33 +110,9 @@ func (s *Journal) Enter(ctx context.Context, rows iter.Seq[register.Row]) (n int
 		_, err1 := into[0].Exec(message, r.MailboxID, received, r.Subject, r.SenderName, r.SenderAddress)
 		_, err2 := into[1].Exec(last.entry, r.RuleID, message, r.MailboxID, r.CabinetID, r.File, r.Kind, path, r.Size,
 			r.Number.Year, r.Number.Number, drawn)
-		_, err3 := into[2].Exec(
-			r.Number.Year,
-			r.Number.Number,
-			last.entry,
-			message,
-			void,
-			drawn,
-			filed,
-			received,
-			r.MailboxID,
-			r.Mailbox,
-			r.RuleID,
-			r.Rule,
-			r.CabinetID,
-			r.Cabinet,
-			r.SenderName,
-			r.SenderAddress,
-			r.Subject,
-			r.Folder,
-			r.File,
-			r.Kind,
-			r.Size,
-			sum[:],
-			undone,
-			by,
-			check,
-		)
+		_, err3 := into[2].Exec(r.Number.Year, r.Number.Number, last.entry, message, void, drawn, filed, received,
+			r.MailboxID, r.Mailbox, r.RuleID, r.Rule, r.CabinetID, r.Cabinet, r.SenderName, r.SenderAddress, r.Subject,
+			r.Folder, r.File, r.Kind, r.Size, sum[:], undone, by, check)
 		if err := errors.Join(err1, err2, err3); err != nil {
 			return n, errors.Join(err, tx.Rollback())
 		}

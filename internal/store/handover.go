@@ -78,14 +78,8 @@ func (s *Mailboxes) Unsettled(ctx context.Context, mailboxID string) (underWay, 
 
 // HandOver writes a mailbox with everything that is known of its messages. named are the rules that look into the
 // mailbox, topics the topics of these rules.
-func (s *Mailboxes) HandOver(
-	ctx context.Context,
-	m *Mailbox,
-	named []HandedRule,
-	topics []Topic,
-	w io.Writer,
-	now time.Time,
-) error {
+func (s *Mailboxes) HandOver(ctx context.Context, m *Mailbox, named []HandedRule, topics []Topic, w io.Writer,
+	now time.Time) error {
 	h := Handover{Format: handoverFormat, MadeAt: now.UTC(), Mailbox: *m, Rules: named}
 	for i := range topics {
 		examples, err := s.Topics.ExamplesOf(ctx, topics[i].ID)
@@ -107,15 +101,11 @@ func (s *Mailboxes) HandOver(
 			return s.reading(ctx).Model(&Message{}).Where("mailbox_id = ?", m.ID).Count(&total).Error
 		},
 		func() error {
-			return s.read.WithContext(
-				ctx,
-			).Raw(
+			return s.read.WithContext(ctx).Raw(
 				"SELECT id, name, identity, folder FROM cabinets WHERE id IN (SELECT DISTINCT cabinet_id "+
 					"FROM journal WHERE mailbox_id = ?)",
 				m.ID,
-			).Scan(
-				&h.Cabinets,
-			).Error
+			).Scan(&h.Cabinets).Error
 		},
 	)
 	if err != nil {
@@ -128,9 +118,7 @@ func (s *Mailboxes) HandOver(
 		return err
 	}
 	for after := int64(0); ; {
-		messages, err := list[Message](
-			s.reading(ctx).Where("mailbox_id = ? AND id > ?", m.ID, after).Order("id").Limit(500),
-		)
+		messages, err := list[Message](s.reading(ctx).Where("mailbox_id = ? AND id > ?", m.ID, after).Order("id").Limit(500))
 		if err != nil || len(messages) == 0 {
 			return errors.Join(err, z.Close())
 		}

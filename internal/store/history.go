@@ -129,11 +129,8 @@ func (s *Passes) Find(ctx context.Context, v Viewer, q PassQuery) ([]Pass, error
 		db = db.Where("kind = ?", q.Kind)
 	}
 	if q.Mailbox != "" {
-		db = db.Where(
-			"(mailbox_id = ? OR EXISTS (SELECT 1 FROM journal j WHERE j.pass_id = passes.id AND j.mailbox_id = ?))",
-			q.Mailbox,
-			q.Mailbox,
-		)
+		db = db.Where("(mailbox_id = ? OR EXISTS (SELECT 1 FROM journal j WHERE j.pass_id = passes.id AND j.mailbox_id = ?))",
+			q.Mailbox, q.Mailbox)
 	}
 	if q.Rule != "" {
 		db = db.Where("(rule_id = ? OR EXISTS (SELECT 1 FROM journal j WHERE j.pass_id = passes.id AND j.rule_id = ?))",
@@ -156,20 +153,9 @@ func (s *Passes) Find(ctx context.Context, v Viewer, q PassQuery) ([]Pass, error
 
 // MessagesIn lists the messages that a pass looked at, those with a match first
 // where matched is asked for alone.
-func (s *Passes) MessagesIn(
-	ctx context.Context,
-	v Viewer,
-	passID int64,
-	matched bool,
-	after int64,
-	most int,
-) ([]Message, error) {
-	db := v.sees(
-		s.reading(ctx),
-		"messages.mailbox_id",
-	).Model(
-		&Message{},
-	).Joins(
+func (s *Passes) MessagesIn(ctx context.Context, v Viewer, passID int64, matched bool, after int64,
+	most int) ([]Message, error) {
+	db := v.sees(s.reading(ctx), "messages.mailbox_id").Model(&Message{}).Joins(
 		"JOIN pass_messages p ON p.message_id = "+
 			"messages.id AND p.pass_id = ?",
 		passID,
@@ -365,20 +351,10 @@ func (s *Undoing) MadeFolders(ctx context.Context, passID int64) (map[string][]s
 
 // FilePassAgain lets everything be filed again that was taken back of a pass, or by one, as one
 // pass. It gives how many attachments of how many messages are.
-func (s *Undoing) FilePassAgain(
-	ctx context.Context,
-	v Viewer,
-	passID int64,
-	now time.Time,
-) (items, messages int, err error) {
-	return s.fileAgain(
-		ctx,
-		v,
-		"(undo_pass = ? OR pass_id = ?)",
-		[]any{passID, passID},
-		"pass "+strconv.FormatInt(passID, 10),
-		now,
-	)
+func (s *Undoing) FilePassAgain(ctx context.Context, v Viewer, passID int64,
+	now time.Time) (items, messages int, err error) {
+	return s.fileAgain(ctx, v, "(undo_pass = ? OR pass_id = ?)", []any{passID, passID},
+		"pass "+strconv.FormatInt(passID, 10), now)
 }
 
 // FileAgain lets what was taken back of a message be filed again, because a
@@ -393,14 +369,8 @@ func (s *Undoing) FileAgain(ctx context.Context, v Viewer, messageID int64, now 
 const unfiledAgain = "undo = 'done' AND mailbox_id <> '' AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.rule_id = " +
 	"journal.rule_id AND j.message_id = journal.message_id AND j.item = journal.item AND j.round > journal.round)"
 
-func (s *Undoing) fileAgain(
-	ctx context.Context,
-	v Viewer,
-	which string,
-	of []any,
-	what string,
-	now time.Time,
-) (items, messages int,
+func (s *Undoing) fileAgain(ctx context.Context, v Viewer, which string, of []any, what string,
+	now time.Time) (items, messages int,
 	err error) {
 	err = s.change(ctx, func(tx *gorm.DB) error {
 		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where(unfiledAgain).Where(which, of...).Order("message_id, id"))
@@ -488,9 +458,7 @@ func (s *Passes) Forget(ctx context.Context, before time.Time) (int, error) {
 // KeptBefore lists files that were replaced or taken back before a moment and
 // are still kept.
 func (s *Register) KeptBefore(ctx context.Context, before time.Time, most int) ([]Filing, error) {
-	return list[Filing](
-		s.reading(ctx).Where("kept_as <> '' AND kept_at < ?", before.UTC()).Order("kept_at").Limit(most),
-	)
+	return list[Filing](s.reading(ctx).Where("kept_as <> '' AND kept_at < ?", before.UTC()).Order("kept_at").Limit(most))
 }
 
 // LetGo records that a file is no longer kept.
@@ -546,24 +514,14 @@ func (s *Journal) Spooled(ctx context.Context) ([]Entry, error) {
 // Spool records that the content of an entry is kept here, flushed, until its
 // cabinet is back.
 func (s *Journal) Spool(ctx context.Context, e *Entry) error {
-	return s.change(
-		ctx,
-		func(tx *gorm.DB) error { return tx.Model(e).Select("spooled", "size", "sha256").Updates(e).Error },
-	)
+	return s.change(ctx,
+		func(tx *gorm.DB) error { return tx.Model(e).Select("spooled", "size", "sha256").Updates(e).Error })
 }
 
 // FiledHere says whether the file of an entry that was found filed is one of ours.
 func (s *Undoing) FiledHere(ctx context.Context, e *Entry) (bool, error) {
 	return there(
-		s.read.WithContext(
-			ctx,
-		).Model(
-			&Entry{},
-		).Where(
-			"cabinet_id = ? AND path = ? AND state = 'filed'",
-			e.CabinetID,
-			e.Path,
-		),
+		s.read.WithContext(ctx).Model(&Entry{}).Where("cabinet_id = ? AND path = ? AND state = 'filed'", e.CabinetID, e.Path),
 	)
 }
 
@@ -578,14 +536,7 @@ func (s *Journal) StateCounts(ctx context.Context, v Viewer) (map[State]int, err
 		State State
 		N     int
 	}
-	err := v.sees(
-		s.reading(ctx).Model(&Entry{}),
-		"mailbox_id",
-	).Select(
-		"state, count(*) AS n",
-	).Group(
-		"state",
-	).Scan(
+	err := v.sees(s.reading(ctx).Model(&Entry{}), "mailbox_id").Select("state, count(*) AS n").Group("state").Scan(
 		&rows,
 	).Error
 	counts := map[State]int{}

@@ -70,14 +70,8 @@ func (s *Journal) Recent(ctx context.Context, v Viewer, most int) ([]Entry, erro
 
 // Due lists what a mailbox has to file now. What belongs to the passes named is
 // left to them.
-func (s *Journal) Due(
-	ctx context.Context,
-	mailboxID string,
-	now time.Time,
-	but []int64,
-	lane Lane,
-	most int,
-) ([]Entry, error) {
+func (s *Journal) Due(ctx context.Context, mailboxID string, now time.Time, but []int64, lane Lane,
+	most int) ([]Entry, error) {
 	return list[Entry](
 		lane.of(s.reading(ctx)).Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND (next_at IS "+
 			"NULL OR next_at <= ?) AND pass_id NOT IN ?", mailboxID, now, append(but, -1)).Order("id").Limit(most),
@@ -86,12 +80,8 @@ func (s *Journal) Due(
 
 // NextDue is when a mailbox has something to file next; ok is false where
 // nothing waits. The zero time is at once.
-func (s *Journal) NextDue(
-	ctx context.Context,
-	mailboxID string,
-	but []int64,
-	lane Lane,
-) (at time.Time, ok bool, err error) {
+func (s *Journal) NextDue(ctx context.Context, mailboxID string, but []int64,
+	lane Lane) (at time.Time, ok bool, err error) {
 	e, err := first[Entry](
 		lane.of(s.reading(ctx)).Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND pass_id NOT "+
 			"IN ?", mailboxID, append(but, -1)).Order("next_at IS NOT NULL, next_at").Limit(1),

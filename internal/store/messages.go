@@ -319,11 +319,8 @@ func (s *Messages) Renumber(ctx context.Context, l Look) error {
 
 // PendingPrints lists the fingerprints of the messages of a folder that are still
 // to be read, as far as their facts are known.
-func (s *Messages) PendingPrints(
-	ctx context.Context,
-	mailboxID, folder string,
-	uidValidity uint32,
-) (map[string]bool, error) {
+func (s *Messages) PendingPrints(ctx context.Context, mailboxID, folder string,
+	uidValidity uint32) (map[string]bool, error) {
 	var prints [][]byte
 	err := s.reading(ctx).Raw(`SELECT m.fingerprint FROM retries r JOIN messages m ON m.id = r.message_id
 		WHERE r.mailbox_id = ? AND r.folder = ? AND r.uid_validity = ? AND r.state <> 'set aside'`, mailboxID, folder, uidValidity).Scan(&prints).Error
@@ -348,12 +345,8 @@ func (s *Mailboxes) RenameFolder(ctx context.Context, mailboxID, from, to string
 }
 
 // Last lists the last messages of a folder that are known, by UID.
-func (s *Messages) Last(
-	ctx context.Context,
-	mailboxID, folder string,
-	uidValidity uint32,
-	most int,
-) (map[uint32]Message, error) {
+func (s *Messages) Last(ctx context.Context, mailboxID, folder string, uidValidity uint32,
+	most int) (map[uint32]Message, error) {
 	rows, err := list[Message](
 		s.reading(ctx).Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder,
 			uidValidity).Order("uid DESC").Limit(most),
@@ -376,13 +369,8 @@ func (s *Messages) Moved(ctx context.Context, m *Message, folder string, uidVali
 
 // Known says whether the mailbox had a message of this fingerprint before the
 // given numbering.
-func (s *Messages) Known(
-	ctx context.Context,
-	mailboxID string,
-	fingerprint []byte,
-	folder string,
-	uidValidity uint32,
-) (bool, error) {
+func (s *Messages) Known(ctx context.Context, mailboxID string, fingerprint []byte, folder string,
+	uidValidity uint32) (bool, error) {
 	return there(
 		s.reading(ctx).Model(&Message{}).Where("fingerprint = ? AND mailbox_id = ? AND NOT (folder = ? AND "+
 			"uid_validity = ?)", fingerprint, mailboxID, folder, uidValidity),
@@ -431,12 +419,8 @@ func (s *Messages) Find(ctx context.Context, v Viewer, q MessageQuery) ([]Messag
 }
 
 // ByUID reads what is known of messages of one folder, by UID.
-func (s *Messages) ByUID(
-	ctx context.Context,
-	mailboxID, folder string,
-	uidValidity uint32,
-	uids []uint32,
-) (map[uint32]Message, error) {
+func (s *Messages) ByUID(ctx context.Context, mailboxID, folder string, uidValidity uint32,
+	uids []uint32) (map[uint32]Message, error) {
 	if len(uids) == 0 {
 		return nil, nil
 	}
@@ -499,12 +483,8 @@ func (s *Passes) Add(ctx context.Context, p *Pass) error {
 
 // DecidedIn lists the messages of a folder that a pass decided, or kept for
 // another try, by UID.
-func (s *Passes) DecidedIn(
-	ctx context.Context,
-	passID int64,
-	mailboxID, folder string,
-	uidValidity uint32,
-) (map[uint32]bool, error) {
+func (s *Passes) DecidedIn(ctx context.Context, passID int64, mailboxID, folder string,
+	uidValidity uint32) (map[uint32]bool, error) {
 	var uids []uint32
 	err := s.reading(ctx).Raw(`SELECT m.uid FROM pass_messages p JOIN messages m ON m.id = p.message_id
 		WHERE p.pass_id = ? AND m.mailbox_id = ? AND m.folder = ? AND m.uid_validity = ?
@@ -638,12 +618,8 @@ func like(s string) string {
 
 // LongSettled lists the UIDs of messages of a folder that were met before a moment and
 // of which nothing waits, so that the server need not keep them any longer.
-func (s *Messages) LongSettled(
-	ctx context.Context,
-	mailboxID, folder string,
-	uidValidity uint32,
-	before time.Time,
-) ([]uint32, error) {
+func (s *Messages) LongSettled(ctx context.Context, mailboxID, folder string, uidValidity uint32,
+	before time.Time) ([]uint32, error) {
 	var uids []uint32
 	err := s.reading(ctx).Model(&Message{}).Select("uid").Where(
 		"mailbox_id = ? AND folder = ? AND uid_validity = ? AND seen_at < ?", mailboxID, folder, uidValidity, before.UTC()).

@@ -110,9 +110,7 @@ func (s *Store) load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	rows, err := s.read.WithContext(
-		ctx,
-	).Raw(
+	rows, err := s.read.WithContext(ctx).Raw(
 		"SELECT " + registerColumns + " FROM register r ORDER BY r.year, r.number",
 	).Rows()
 	if err != nil {
@@ -194,11 +192,8 @@ func (s *Register) Find(ctx context.Context, v Viewer, q register.Query) (regist
 }
 
 // FindMessages finds a page of the register by message.
-func (s *Register) FindMessages(
-	ctx context.Context,
-	v Viewer,
-	q register.Query,
-) ([]register.Letter, register.Found, error) {
+func (s *Register) FindMessages(ctx context.Context, v Viewer,
+	q register.Query) ([]register.Letter, register.Found, error) {
 	if err := s.Follow(ctx); err != nil {
 		return nil, register.Found{}, err
 	}
@@ -256,14 +251,8 @@ func (s *Register) Numbered(ctx context.Context, v Viewer, numbers []register.Nu
 }
 
 // Tallies counts what a query finds.
-func (s *Register) Tallies(
-	ctx context.Context,
-	v Viewer,
-	q register.Query,
-	by register.By,
-	zone *time.Location,
-	most int,
-) ([]register.Tally,
+func (s *Register) Tallies(ctx context.Context, v Viewer, q register.Query, by register.By, zone *time.Location,
+	most int) ([]register.Tally,
 	register.Found, error) {
 	if err := s.Follow(ctx); err != nil {
 		return nil, register.Found{}, err
@@ -273,13 +262,8 @@ func (s *Register) Tallies(
 }
 
 // Days counts what was filed on each of some days, by rule or mailbox.
-func (s *Register) Days(
-	ctx context.Context,
-	v Viewer,
-	by register.By,
-	first time.Time,
-	days int,
-) (map[string][]register.Tally, error) {
+func (s *Register) Days(ctx context.Context, v Viewer, by register.By, first time.Time,
+	days int) (map[string][]register.Tally, error) {
 	if err := s.Follow(ctx); err != nil {
 		return nil, err
 	}
@@ -287,12 +271,8 @@ func (s *Register) Days(
 }
 
 // Branches lists the folders within a folder, with the number of filings of a query in each.
-func (s *Register) Branches(
-	ctx context.Context,
-	v Viewer,
-	q register.Query,
-	cabinet, folder string,
-) ([]register.Branch, error) {
+func (s *Register) Branches(ctx context.Context, v Viewer, q register.Query,
+	cabinet, folder string) ([]register.Branch, error) {
 	if err := s.Follow(ctx); err != nil {
 		return nil, err
 	}
@@ -373,15 +353,8 @@ func (s *Register) HappeningsOf(ctx context.Context, n register.Number) ([]Happe
 // Preference is what a person chose; "" is nothing.
 func (s *Settings) Preference(ctx context.Context, personID, key string) (string, error) {
 	var value string
-	err := s.read.WithContext(
-		ctx,
-	).Raw(
-		"SELECT value FROM preferences WHERE person_id = ? AND key = ?",
-		personID,
-		key,
-	).Scan(
-		&value,
-	).Error
+	err := s.read.WithContext(ctx).Raw("SELECT value FROM preferences WHERE person_id = ? AND key = ?", personID,
+		key).Scan(&value).Error
 	return value, err
 }
 
@@ -398,16 +371,8 @@ func (s *Settings) Prefer(ctx context.Context, personID, key, value string) erro
 func (s *Messages) IDs(ctx context.Context, ids []int64) (map[int64]string, error) {
 	found := make(map[int64]string, len(ids))
 	for chunk := range slices.Chunk(ids, 500) {
-		rows, err := s.read.WithContext(
-			ctx,
-		).Model(
-			&Message{},
-		).Select(
-			"id, header",
-		).Where(
-			"id IN ? AND erased_at IS NULL",
-			chunk,
-		).Rows()
+		rows, err := s.read.WithContext(ctx).Model(&Message{}).Select("id, header").Where("id IN ? AND erased_at IS NULL",
+			chunk).Rows()
 		if err != nil {
 			return nil, err
 		}

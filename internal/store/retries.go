@@ -31,30 +31,33 @@ func (s *Retries) In(ctx context.Context, mailboxID, folder string, uidValidity 
 }
 
 // Due lists the messages of a mailbox that are to be tried again now, without those of the passes in but, which try
-// them again themselves.
-func (s *Retries) Due(
-	ctx context.Context,
-	mailboxID string,
-	now time.Time,
-	but []int64,
-	lane Lane,
-	most int,
-) ([]Retry, error) {
-	return list[Retry](
-		lane.of(s.reading(ctx)).Where("mailbox_id = ? AND state = 'waiting' AND (next_at IS NULL OR next_at <= "+
-			"?) AND pass_id NOT IN ?",
-			mailboxID, now.UTC(), append(but, -1)).Order("folder, uid").Limit(most),
-	)
+// them again themselves. Where messages are read beside others the smallest come first, so that an ordinary one does
+// not wait for those that are made to take long; the last one is the one that waits longest, so that each has its turn.
+func (s *Retries) Due(ctx context.Context, mailboxID string, now time.Time, but []int64, lane Lane,
+	most int) ([]Retry, error) {
+	due := func(order string, most int) ([]Retry, error) {
+		return list[Retry](lane.of(s.reading(ctx)).Where("mailbox_id = ? AND state = 'waiting' AND (next_at IS NULL OR "+
+			"next_at <= ?) AND pass_id NOT IN ?", mailboxID, now.UTC(), append(but, -1)).Order(order).Limit(most))
+	}
+	if lane != SideLane {
+		return due("folder, uid", most)
+	}
+	smallest, err := due("coalesce((SELECT size FROM messages m WHERE m.id = retries.message_id), 0), id", most)
+	if err != nil || len(smallest) < most {
+		return smallest, err
+	}
+	oldest, err := due("id", 1)
+	if err != nil || len(oldest) == 0 ||
+		slices.ContainsFunc(smallest, func(r Retry) bool { return r.ID == oldest[0].ID }) {
+		return smallest, err
+	}
+	return append(smallest[:most-1], oldest[0]), nil
 }
 
 // Next is when a message of a mailbox is tried again next; ok is false where
 // none waits. The zero time is now.
-func (s *Retries) Next(
-	ctx context.Context,
-	mailboxID string,
-	but []int64,
-	lane Lane,
-) (at time.Time, ok bool, err error) {
+func (s *Retries) Next(ctx context.Context, mailboxID string, but []int64,
+	lane Lane) (at time.Time, ok bool, err error) {
 	r, err := first[Retry](
 		lane.of(s.reading(ctx)).Where("mailbox_id = ? AND state = 'waiting' AND pass_id NOT IN ?", mailboxID,
 			append(but, -1)).
@@ -83,9 +86,7 @@ func (s *Retries) ByID(ctx context.Context, v Viewer, id int64) (Retry, error) {
 // InTray lists the messages that could not be read and wait in the tray, the
 // newest first.
 func (s *Retries) InTray(ctx context.Context, v Viewer, most int) ([]Retry, error) {
-	return list[Retry](
-		v.sees(s.reading(ctx), "mailbox_id").Where("state = 'failed'").Order("id DESC").Limit(most),
-	)
+	return list[Retry](v.sees(s.reading(ctx), "mailbox_id").Where("state = 'failed'").Order("id DESC").Limit(most))
 }
 
 // Waiting counts the messages that wait to be read again, by mailbox.

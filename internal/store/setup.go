@@ -353,14 +353,7 @@ func (s *Cabinets) Moved(ctx context.Context, c *Cabinet, actor string) error {
 // FilesIn counts the files that were filed in a cabinet and lie there.
 func (s *Cabinets) FilesIn(ctx context.Context, cabinetID string) (int, error) {
 	var n int64
-	err := s.read.WithContext(
-		ctx,
-	).Table(
-		"register",
-	).Where(
-		"cabinet_id = ? AND filed_at IS NOT NULL",
-		cabinetID,
-	).Count(
+	err := s.read.WithContext(ctx).Table("register").Where("cabinet_id = ? AND filed_at IS NOT NULL", cabinetID).Count(
 		&n,
 	).Error
 	return int(n), err
@@ -368,19 +361,9 @@ func (s *Cabinets) FilesIn(ctx context.Context, cabinetID string) (int, error) {
 
 // KeptIn lists the names under which a cabinet keeps files that were moved out of the way.
 func (s *Cabinets) KeptIn(ctx context.Context, cabinetID string) (names []string, err error) {
-	err = s.read.WithContext(
-		ctx,
-	).Table(
-		"register",
-	).Where(
-		"cabinet_id = ? AND kept_as <> ''",
-		cabinetID,
-	).Order(
+	err = s.read.WithContext(ctx).Table("register").Where("cabinet_id = ? AND kept_as <> ''", cabinetID).Order(
 		"kept_as",
-	).Pluck(
-		"kept_as",
-		&names,
-	).Error
+	).Pluck("kept_as", &names).Error
 	return names, err
 }
 
@@ -437,13 +420,8 @@ func (s *Rules) StatesOf(ctx context.Context, ruleID string) (map[State]int, err
 
 // Save keeps a rule's document. A rule without an id is new, is given one,
 // and is off. revision is the one that was changed, 0 for whatever is there.
-func (s *Rules) Save(
-	ctx context.Context,
-	document *rule.Rule,
-	revision int,
-	now time.Time,
-	actor string,
-) (Rule, error) {
+func (s *Rules) Save(ctx context.Context, document *rule.Rule, revision int, now time.Time,
+	actor string) (Rule, error) {
 	var saved Rule
 	if document.ID == "" {
 		document.ID = NewID()
@@ -542,18 +520,9 @@ func (s *Rules) SwitchOn(ctx context.Context, ruleID string, places []Place, now
 // is in the folder when it appears is new to the rule.
 func (s *Rules) AwaitFolder(ctx context.Context, ruleID string, p Place, now time.Time) error {
 	var waits int64
-	err := s.read.WithContext(
-		ctx,
-	).Model(
+	err := s.read.WithContext(ctx).Model(
 		&StartMark{},
-	).Where(
-		"rule_id = ? AND mailbox_id = ? AND folder = ? AND awaited",
-		ruleID,
-		p.MailboxID,
-		p.Folder,
-	).Count(
-		&waits,
-	).Error
+	).Where("rule_id = ? AND mailbox_id = ? AND folder = ? AND awaited", ruleID, p.MailboxID, p.Folder).Count(&waits).Error
 	if err != nil || waits > 0 {
 		return err
 	}

@@ -108,8 +108,7 @@ func (s *Store) count(db *gorm.DB) error {
 		}
 	}
 	c := db.Callback()
-	return inOrder(
-		func() error { return c.Query().After("*").Register("told", told) },
+	return inOrder(func() error { return c.Query().After("*").Register("told", told) },
 		func() error { return c.Row().After("*").Register("told", told) },
 		func() error { return c.Raw().After("*").Register("told", told) },
 		func() error { return c.Create().After("*").Register("told", told) },
@@ -120,8 +119,7 @@ func (s *Store) count(db *gorm.DB) error {
 		func() error { return c.Raw().Before("*").Register("count", add) },
 		func() error { return c.Create().Before("*").Register("count", add) },
 		func() error { return c.Update().Before("*").Register("count", add) },
-		func() error { return c.Delete().Before("*").Register("count", add) },
-	)
+		func() error { return c.Delete().Before("*").Register("count", add) })
 }
 
 // Interrupt calls f before and after every change, for tests. An error before the change refuses it; an error after it

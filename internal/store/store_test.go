@@ -98,11 +98,8 @@ func TestNumbersAreDrawnOnceEachYearAndNeverAgain(t *testing.T) {
 	if err != nil || len(filed) != 1 || filed[0].Number != 1 || filed[0].File != "1" || filed[0].Folder != "A" {
 		t.Errorf("the register shows %+v (%v)", filed, err)
 	}
-	withVoid, err := s.Register.List(
-		t.Context(),
-		System,
-		register.Query{Most: 10, Search: register.Search{States: register.All}},
-	)
+	withVoid, err := s.Register.List(t.Context(), System,
+		register.Query{Most: 10, Search: register.Search{States: register.All}})
 	if err != nil || len(withVoid) != 2 || withVoid[0].Void != e[1].Reason.String() {
 		t.Errorf("with the void numbers: %+v (%v)", withVoid, err)
 	}

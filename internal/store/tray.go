@@ -36,43 +36,21 @@ func (s *Tray) Post(ctx context.Context, v Viewer, most int) ([]Post, error) {
 func (s *Tray) OfCause(ctx context.Context, v Viewer, cause Cause) (m Matters, err error) {
 	err = inOrder(
 		func() error {
-			return v.sees(
-				s.reading(ctx).Model(&Entry{}),
-				"mailbox_id",
-			).Where(
-				"state IN ('held', 'failed') AND cause = ?",
-				cause,
-			).Order(
-				"id",
-			).Pluck(
+			return v.sees(s.reading(ctx).Model(&Entry{}), "mailbox_id").Where("state IN ('held', 'failed') AND cause = ?",
+				cause).Order("id").Pluck(
 				"id",
 				&m.Items,
 			).Error
 		},
 		func() error {
-			return v.sees(
-				s.reading(ctx).Model(&FollowUp{}),
-				"mailbox_id",
-			).Where(
-				inTray+" AND cause = ?",
-				cause,
-			).Order(
-				"id",
-			).Pluck(
+			return v.sees(s.reading(ctx).Model(&FollowUp{}), "mailbox_id").Where(inTray+" AND cause = ?",
+				cause).Order("id").Pluck(
 				"id",
 				&m.FollowUps,
 			).Error
 		},
 		func() error {
-			return v.sees(
-				s.reading(ctx).Model(&Post{}),
-				"mailbox_id",
-			).Where(
-				inTray+" AND cause = ?",
-				cause,
-			).Order(
-				"id",
-			).Pluck(
+			return v.sees(s.reading(ctx).Model(&Post{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck(
 				"id",
 				&m.Posts,
 			).Error

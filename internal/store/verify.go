@@ -54,12 +54,8 @@ func (s *Verifications) CountDue(ctx context.Context, before time.Time) (int, er
 
 // DueForVerification lists them, the longest unverified first, after one of them;
 // nil for the first.
-func (s *Verifications) DueForVerification(
-	ctx context.Context,
-	before time.Time,
-	after *Filing,
-	most int,
-) ([]Filing, error) {
+func (s *Verifications) DueForVerification(ctx context.Context, before time.Time, after *Filing,
+	most int) ([]Filing, error) {
 	db := due(s.reading(ctx), before)
 	if after != nil {
 		at := after.FiledAt
