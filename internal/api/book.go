@@ -50,7 +50,7 @@ func (s *bookHandlers) saveCorrespondent(ctx context.Context, id string, set *Co
 	if set.Passwords != nil {
 		passwords = list(*set.Passwords)
 	}
-	err := s.Engine.Office.SaveCorrespondent(&row, passwords, revision, viewerOf(ctx).Name)
+	err := s.Engine.Office.SaveCorrespondent(ctx, &row, passwords, revision, viewerOf(ctx).Name)
 	return correspondent(&row), err
 }
 
@@ -75,13 +75,13 @@ func (s *bookHandlers) ChangeCorrespondent(ctx context.Context,
 // RemoveCorrespondent takes somebody out of the book.
 func (s *bookHandlers) RemoveCorrespondent(ctx context.Context,
 	r RemoveCorrespondentRequestObject) (RemoveCorrespondentResponseObject, error) {
-	return RemoveCorrespondent204Response{}, s.Engine.Office.RemoveCorrespondent(r.ID, viewerOf(ctx).Name)
+	return RemoveCorrespondent204Response{}, s.Engine.Office.RemoveCorrespondent(ctx, r.ID, viewerOf(ctx).Name)
 }
 
 // ListProposals lists who writes and is in no book.
 func (s *bookHandlers) ListProposals(ctx context.Context, _ ListProposalsRequestObject) (ListProposalsResponseObject,
 	error) {
-	all, err := s.Engine.Office.Proposals(viewerOf(ctx))
+	all, err := s.Engine.Office.Proposals(ctx, viewerOf(ctx))
 	out := ListProposals200JSONResponse{}
 	for _, p := range all {
 		out = append(out, Proposal{Name: p.Name, Domain: p.Domain, Count: p.Count, Known: list(p.Known)})
@@ -113,7 +113,7 @@ func (s *bookHandlers) saveTable(ctx context.Context, id string, set *LookupTabl
 	for _, r := range set.Rows {
 		row.Rows = append(row.Rows, [2]string{r.Key, r.Value})
 	}
-	err := s.Engine.Office.SaveLookupTable(&row, revision, viewerOf(ctx).Name)
+	err := s.Engine.Office.SaveLookupTable(ctx, &row, revision, viewerOf(ctx).Name)
 	return lookupTable(&row), err
 }
 
@@ -135,12 +135,12 @@ func (s *bookHandlers) ChangeTable(ctx context.Context, r ChangeTableRequestObje
 
 // RemoveTable removes a table.
 func (s *bookHandlers) RemoveTable(ctx context.Context, r RemoveTableRequestObject) (RemoveTableResponseObject, error) {
-	return RemoveTable204Response{}, s.Engine.Office.RemoveLookupTable(r.ID, viewerOf(ctx).Name)
+	return RemoveTable204Response{}, s.Engine.Office.RemoveLookupTable(ctx, r.ID, viewerOf(ctx).Name)
 }
 
 // CopyRule makes a rule like another.
 func (s *bookHandlers) CopyRule(ctx context.Context, r CopyRuleRequestObject) (CopyRuleResponseObject, error) {
-	row, err := s.Engine.Office.CopyRule(r.ID, viewerOf(ctx).Name)
+	row, err := s.Engine.Office.CopyRule(ctx, r.ID, viewerOf(ctx).Name)
 	if err != nil {
 		return nil, err
 	}
@@ -150,7 +150,7 @@ func (s *bookHandlers) CopyRule(ctx context.Context, r CopyRuleRequestObject) (C
 
 // GetRemains says what remains when a rule is removed.
 func (s *bookHandlers) GetRemains(ctx context.Context, r GetRemainsRequestObject) (GetRemainsResponseObject, error) {
-	out, err := s.Engine.Office.RemainsOf(viewerOf(ctx), r.ID)
+	out, err := s.Engine.Office.RemainsOf(ctx, viewerOf(ctx), r.ID)
 	return GetRemains200JSONResponse{Filed: out.Filed, Waiting: out.Waiting, Underway: out.Underway, Dropped: out.Dropped,
 		Revisions: out.Revisions, SeesMore: list(out.NamedBy)}, err
 }
@@ -199,7 +199,7 @@ func (s *bookHandlers) sentence(r *rule.Rule) string {
 
 // BringBack makes an earlier state the present one.
 func (s *bookHandlers) BringBack(ctx context.Context, r BringBackRequestObject) (BringBackResponseObject, error) {
-	if _, err := s.Engine.Office.BringBack(r.ID, int(r.Number), viewerOf(ctx).Name); err != nil {
+	if _, err := s.Engine.Office.BringBack(ctx, r.ID, int(r.Number), viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.oneRule(ctx, r.ID)
@@ -263,13 +263,13 @@ func importRequest(r *ImportRequest) ([]rule.Rule, map[string]string, error) {
 }
 
 // CompareRules says what an import would change.
-func (s *bookHandlers) CompareRules(_ context.Context, r CompareRulesRequestObject) (CompareRulesResponseObject,
+func (s *bookHandlers) CompareRules(ctx context.Context, r CompareRulesRequestObject) (CompareRulesResponseObject,
 	error) {
 	rules, renames, err := importRequest(r.Body)
 	if err != nil {
 		return nil, err
 	}
-	all, err := s.Engine.Office.CompareRules(rules, renames)
+	all, err := s.Engine.Office.CompareRules(ctx, rules, renames)
 	return CompareRules200JSONResponse(s.changes(all)), err
 }
 
@@ -285,7 +285,7 @@ func (s *bookHandlers) ImportRules(ctx context.Context, r ImportRulesRequestObje
 
 // DraftRule drafts a rule from a message.
 func (s *bookHandlers) DraftRule(ctx context.Context, r DraftRuleRequestObject) (DraftRuleResponseObject, error) {
-	draft, err := s.Engine.Office.RuleFrom(viewerOf(ctx), r.Number)
+	draft, err := s.Engine.Office.RuleFrom(ctx, viewerOf(ctx), r.Number)
 	if err != nil {
 		return nil, err
 	}

@@ -48,7 +48,7 @@ func (s *handHandlers) LookInto(ctx context.Context, r LookIntoRequestObject) (L
 
 // TakeIn takes mail in from a file.
 func (s *handHandlers) TakeIn(ctx context.Context, r TakeInRequestObject) (TakeInResponseObject, error) {
-	report, err := s.Engine.Mailboxes.TakeIn(viewerOf(ctx), r.ID, r.Body)
+	report, err := s.Engine.Mailboxes.TakeIn(ctx, viewerOf(ctx), r.ID, r.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -75,7 +75,7 @@ func (s *handHandlers) FileByHand(ctx context.Context, r FileByHandRequestObject
 		of = append(of, h)
 	}
 	v := viewerOf(ctx)
-	p, err := s.Engine.Desk.FileByHand(v, of, r.Body.Cabinet, r.Body.Folder)
+	p, err := s.Engine.Desk.FileByHand(ctx, v, of, r.Body.Cabinet, r.Body.Folder)
 	if err != nil {
 		return nil, err
 	}
@@ -94,7 +94,7 @@ func (s *handHandlers) ChangeByHand(ctx context.Context, r ChangeByHandRequestOb
 		}
 	}
 	v := viewerOf(ctx)
-	p, err := s.Engine.Desk.ChangeByHand(v, b.Messages, c)
+	p, err := s.Engine.Desk.ChangeByHand(ctx, v, b.Messages, c)
 	if err != nil {
 		return nil, err
 	}

@@ -24,7 +24,8 @@ import (
 const mostOfGroup = 200
 
 // chosen reads what a person chose in the tray.
-func (s *careHandlers) chosen(v store.Viewer, ids *[]string, cause *string) (m store.Matters, err error) {
+func (s *careHandlers) chosen(ctx context.Context, v store.Viewer, ids *[]string, cause *string) (m store.Matters,
+	err error) {
 	if ids != nil {
 		for _, id := range *ids {
 			into := &m.Items
@@ -48,7 +49,7 @@ func (s *careHandlers) chosen(v store.Viewer, ids *[]string, cause *string) (m s
 	if text(cause) == "" && m.Len() == 0 {
 		return m, &problem{status: 422, kind: "invalid", text: "nothing is chosen: name matters of the tray, or a cause"}
 	}
-	return s.Engine.Desk.MattersOf(v, m, store.Cause(text(cause)))
+	return s.Engine.Desk.MattersOf(ctx, v, m, store.Cause(text(cause)))
 }
 
 // ListTray lists what waits for a person, by cause.
@@ -203,22 +204,22 @@ func stepName(kind, what string) string {
 // TryAgain tries matters again.
 func (s *careHandlers) TryAgain(ctx context.Context, r TryAgainRequestObject) (TryAgainResponseObject, error) {
 	v := viewerOf(ctx)
-	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
+	m, err := s.chosen(ctx, v, r.Body.Matters, r.Body.Cause)
 	if err != nil {
 		return nil, err
 	}
-	n, err := s.Engine.Desk.Again(v, m)
+	n, err := s.Engine.Desk.Again(ctx, v, m)
 	return TryAgain200JSONResponse{Count: n}, err
 }
 
 // ReleaseHeld files held items as they are.
 func (s *careHandlers) ReleaseHeld(ctx context.Context, r ReleaseHeldRequestObject) (ReleaseHeldResponseObject, error) {
 	v := viewerOf(ctx)
-	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
+	m, err := s.chosen(ctx, v, r.Body.Matters, r.Body.Cause)
 	if err != nil {
 		return nil, err
 	}
-	n, err := s.Engine.Desk.Release(v, m)
+	n, err := s.Engine.Desk.Release(ctx, v, m)
 	return ReleaseHeld200JSONResponse{Count: n}, err
 }
 
@@ -226,22 +227,22 @@ func (s *careHandlers) ReleaseHeld(ctx context.Context, r ReleaseHeldRequestObje
 func (s *careHandlers) FileElsewhere(ctx context.Context, r FileElsewhereRequestObject) (FileElsewhereResponseObject,
 	error) {
 	v := viewerOf(ctx)
-	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
+	m, err := s.chosen(ctx, v, r.Body.Matters, r.Body.Cause)
 	if err != nil {
 		return nil, err
 	}
-	n, err := s.Engine.Desk.Elsewhere(v, m, r.Body.Cabinet, r.Body.Folder)
+	n, err := s.Engine.Desk.Elsewhere(ctx, v, m, r.Body.Cabinet, r.Body.Folder)
 	return FileElsewhere200JSONResponse{Count: n}, err
 }
 
 // SetAside takes matters out of the tray.
 func (s *careHandlers) SetAside(ctx context.Context, r SetAsideRequestObject) (SetAsideResponseObject, error) {
 	v := viewerOf(ctx)
-	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
+	m, err := s.chosen(ctx, v, r.Body.Matters, r.Body.Cause)
 	if err != nil {
 		return nil, err
 	}
-	n, err := s.Engine.Desk.SetAside(v, m, text(r.Body.Note))
+	n, err := s.Engine.Desk.SetAside(ctx, v, m, text(r.Body.Note))
 	return SetAside200JSONResponse{Count: n}, err
 }
 
@@ -401,7 +402,7 @@ func (s *careHandlers) UndoPass(ctx context.Context, r UndoPassRequestObject) (U
 	if _, err := s.Store.Passes.ByID(ctx, v, r.Number); err != nil {
 		return nil, err
 	}
-	p, err := s.Engine.Registry.Undo(v, r.Number, 0)
+	p, err := s.Engine.Registry.Undo(ctx, v, r.Number, 0)
 	if err != nil {
 		return nil, nothing(err)
 	}
@@ -426,7 +427,7 @@ func (s *careHandlers) UndoItem(ctx context.Context, r UndoItemRequestObject) (U
 	if _, err := s.Store.Journal.ByID(ctx, v, r.Number); err != nil {
 		return nil, err
 	}
-	p, err := s.Engine.Registry.Undo(v, 0, r.Number)
+	p, err := s.Engine.Registry.Undo(ctx, v, 0, r.Number)
 	if err != nil {
 		return nil, nothing(err)
 	}
@@ -440,14 +441,14 @@ func (s *careHandlers) FileAgain(ctx context.Context, r FileAgainRequestObject) 
 	if _, err := s.Store.Messages.ByID(ctx, v, r.Number); err != nil {
 		return nil, err
 	}
-	n, err := s.Engine.Registry.FileAgain(v, r.Number)
+	n, err := s.Engine.Registry.FileAgain(ctx, v, r.Number)
 	return FileAgain200JSONResponse{Count: n}, nothing(err)
 }
 
 // FilePassAgain files again what was taken back of a pass.
 func (s *careHandlers) FilePassAgain(ctx context.Context, r FilePassAgainRequestObject) (FilePassAgainResponseObject,
 	error) {
-	n, _, err := s.Engine.Registry.FilePassAgain(viewerOf(ctx), r.Number)
+	n, _, err := s.Engine.Registry.FilePassAgain(ctx, viewerOf(ctx), r.Number)
 	return FilePassAgain200JSONResponse{Count: n}, nothing(err)
 }
 
@@ -456,7 +457,7 @@ func (s *careHandlers) outgoing(ctx context.Context) (Outgoing, error) {
 	if err != nil {
 		return Outgoing{}, err
 	}
-	o, err := s.Engine.Outbox.Outgoing()
+	o, err := s.Engine.Outbox.Outgoing(ctx)
 	return Outgoing{Revision: revision, Host: o.Host, Port: o.Port, Encryption: o.Encryption, Username: o.Username,
 		HasPassword: len(o.Sealed) > 0, From: o.From, Name: o.Name, Console: o.Console}, err
 }
@@ -476,7 +477,7 @@ func (s *careHandlers) SetOutgoing(ctx context.Context, r SetOutgoingRequestObje
 	if err != nil {
 		return nil, err
 	}
-	o, err := s.Engine.Outbox.Outgoing()
+	o, err := s.Engine.Outbox.Outgoing(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -489,7 +490,7 @@ func (s *careHandlers) SetOutgoing(ctx context.Context, r SetOutgoingRequestObje
 	if o.Port = number(r.Body.Port, o.Port); r.Body.Encryption != nil {
 		o.Encryption = string(*r.Body.Encryption)
 	}
-	if err := s.Engine.Outbox.SetOutgoing(o, r.Body.Password, revision, viewerOf(ctx).Name); err != nil {
+	if err := s.Engine.Outbox.SetOutgoing(ctx, o, r.Body.Password, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.outgoing(ctx)
@@ -549,7 +550,7 @@ func (s *careHandlers) saveAddressee(ctx context.Context, id string, set *Addres
 	if set.DailyAt != nil {
 		a.DailyAt = *set.DailyAt
 	}
-	err := s.Engine.Outbox.SaveAddressee(&a, set.Secret, viewerOf(ctx).Name)
+	err := s.Engine.Outbox.SaveAddressee(ctx, &a, set.Secret, viewerOf(ctx).Name)
 	return addressee(viewerOf(ctx), &a), err
 }
 
@@ -574,7 +575,7 @@ func (s *careHandlers) ChangeAddressee(ctx context.Context,
 // RemoveAddressee removes somebody who is notified.
 func (s *careHandlers) RemoveAddressee(ctx context.Context,
 	r RemoveAddresseeRequestObject) (RemoveAddresseeResponseObject, error) {
-	err := s.Engine.Outbox.RemoveAddressee(r.ID, viewerOf(ctx).Name)
+	err := s.Engine.Outbox.RemoveAddressee(ctx, r.ID, viewerOf(ctx).Name)
 	var used *outbox.InUseError
 	if errors.As(err, &used) {
 		err = &problem{status: 409, kind: "in-use", text: used.Text, advice: "Change or remove these first."}
@@ -604,7 +605,7 @@ func (s *careHandlers) alarm(ctx context.Context, n *names, a *store.Alarm) Alar
 	if c, err := s.Store.Cabinets.ByID(ctx, a.Object); err == nil && a.Object != "" {
 		out.Cabinet = c.Name
 	}
-	out.Sentence = s.Engine.Outbox.AlarmSentence(a)
+	out.Sentence = s.Engine.Outbox.AlarmSentence(ctx, a)
 	return out
 }
 
@@ -632,7 +633,8 @@ func (s *careHandlers) saveAlarm(ctx context.Context, id string, set *AlarmSetti
 			a.Weekdays = append(a.Weekdays, string(d))
 		}
 	}
-	if err := s.Engine.Outbox.SaveAlarm(&a, text(set.Rule), text(set.Mailbox), text(set.Cabinet), v.Name); err != nil {
+	if err := s.Engine.Outbox.SaveAlarm(ctx, &a, text(set.Rule), text(set.Mailbox), text(set.Cabinet),
+		v.Name); err != nil {
 		return Alarm{}, err
 	}
 	n, err := s.names(ctx, v)

@@ -231,8 +231,8 @@ func (s *mailboxHandlers) ChangeMailbox(ctx context.Context, r ChangeMailboxRequ
 }
 
 // usersOf lists the rules that name a mailbox.
-func (s *mailboxHandlers) usersOf(m *store.Mailbox) ([]string, error) {
-	return s.Engine.Office.UsedBy(func(d *rule.Rule) bool {
+func (s *mailboxHandlers) usersOf(ctx context.Context, m *store.Mailbox) ([]string, error) {
+	return s.Engine.Office.UsedBy(ctx, func(d *rule.Rule) bool {
 		return slices.ContainsFunc(d.Look.Mailboxes, func(name string) bool { return strings.EqualFold(name, m.Name) })
 	})
 }
@@ -244,14 +244,14 @@ func (s *mailboxHandlers) RemoveMailbox(ctx context.Context, r RemoveMailboxRequ
 	if err != nil {
 		return nil, err
 	}
-	used, err := s.usersOf(&m)
+	used, err := s.usersOf(ctx, &m)
 	if err != nil {
 		return nil, err
 	}
 	if len(used) > 0 {
 		return nil, inUse("mailbox", m.Name, used)
 	}
-	return RemoveMailbox204Response{}, s.Engine.RemoveMailbox(m.ID, viewerOf(ctx).Name)
+	return RemoveMailbox204Response{}, s.Engine.RemoveMailbox(ctx, m.ID, viewerOf(ctx).Name)
 }
 
 // GetMailboxRemains says what remains when a mailbox is removed.
@@ -262,11 +262,11 @@ func (s *mailboxHandlers) GetMailboxRemains(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	used, err := s.usersOf(&m)
+	used, err := s.usersOf(ctx, &m)
 	if err != nil {
 		return nil, err
 	}
-	remains, err := s.Engine.RemainsOfMailbox(v, &m)
+	remains, err := s.Engine.RemainsOfMailbox(ctx, v, &m)
 	return GetMailboxRemains200JSONResponse{Filed: remains.Filed, Waiting: remains.Waiting,
 		MessagesOnlyHere: remains.OnlyHere, UsedBy: append([]string{}, used...)}, err
 }
@@ -427,7 +427,7 @@ func (s *mailboxHandlers) AskConsent(ctx context.Context, r AskConsentRequestObj
 
 // GetAsked says how asking on another device does.
 func (s *mailboxHandlers) GetAsked(ctx context.Context, r GetAskedRequestObject) (GetAskedResponseObject, error) {
-	a, err := s.Engine.Mailboxes.ConsentAsked(viewerOf(ctx), r.ID)
+	a, err := s.Engine.Mailboxes.ConsentAsked(ctx, viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}

@@ -105,7 +105,7 @@ func (s *placeHandlers) RemoveCabinet(ctx context.Context, r RemoveCabinetReques
 	if err != nil {
 		return nil, err
 	}
-	used, err := s.Engine.Office.UsedBy(func(d *rule.Rule) bool {
+	used, err := s.Engine.Office.UsedBy(ctx, func(d *rule.Rule) bool {
 		return slices.ContainsFunc(d.Cabinets(), func(name string) bool { return strings.EqualFold(name, c.Name) })
 	})
 	if err != nil {

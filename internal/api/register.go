@@ -74,8 +74,8 @@ func (s *registerHandlers) paged(ctx context.Context, q register.Query, sort, di
 }
 
 // filings shows lines of the register with their notes and places.
-func (s *registerHandlers) filings(rows []store.Filing) ([]Filing, error) {
-	lines, err := s.Engine.Registry.Lines(rows, true)
+func (s *registerHandlers) filings(ctx context.Context, rows []store.Filing) ([]Filing, error) {
+	lines, err := s.Engine.Registry.Lines(ctx, rows, true)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +120,7 @@ func (s *registerHandlers) ListRegister(ctx context.Context, r ListRegisterReque
 		return nil, err
 	}
 	out := ListRegister200JSONResponse{Total: found.Total, Size: found.Size}
-	if out.Filings, err = s.filings(rows); err != nil {
+	if out.Filings, err = s.filings(ctx, rows); err != nil {
 		return nil, err
 	}
 	if found.More {
@@ -160,7 +160,7 @@ func (s *registerHandlers) ListRegisterMessages(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	shown, err := s.filings(rows)
+	shown, err := s.filings(ctx, rows)
 	if err != nil {
 		return nil, err
 	}
@@ -383,7 +383,7 @@ func (s *registerHandlers) story(ctx context.Context, entry string) (out Story, 
 	if err != nil {
 		return out, err
 	}
-	t, err := s.Engine.Registry.StoryOf(v, f)
+	t, err := s.Engine.Registry.StoryOf(ctx, v, f)
 	if err != nil {
 		return out, err
 	}
@@ -391,7 +391,7 @@ func (s *registerHandlers) story(ctx context.Context, entry string) (out Story, 
 	if err != nil {
 		return out, err
 	}
-	shown, err := s.filings(append([]store.Filing{f}, t.Others...))
+	shown, err := s.filings(ctx, append([]store.Filing{f}, t.Others...))
 	if err != nil {
 		return out, err
 	}
@@ -522,7 +522,7 @@ func (s *registerHandlers) StartExport(ctx context.Context, r StartExportRequest
 		return nil, &problem{status: 422, kind: "invalid", text: err.Error(),
 			fields: []FieldProblem{{Place: "columns", Text: err.Error()}}}
 	}
-	x, err := s.Engine.Registry.Exports.Start(v,
+	x, err := s.Engine.Registry.Exports.Start(ctx, v,
 		registry.ExportOf{Format: string(r.Body.Format), Letters: word(r.Body.Per) == "message", Columns: columns, Query: q})
 	return StartExport201JSONResponse(s.export(&x)), tooMuch(err)
 }
@@ -625,7 +625,7 @@ func (s *registerHandlers) StartVerification(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.Engine.Registry.Verify(v, q)
+	p, err := s.Engine.Registry.Verify(ctx, v, q)
 	if err != nil {
 		return nil, tooMuch(err)
 	}
@@ -735,9 +735,9 @@ func erasure(address string, t *store.Traces, stays []string) Erasure {
 }
 
 // PreviewErasure says what erasing a person's traces would erase.
-func (s *registerHandlers) PreviewErasure(_ context.Context,
+func (s *registerHandlers) PreviewErasure(ctx context.Context,
 	r PreviewErasureRequestObject) (PreviewErasureResponseObject, error) {
-	t, stays, err := s.Engine.Registry.PreviewErasure(r.Body.Address)
+	t, stays, err := s.Engine.Registry.PreviewErasure(ctx, r.Body.Address)
 	return PreviewErasure200JSONResponse(erasure(r.Body.Address, &t, stays)), err
 }
 
@@ -796,7 +796,7 @@ func (s *registerHandlers) ShowMessage(ctx context.Context, r ShowMessageRequest
 func (s *registerHandlers) FileMissingAgain(ctx context.Context,
 	r FileMissingAgainRequestObject) (FileMissingAgainResponseObject, error) {
 	v := viewerOf(ctx)
-	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
+	m, err := s.chosen(ctx, v, r.Body.Matters, r.Body.Cause)
 	if err != nil {
 		return nil, err
 	}

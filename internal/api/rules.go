@@ -116,10 +116,10 @@ func (s *ruleHandlers) AddRule(ctx context.Context, r AddRuleRequestObject) (Add
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.Engine.Office.CheckRule(viewerOf(ctx), document); err != nil {
+	if _, err := s.Engine.Office.CheckRule(ctx, viewerOf(ctx), document); err != nil {
 		return nil, err
 	}
-	row, err := s.Engine.Office.SaveRule(document, 0, viewerOf(ctx).Name)
+	row, err := s.Engine.Office.SaveRule(ctx, document, 0, viewerOf(ctx).Name)
 	if err != nil {
 		return nil, err
 	}
@@ -150,10 +150,10 @@ func (s *ruleHandlers) ChangeRule(ctx context.Context, r ChangeRuleRequestObject
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.Engine.Office.CheckRule(viewerOf(ctx), document); err != nil {
+	if _, err := s.Engine.Office.CheckRule(ctx, viewerOf(ctx), document); err != nil {
 		return nil, err
 	}
-	if _, err := s.Engine.Office.SaveRule(document, revision, viewerOf(ctx).Name); err != nil {
+	if _, err := s.Engine.Office.SaveRule(ctx, document, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.oneRule(ctx, r.ID)
@@ -165,7 +165,7 @@ func (s *ruleHandlers) RemoveRule(ctx context.Context, r RemoveRuleRequestObject
 	if _, err := s.oneRule(ctx, r.ID); err != nil {
 		return nil, err
 	}
-	return RemoveRule204Response{}, s.Engine.Office.RemoveRule(r.ID, viewerOf(ctx).Name)
+	return RemoveRule204Response{}, s.Engine.Office.RemoveRule(ctx, r.ID, viewerOf(ctx).Name)
 }
 
 // OrderRules puts the rules into an order.
@@ -199,7 +199,7 @@ func (s *ruleHandlers) SwitchRuleOn(ctx context.Context, r SwitchRuleOnRequestOb
 		return nil, err
 	}
 	if old != nil {
-		if _, err := s.Engine.FileOldMail(*old, viewerOf(ctx)); err != nil {
+		if _, err := s.Engine.FileOldMail(ctx, *old, viewerOf(ctx)); err != nil {
 			return nil, err
 		}
 	}
@@ -224,7 +224,7 @@ func (s *ruleHandlers) RehearseRule(ctx context.Context, r RehearseRuleRequestOb
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.Engine.Office.CheckRule(viewerOf(ctx), document)
+	c, err := s.Engine.Office.CheckRule(ctx, viewerOf(ctx), document)
 	if err != nil {
 		return nil, err
 	}
@@ -300,7 +300,7 @@ func (s *ruleHandlers) GetChoices(ctx context.Context, r GetChoicesRequestObject
 			}
 		}
 	}
-	found, err := s.Engine.Office.ChoicesIn(v, ids)
+	found, err := s.Engine.Office.ChoicesIn(ctx, v, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -321,7 +321,7 @@ func (s *ruleHandlers) GetChoices(ctx context.Context, r GetChoicesRequestObject
 // FileOldMail begins a pass over old mail.
 func (s *ruleHandlers) FileOldMail(ctx context.Context,
 	r FileOldMailRequestObject) (FileOldMailResponseObject, error) {
-	p, err := s.Engine.FileOldMail(s.oldMail(r.ID, r.Body), viewerOf(ctx))
+	p, err := s.Engine.FileOldMail(ctx, s.oldMail(r.ID, r.Body), viewerOf(ctx))
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return nil, err

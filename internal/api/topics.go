@@ -62,7 +62,7 @@ func (s *topicHandlers) ListTopics(ctx context.Context, _ ListTopicsRequestObjec
 // AddTopic makes a topic.
 func (s *topicHandlers) AddTopic(ctx context.Context, r AddTopicRequestObject) (AddTopicResponseObject, error) {
 	t := store.Topic{Name: r.Body.Name}
-	if err := s.Engine.Office.Topics.Save(&t, 0, viewerOf(ctx).Name); err != nil {
+	if err := s.Engine.Office.Topics.Save(ctx, &t, 0, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.topic(&t)
@@ -77,7 +77,7 @@ func (s *topicHandlers) ChangeTopic(ctx context.Context, r ChangeTopicRequestObj
 		return nil, err
 	}
 	t := store.Topic{ID: r.ID, Name: r.Body.Name}
-	if err := s.Engine.Office.Topics.Save(&t, revision, viewerOf(ctx).Name); err != nil {
+	if err := s.Engine.Office.Topics.Save(ctx, &t, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.topic(&t)
@@ -133,7 +133,7 @@ func (s *topicHandlers) MarkMessages(ctx context.Context, r MarkMessagesRequestO
 // TakeExamplesBack lets a topic forget examples.
 func (s *topicHandlers) TakeExamplesBack(ctx context.Context,
 	r TakeExamplesBackRequestObject) (TakeExamplesBackResponseObject, error) {
-	n, err := s.Engine.Office.Topics.Unmark(viewerOf(ctx), r.ID, r.Params.ID)
+	n, err := s.Engine.Office.Topics.Unmark(ctx, viewerOf(ctx), r.ID, r.Params.ID)
 	if err == nil && n == 0 {
 		err = store.ErrNotFound
 	}
@@ -148,7 +148,7 @@ func (s *topicHandlers) TakeExamplesBack(ctx context.Context,
 func (s *topicHandlers) ListTeachings(ctx context.Context, r ListTeachingsRequestObject) (ListTeachingsResponseObject,
 	error) {
 	v := viewerOf(ctx)
-	found, err := s.Engine.Office.Topics.Teachings(v, r.ID, number(r.Params.Most, 20))
+	found, err := s.Engine.Office.Topics.Teachings(ctx, v, r.ID, number(r.Params.Most, 20))
 	if err != nil {
 		return nil, err
 	}
@@ -163,7 +163,7 @@ func (s *topicHandlers) ListTeachings(ctx context.Context, r ListTeachingsReques
 // RehearseTopic says what a topic would take of the past.
 func (s *topicHandlers) RehearseTopic(ctx context.Context, r RehearseTopicRequestObject) (RehearseTopicResponseObject,
 	error) {
-	document, err := s.Engine.Office.Topics.PastRule(r.ID, number(r.Params.Confidence, 0))
+	document, err := s.Engine.Office.Topics.PastRule(ctx, r.ID, number(r.Params.Confidence, 0))
 	if err != nil {
 		return nil, err
 	}
@@ -213,7 +213,7 @@ func (s *topicHandlers) ImportTopic(ctx context.Context, r ImportTopicRequestObj
 		}
 		examples = append(examples, one)
 	}
-	id, err := s.Engine.Office.Topics.ImportTopic(v, r.Body.Name, examples)
+	id, err := s.Engine.Office.Topics.ImportTopic(ctx, v, r.Body.Name, examples)
 	if err != nil {
 		return nil, err
 	}
@@ -294,7 +294,7 @@ func (s *topicHandlers) SetTrust(ctx context.Context, r SetTrustRequestObject) (
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Engine.Office.SetTrust(office.Trust{Servers: r.Body.Servers, Replies: r.Body.Replies,
+	if err := s.Engine.Office.SetTrust(ctx, office.Trust{Servers: r.Body.Servers, Replies: r.Body.Replies,
 		Correspondents: r.Body.Correspondents}, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
@@ -306,7 +306,7 @@ func (s *topicHandlers) SetTrust(ctx context.Context, r SetTrustRequestObject) (
 func (s *topicHandlers) AnswerTopics(ctx context.Context, r AnswerTopicsRequestObject) (AnswerTopicsResponseObject,
 	error) {
 	v := viewerOf(ctx)
-	m, err := s.chosen(v, &r.Body.Matters, nil)
+	m, err := s.chosen(ctx, v, &r.Body.Matters, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -265,7 +265,7 @@ func (s *workHandlers) GetPass(ctx context.Context, r GetPassRequestObject) (Get
 // SteerPass pauses, stops or goes on with a pass.
 func (s *workHandlers) SteerPass(ctx context.Context, r SteerPassRequestObject) (SteerPassResponseObject, error) {
 	v := viewerOf(ctx)
-	err := s.Engine.SteerPass(v, r.Number, store.PassState(r.Body.To))
+	err := s.Engine.SteerPass(ctx, v, r.Number, store.PassState(r.Body.To))
 	if errors.Is(err, engine.ErrEnded) {
 		return nil, &problem{status: 409, kind: "ended", text: err.Error()}
 	}

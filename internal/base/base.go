@@ -93,12 +93,13 @@ func newLife() *Life {
 // Context ends when the service stops.
 func (l *Life) Context() context.Context { return l.ctx }
 
-// Go starts work in the background. It has to end when Context does. The name is for people who look at what runs.
-func (l *Life) Go(name string, work func()) {
+// Go starts work in the background, with Context: it has to end when that does. The name is for people who look at
+// what runs.
+func (l *Life) Go(name string, work func(ctx context.Context)) {
 	l.count(name, 1)
 	l.tasks.Go(func() {
 		defer l.count(name, -1)
-		work()
+		work(l.ctx)
 	})
 }
 

@@ -1,6 +1,7 @@
 package base
 
 import (
+	"context"
 	"testing"
 	"time"
 )
@@ -9,9 +10,9 @@ func TestWorkInTheBackgroundHasANameAndEndsWithTheService(t *testing.T) {
 	b := New(Base{Clock: time.Now, Zone: time.UTC})
 	begun := make(chan bool)
 	ended := false
-	b.Go("waiting", func() {
+	b.Go("waiting", func(ctx context.Context) {
 		begun <- true
-		<-b.Context().Done()
+		<-ctx.Done()
 		ended = true
 	})
 	<-begun

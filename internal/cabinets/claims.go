@@ -53,8 +53,8 @@ func identityOf(m *store.Mailbox) string {
 }
 
 // filesFrom lists the mailboxes from which running rules file in a cabinet.
-func (cs *Cabinets) filesFrom(g *Gate) (map[string]store.Mailbox, error) {
-	mailboxes, err := cs.Store.Mailboxes.All(g.owner.Context(), store.System)
+func (cs *Cabinets) filesFrom(ctx context.Context, g *Gate) (map[string]store.Mailbox, error) {
+	mailboxes, err := cs.Store.Mailboxes.All(ctx, store.System)
 	if err != nil {
 		return nil, err
 	}
@@ -78,7 +78,7 @@ func (cs *Cabinets) Recheck() { cs.asked.Add(1) }
 
 // ClaimsAreCurrent says whether a cabinet's claims were looked at since recheck.
 func (cs *Cabinets) ClaimsAreCurrent(cabinetID string) bool {
-	g, err := cs.Gate(cabinetID)
+	g, err := cs.Gate(cs.Context(), cabinetID)
 	if err != nil {
 		return false
 	}
@@ -99,7 +99,7 @@ func (g *Gate) claimMailboxes(ctx context.Context) error {
 		return nil
 	}
 	c.looked, c.asked = time.Now(), asked
-	from, err := e.filesFrom(g)
+	from, err := e.filesFrom(ctx, g)
 	if err != nil {
 		return err
 	}
@@ -122,7 +122,7 @@ func (g *Gate) claimMailboxes(ctx context.Context) error {
 			}
 		}
 	}
-	return g.tellDoubled(doubled)
+	return g.tellDoubled(ctx, doubled)
 }
 
 func (cs *Cabinets) claimName() string { return "claim-" + cs.Installation + ".json" }
@@ -160,12 +160,12 @@ func (cs *Cabinets) renewClaim(ctx context.Context, book cabinet.Notebook, from 
 
 // tellDoubled tells of mailboxes that another installation files from too, and takes
 // what was told out of the tray once it is no longer so.
-func (g *Gate) tellDoubled(doubled map[string]string) error {
+func (g *Gate) tellDoubled(ctx context.Context, doubled map[string]string) error {
 	e, c := g.owner, &g.claims
 	if c.told == nil {
 		c.told = map[string]bool{}
 	}
-	mailboxes, err := e.Store.Mailboxes.All(g.owner.Context(), store.System)
+	mailboxes, err := e.Store.Mailboxes.All(ctx, store.System)
 	if err != nil {
 		return err
 	}
@@ -174,7 +174,7 @@ func (g *Gate) tellDoubled(doubled map[string]string) error {
 		object := g.Row.ID + "/" + m.ID
 		host, twice := doubled[m.ID]
 		if !twice {
-			if _, err := e.Store.Tray.Settle(g.owner.Context(), "watched twice", object); err != nil {
+			if _, err := e.Store.Tray.Settle(ctx, "watched twice", object); err != nil {
 				return err
 			}
 			delete(c.told, object)
@@ -184,7 +184,7 @@ func (g *Gate) tellDoubled(doubled map[string]string) error {
 			continue
 		}
 		err := e.Store.Tray.Tell(
-			g.owner.Context(),
+			ctx,
 			&store.Notice{Kind: "watched twice", Object: object, MailboxID: m.ID, MadeAt: e.Clock(),
 				Text: fmt.Sprintf("Another Ink Tray on %s watches the mailbox “%s” too and files in the same cabinet “%s”. What "+
 					"the rules of both take is filed twice.", host, m.Name, g.Row.Name),

@@ -71,14 +71,14 @@ type Gate struct {
 const checkFor = time.Second
 
 // Gate finds a cabinet's gate.
-func (cs *Cabinets) Gate(id string) (*Gate, error) {
+func (cs *Cabinets) Gate(ctx context.Context, id string) (*Gate, error) {
 	cs.mutex.Lock()
 	g := cs.gates[id]
 	cs.mutex.Unlock()
 	if g != nil {
 		return g, nil
 	}
-	row, err := cs.Store.Cabinets.ByID(cs.Context(), id)
+	row, err := cs.Store.Cabinets.ByID(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -133,7 +133,7 @@ func (cs *Cabinets) Named(name string) *Gate {
 	if err != nil {
 		return nil
 	}
-	g, err := cs.Gate(row.ID)
+	g, err := cs.Gate(cs.Context(), row.ID)
 	if err != nil {
 		return nil
 	}
@@ -173,10 +173,10 @@ func (g *Gate) Ready(ctx context.Context) error {
 	}
 	g.mutex.Unlock()
 	if err := g.Cabinet.Check(ctx); err != nil {
-		return g.Trip(err)
+		return g.Trip(ctx, err)
 	}
 	if err := g.holds(ctx); err != nil {
-		return g.Trip(err)
+		return g.Trip(ctx, err)
 	}
 	g.mutex.Lock()
 	closed := g.failures > 0 || !g.proved // a run before this one may have told of it
@@ -204,7 +204,7 @@ func (g *Gate) Ready(ctx context.Context) error {
 const leaving = 3 * time.Second
 
 // Trip closes the gate for a while that doubles with every failure.
-func (g *Gate) Trip(problem error) error {
+func (g *Gate) Trip(ctx context.Context, problem error) error {
 	now := g.owner.Clock()
 	g.mutex.Lock()
 	g.failures++
@@ -216,11 +216,11 @@ func (g *Gate) Trip(problem error) error {
 	g.until, g.problem = now.Add(pause), problem
 	out := &ClosedError{g.until, problem}
 	g.mutex.Unlock()
-	if err := g.owner.Store.Alarms.BeginOutage(g.owner.Context(), "cabinet", g.Row.ID, now); err != nil {
+	if err := g.owner.Store.Alarms.BeginOutage(ctx, "cabinet", g.Row.ID, now); err != nil {
 		g.owner.Log.Error("recording what is out of reach", "error", err)
 	}
 	g.owner.Log.Warn("a cabinet fails", "cabinet", g.Row.Name, "error", problem, "again in", pause)
-	err := g.owner.Store.Tray.Tell(g.owner.Context(), &store.Notice{Kind: "cabinet", Object: g.Row.ID,
+	err := g.owner.Store.Tray.Tell(ctx, &store.Notice{Kind: "cabinet", Object: g.Row.ID,
 		Text:   fmt.Sprintf("The cabinet “%s” cannot be used: %s.", g.Row.Name, phrase.TrimStop(problem.Error())),
 		Advice: "What is to be filed there waits and is filed by itself once the cabinet is back.", MadeAt: now})
 	if err != nil {
@@ -253,7 +253,7 @@ func (cs *Cabinets) Problem(cabinetID string) error {
 
 // CheckCabinet looks at a cabinet now.
 func (cs *Cabinets) CheckCabinet(ctx context.Context, id string) error {
-	g, err := cs.Gate(id)
+	g, err := cs.Gate(ctx, id)
 	if err != nil {
 		return err
 	}

@@ -61,7 +61,7 @@ func newShelf(t *testing.T) *shelf {
 
 func TestAFailingCabinetIsClosedForAGrowingWhile(t *testing.T) {
 	h := newShelf(t)
-	g, err := h.Gate("cab")
+	g, err := h.Gate(t.Context(), "cab")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -102,7 +102,7 @@ func TestAFailingCabinetIsClosedForAGrowingWhile(t *testing.T) {
 
 func TestNothingIsChangedInACabinetThatIsHeldStill(t *testing.T) {
 	h := newShelf(t)
-	g, err := h.Gate("cab")
+	g, err := h.Gate(t.Context(), "cab")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -131,7 +131,7 @@ func TestFoldersOfTheSystemAndOtherCabinetsAreNoPlaces(t *testing.T) {
 		"/etc/inktray": false, "/": false, h.Data: false, inside: false, filepath.Dir(h.folder): false,
 		filepath.Join(t.TempDir(), "other"): true,
 	} {
-		err := h.mayBeCabinet(&store.Cabinet{Kind: "local", Folder: folder})
+		err := h.mayBeCabinet(t.Context(), &store.Cabinet{Kind: "local", Folder: folder})
 		if (err == nil) != may {
 			t.Errorf("%s: %v, want that it may be one: %v", folder, err, may)
 		}

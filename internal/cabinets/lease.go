@@ -146,7 +146,7 @@ func (g *Gate) holds(ctx context.Context) error {
 	if err := g.writeBooks(ctx, book); err != nil {
 		return err
 	}
-	return g.tellOfCopies()
+	return g.tellOfCopies(ctx)
 }
 
 // renew writes this run's note.
@@ -290,7 +290,7 @@ func (g *Gate) second(first *leaseNote) error {
 }
 
 // tellOfCopies tells, and stops telling, that another run waits for this one to end.
-func (g *Gate) tellOfCopies() error {
+func (g *Gate) tellOfCopies(ctx context.Context) error {
 	l, e := &g.lease, g.owner
 	var copies []string
 	for _, o := range l.others {
@@ -301,7 +301,7 @@ func (g *Gate) tellOfCopies() error {
 	switch {
 	case len(copies) > 0 && !l.told:
 		slices.Sort(copies)
-		err := e.Store.Tray.Tell(g.owner.Context(), &store.Notice{Kind: "copy", Object: g.Row.ID, MadeAt: e.Clock(),
+		err := e.Store.Tray.Tell(ctx, &store.Notice{Kind: "copy", Object: g.Row.ID, MadeAt: e.Clock(),
 			Text: fmt.Sprintf("A copy of this Ink Tray with the same records runs %s and wants to file in the cabinet “%s”. "+
 				"It files nothing while this one runs.", strings.Join(copies, " and "), g.Row.Name),
 			Advice: "Stop the copy, or stop this one if the copy is to take its place."})
@@ -310,7 +310,7 @@ func (g *Gate) tellOfCopies() error {
 		}
 		l.told = true
 	case len(copies) == 0 && l.told:
-		if _, err := e.Store.Tray.Settle(g.owner.Context(), "copy", g.Row.ID); err != nil {
+		if _, err := e.Store.Tray.Settle(ctx, "copy", g.Row.ID); err != nil {
 			return err
 		}
 		l.told = false

@@ -139,11 +139,11 @@ type mover struct {
 // came or went meanwhile is done as well, and the cabinet is the new place. What is at
 // the old place stays there. to has the same identity in the records.
 func (cs *Cabinets) MoveCabinet(ctx context.Context, to *store.Cabinet, by string) (*store.Pass, error) {
-	g, err := cs.Gate(to.ID)
+	g, err := cs.Gate(ctx, to.ID)
 	if err != nil {
 		return nil, err
 	}
-	if err := cs.mayBeCabinet(to); err != nil {
+	if err := cs.mayBeCabinet(ctx, to); err != nil {
 		return nil, err
 	}
 	if err := g.Ready(ctx); err != nil {
@@ -194,15 +194,15 @@ func (cs *Cabinets) MoveCabinet(ctx context.Context, to *store.Cabinet, by strin
 	begun := *pass
 	m := &mover{owner: cs, from: g.Cabinet, to: target, pass: pass, steer: cs.Passes.Begin(pass.ID),
 		copied: map[string]cabinet.Entry{}}
-	cs.Go("moving a cabinet", func() {
+	cs.Go("moving a cabinet", func(ctx context.Context) {
 		defer ended()
 		note := pass.Note
-		err := errors.Join(m.run(cs.Context(), g, to, by), target.Close())
+		err := errors.Join(m.run(ctx, g, to, by), target.Close())
 		cs.Passes.End(pass.ID)
 		at := cs.Clock()
 		pass.State, pass.EndedAt, pass.Note = store.Done, &at, note
 		switch {
-		case m.steer.Asked() != "" || cs.Context().Err() != nil:
+		case m.steer.Asked() != "" || ctx.Err() != nil:
 			pass.State, pass.Note = store.Stopped,
 				phrase.Join(note, "stopped; nothing was changed, and what was copied need not be copied again")
 		case err != nil:

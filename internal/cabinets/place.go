@@ -26,11 +26,11 @@ var (
 )
 
 // mayBeCabinet says why a place cannot become a cabinet, nil where it may.
-func (cs *Cabinets) mayBeCabinet(c *store.Cabinet) error {
+func (cs *Cabinets) mayBeCabinet(ctx context.Context, c *store.Cabinet) error {
 	refuse := func(format string, args ...any) error {
 		return &cabinet.Error{Problem: fmt.Sprintf(format, args...), Advice: "Choose a folder of its own.", Lasting: true}
 	}
-	others, err := cs.Store.Cabinets.All(cs.Context())
+	others, err := cs.Store.Cabinets.All(ctx)
 	if err != nil {
 		return err
 	}
@@ -127,7 +127,7 @@ func realPath(path string) (string, error) {
 // AddCabinet makes a place into a cabinet, proves that it can be written to, and
 // keeps it.
 func (cs *Cabinets) AddCabinet(ctx context.Context, c *store.Cabinet, actor string) error {
-	err := cs.mayBeCabinet(c)
+	err := cs.mayBeCabinet(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -181,7 +181,7 @@ func (cs *Cabinets) ChangeCabinet(ctx context.Context, c *store.Cabinet, reached
 
 // Cabinet gives a cabinet for reading. It stays the engine's: nobody else closes it.
 func (cs *Cabinets) Cabinet(id string) (cabinet.Cabinet, error) {
-	g, err := cs.Gate(id)
+	g, err := cs.Gate(cs.Context(), id)
 	if err != nil {
 		return nil, err
 	}
@@ -200,7 +200,7 @@ func (cs *Cabinets) ProveCabinet(ctx context.Context, id string) (Proof, error) 
 	if err := cs.CheckCabinet(ctx, id); err != nil {
 		return out, err
 	}
-	g, err := cs.Gate(id)
+	g, err := cs.Gate(ctx, id)
 	if err != nil {
 		return out, err
 	}
@@ -215,7 +215,7 @@ func (cs *Cabinets) ProveCabinet(ctx context.Context, id string) (Proof, error) 
 
 // CabinetFolders lists the folders within a folder of a cabinet.
 func (cs *Cabinets) CabinetFolders(ctx context.Context, cabinetID, within string) ([]string, error) {
-	g, err := cs.Gate(cabinetID)
+	g, err := cs.Gate(ctx, cabinetID)
 	if err != nil {
 		return nil, err
 	}

@@ -66,14 +66,14 @@ func pictureOfALetter(t *testing.T, b *testbed.Browser, o *office) {
 		t.Fatal(err)
 	}
 	table := store.LookupTable{Name: "stations", Rows: demo.Stations}
-	if err := o.service.engine.Office.SaveLookupTable(&table, 0, "test"); err != nil {
+	if err := o.service.engine.Office.SaveLookupTable(t.Context(), &table, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	for i := range rules {
 		if rules[i].ID != "tide-gauges" {
 			continue
 		}
-		if _, err := o.service.engine.Office.SaveRule(&rules[i], 0, "test"); err != nil {
+		if _, err := o.service.engine.Office.SaveRule(t.Context(), &rules[i], 0, "test"); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -82,8 +82,8 @@ func pictureOfALetter(t *testing.T, b *testbed.Browser, o *office) {
 	b.Sees("would be filed")
 	b.Sees("spreadsheets")
 	picture(t, b, "rule")
-	if err := errors.Join(o.service.engine.Office.RemoveRule("tide-gauges", "test"),
-		o.service.engine.Office.RemoveLookupTable(table.ID, "test")); err != nil {
+	if err := errors.Join(o.service.engine.Office.RemoveRule(t.Context(), "tide-gauges", "test"),
+		o.service.engine.Office.RemoveLookupTable(t.Context(), table.ID, "test")); err != nil {
 		t.Fatal(err)
 	}
 }

@@ -3,6 +3,7 @@
 package clock
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"sync"
@@ -36,9 +37,9 @@ type Watch struct {
 // New makes a watch over the clock of a service.
 func New(b *base.Base) *Watch { return &Watch{Base: b} }
 
-func (w *Watch) read() (note, error) {
+func (w *Watch) read(ctx context.Context) (note, error) {
 	var n note
-	text, err := w.Store.Settings.Get(w.Context(), "clock")
+	text, err := w.Store.Settings.Get(ctx, "clock")
 	if err != nil || text == "" {
 		return n, err
 	}
@@ -46,24 +47,24 @@ func (w *Watch) read() (note, error) {
 	return n, err
 }
 
-func (w *Watch) write(n note) error {
+func (w *Watch) write(ctx context.Context, n note) error {
 	text, err := json.Marshal(&n)
 	if err != nil {
 		return err
 	}
-	return w.Store.Settings.Set(w.Context(), "clock", string(text))
+	return w.Store.Settings.Set(ctx, "clock", string(text))
 }
 
 // Tick notes what the clock shows, every ten minutes and when it jumps. Where the clock shows less than before, what
 // was put off by the wrong one is due again.
-func (w *Watch) Tick() error {
+func (w *Watch) Tick(ctx context.Context) error {
 	w.mutex.Lock()
 	defer w.mutex.Unlock()
 	now := w.Clock().UTC().Round(0) // what it shows, not what went by
 	if gone := now.Sub(w.noted); !w.noted.IsZero() && gone >= 0 && gone < tickEvery {
 		return nil
 	}
-	n, err := w.read()
+	n, err := w.read(ctx)
 	if err != nil {
 		return err
 	}
@@ -73,13 +74,13 @@ func (w *Watch) Tick() error {
 		if !n.Seen.IsZero() && n.Seen.Before(now) {
 			since = n.Seen
 		}
-		if err := w.Store.Settings.Rewind(w.Context(), now, now.Add(longest), since); err != nil {
+		if err := w.Store.Settings.Rewind(ctx, now, now.Add(longest), since); err != nil {
 			return err
 		}
 		w.WakeAll()
 	}
 	n.Latest = now
-	if err := w.write(n); err != nil {
+	if err := w.write(ctx, n); err != nil {
 		return err
 	}
 	w.noted = now
@@ -88,46 +89,46 @@ func (w *Watch) Tick() error {
 
 // Steady says whether the clock may be trusted with what cannot be undone: it was noted within a day, a mail server
 // shows the same day, or a person said that the clock is right. Otherwise it asks in the tray.
-func (w *Watch) Steady() (bool, error) {
+func (w *Watch) Steady(ctx context.Context) (bool, error) {
 	w.mutex.Lock()
 	defer w.mutex.Unlock()
 	now := w.Clock().UTC().Round(0)
-	n, err := w.read()
+	n, err := w.read(ctx)
 	if err != nil {
 		return false, err
 	}
 	if n.Seen.IsZero() { // of a version that did not note it
-		if n.Seen, err = w.Store.Settings.LastSeen(w.Context()); err != nil {
+		if n.Seen, err = w.Store.Settings.LastSeen(ctx); err != nil {
 			return false, err
 		}
 	}
 	trusted := n.Seen.IsZero() || now.Sub(n.Seen) <= jump
 	if !trusted {
-		if trusted, err = w.Store.Settings.ArrivedAround(w.Context(), now, jump); err != nil {
+		if trusted, err = w.Store.Settings.ArrivedAround(ctx, now, jump); err != nil {
 			return false, err
 		}
 	}
 	if !trusted && !n.Asked.IsZero() && now.Sub(n.Asked) > -jump {
-		asked, err := w.Store.Tray.HasNotice(w.Context(), "clock", "clock")
+		asked, err := w.Store.Tray.HasNotice(ctx, "clock", "clock")
 		if err != nil {
 			return false, err
 		}
 		trusted = !asked // a person settled it: the clock is right
 	}
 	if trusted {
-		if _, err := w.Store.Tray.Settle(w.Context(), "clock", "clock"); err != nil {
+		if _, err := w.Store.Tray.Settle(ctx, "clock", "clock"); err != nil {
 			return false, err
 		}
 		n.Seen, n.Asked = now, time.Time{}
-		return true, w.write(n)
+		return true, w.write(ctx, n)
 	}
 	if n.Asked.IsZero() || now.Sub(n.Asked) <= -jump {
 		n.Asked = now
-		if err := w.write(n); err != nil {
+		if err := w.write(ctx, n); err != nil {
 			return false, err
 		}
 		const day = "2 January 2006"
-		err := w.Store.Tray.Tell(w.Context(), &store.Notice{Kind: "clock", Object: "clock", MadeAt: now,
+		err := w.Store.Tray.Tell(ctx, &store.Notice{Kind: "clock", Object: "clock", MadeAt: now,
 			Text: fmt.Sprintf("This machine's clock shows %s, but when Ink Tray last looked it was %s. Until it is sure "+
 				"which is right, nothing is let go of because of its age.", now.In(w.Zone).Format(day),
 				n.Seen.In(w.Zone).Format(day)),
@@ -141,14 +142,14 @@ func (w *Watch) Steady() (bool, error) {
 }
 
 // Move runs move, which moves a simulated clock on purpose, and trusts the clock afterwards.
-func (w *Watch) Move(move func()) error {
+func (w *Watch) Move(ctx context.Context, move func()) error {
 	w.mutex.Lock()
 	defer w.mutex.Unlock()
 	move()
-	n, err := w.read()
+	n, err := w.read(ctx)
 	if err != nil {
 		return err
 	}
 	n.Seen = w.Clock().UTC()
-	return w.write(n)
+	return w.write(ctx, n)
 }

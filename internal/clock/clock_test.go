@@ -32,7 +32,7 @@ func watched(t *testing.T) *office {
 
 func (o *office) expect(what string, steady, asked bool) {
 	o.t.Helper()
-	got, err := o.Steady()
+	got, err := o.Steady(o.t.Context())
 	if err != nil || got != steady {
 		o.t.Errorf("%s: steady is %v (%v), want %v", what, got, err, steady)
 	}
@@ -70,15 +70,15 @@ func TestWhatAWrongClockPutOffIsDueOnceTheClockGoesBack(t *testing.T) {
 	o := watched(t)
 	woken := 0
 	o.WakeAll = func() { woken++ }
-	if err := o.Tick(); err != nil {
+	if err := o.Tick(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	o.shows = o.shows.AddDate(1, 0, 0)
-	if err := o.Tick(); err != nil || woken != 0 {
+	if err := o.Tick(t.Context()); err != nil || woken != 0 {
 		t.Fatalf("ahead: woken %d times (%v), want never", woken, err)
 	}
 	o.shows = o.shows.AddDate(-1, 0, 1)
-	if err := o.Tick(); err != nil || woken != 1 {
+	if err := o.Tick(t.Context()); err != nil || woken != 1 {
 		t.Errorf("back again: woken %d times (%v), want once", woken, err)
 	}
 }
@@ -86,7 +86,7 @@ func TestWhatAWrongClockPutOffIsDueOnceTheClockGoesBack(t *testing.T) {
 func TestASimulatedClockMayBeMoved(t *testing.T) {
 	o := watched(t)
 	o.expect("at first", true, false)
-	if err := o.Move(func() { o.shows = o.shows.AddDate(3, 0, 0) }); err != nil {
+	if err := o.Move(t.Context(), func() { o.shows = o.shows.AddDate(3, 0, 0) }); err != nil {
 		t.Fatal(err)
 	}
 	o.expect("moved on purpose", true, false)

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"path"
@@ -43,11 +44,11 @@ func (dk *Desk) byHand(v store.Viewer, rows []store.Message) *store.Pass {
 	return p
 }
 
-func (dk *Desk) handed(v store.Viewer, ids []int64) ([]store.Message, error) {
+func (dk *Desk) handed(ctx context.Context, v store.Viewer, ids []int64) ([]store.Message, error) {
 	if len(ids) == 0 || len(ids) > mostByHand {
 		return nil, rule.Problems{{Place: "messages", Text: fmt.Sprintf("choose between one message and %d", mostByHand)}}
 	}
-	found, err := dk.Store.Messages.ByIDs(dk.Context(), v, ids)
+	found, err := dk.Store.Messages.ByIDs(ctx, v, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -69,8 +70,9 @@ func (dk *Desk) handed(v store.Viewer, ids []int64) ([]store.Message, error) {
 
 // FileByHand files attachments of messages, or the messages themselves, in a folder
 // that a person chose.
-func (dk *Desk) FileByHand(v store.Viewer, of []Handed, cabinet, folder string) (store.Pass, error) {
-	c, err := dk.Store.Cabinets.Named(dk.Context(), cabinet)
+func (dk *Desk) FileByHand(ctx context.Context, v store.Viewer, of []Handed, cabinet, folder string) (store.Pass,
+	error) {
+	c, err := dk.Store.Cabinets.Named(ctx, cabinet)
 	if errors.Is(err, store.ErrNotFound) {
 		return store.Pass{}, rule.Problems{{Place: "cabinet", Text: fmt.Sprintf("there is no cabinet called “%s”", cabinet)}}
 	}
@@ -88,7 +90,7 @@ func (dk *Desk) FileByHand(v store.Viewer, of []Handed, cabinet, folder string) 
 		ids = append(ids, h.Message)
 		items[h.Message] = append(items[h.Message], h.Items...)
 	}
-	rows, err := dk.handed(v, ids)
+	rows, err := dk.handed(ctx, v, ids)
 	if err != nil {
 		return store.Pass{}, err
 	}
@@ -118,7 +120,7 @@ func (dk *Desk) FileByHand(v store.Viewer, of []Handed, cabinet, folder string) 
 	}
 	p := dk.byHand(v, rows)
 	p.Note = fmt.Sprintf("in “%s”, %s", c.Name, path.Join(levels...))
-	if err := dk.Store.Passes.AddByHand(dk.Context(), p, hands, "file by hand"); err != nil {
+	if err := dk.Store.Passes.AddByHand(ctx, p, hands, "file by hand"); err != nil {
 		return store.Pass{}, err
 	}
 	dk.begun(rows)
@@ -173,8 +175,8 @@ func itemsByHand(m *mail.Message, named []string) ([]mail.Item, error) {
 }
 
 // ChangeByHand puts labels and marks on messages, takes them off, or moves messages.
-func (dk *Desk) ChangeByHand(v store.Viewer, ids []int64, c HandChange) (store.Pass, error) {
-	rows, err := dk.handed(v, ids)
+func (dk *Desk) ChangeByHand(ctx context.Context, v store.Viewer, ids []int64, c HandChange) (store.Pass, error) {
+	rows, err := dk.handed(ctx, v, ids)
 	if err != nil {
 		return store.Pass{}, err
 	}
@@ -208,7 +210,7 @@ func (dk *Desk) ChangeByHand(v store.Viewer, ids []int64, c HandChange) (store.P
 		return store.Pass{}, rule.Problems{{Place: "messages", Text: "say what is to be done with the messages: label, " +
 			"mark or move"}}
 	}
-	mailboxes, err := dk.Store.Mailboxes.All(dk.Context(), v)
+	mailboxes, err := dk.Store.Mailboxes.All(ctx, v)
 	if err != nil {
 		return store.Pass{}, err
 	}
@@ -228,7 +230,7 @@ func (dk *Desk) ChangeByHand(v store.Viewer, ids []int64, c HandChange) (store.P
 	}
 	p := dk.byHand(v, rows)
 	p.Note = registry.StepsInWords(steps)
-	if err := dk.Store.Passes.AddByHand(dk.Context(), p, hands, "change by hand"); err != nil {
+	if err := dk.Store.Passes.AddByHand(ctx, p, hands, "change by hand"); err != nil {
 		return store.Pass{}, err
 	}
 	dk.begun(rows)

@@ -36,23 +36,24 @@ func New(b *base.Base, o *office.Office, m *mailboxes.Mailboxes, r *reading.Read
 }
 
 // MattersOf is what a person chose in the tray: single matters, or all of a cause.
-func (dk *Desk) MattersOf(v store.Viewer, m store.Matters, cause store.Cause) (store.Matters, error) {
+func (dk *Desk) MattersOf(ctx context.Context, v store.Viewer, m store.Matters, cause store.Cause) (store.Matters,
+	error) {
 	if cause == "" {
 		return m, nil
 	}
-	return dk.Store.Tray.OfCause(dk.Context(), v, cause)
+	return dk.Store.Tray.OfCause(ctx, v, cause)
 }
 
 // Again lets what waits in the tray be tried again, under the rules as they are now.
-func (dk *Desk) Again(v store.Viewer, m store.Matters) (int, error) {
+func (dk *Desk) Again(ctx context.Context, v store.Viewer, m store.Matters) (int, error) {
 	looked, out := 0, error(nil)
 	for _, id := range m.Filings { // they are looked at again
-		f, err := dk.Store.Register.OfEntry(dk.Context(), id)
+		f, err := dk.Store.Register.OfEntry(ctx, id)
 		if err == nil {
-			f, err = dk.Store.Register.ByNumber(dk.Context(), v, f.Year, f.Number)
+			f, err = dk.Store.Register.ByNumber(ctx, v, f.Year, f.Number)
 		}
 		if err == nil {
-			err = dk.registry.VerifyFiling(dk.Context(), &f)
+			err = dk.registry.VerifyFiling(ctx, &f)
 		}
 		if err != nil { // one cabinet that is out of reach does not stop the others
 			out = err
@@ -60,7 +61,7 @@ func (dk *Desk) Again(v store.Viewer, m store.Matters) (int, error) {
 		}
 		looked++
 	}
-	n, err := dk.decided(dk.Store.Tray.Again(dk.Context(), v, m, store.Decision{Given: "again"}))
+	n, err := dk.decided(dk.Store.Tray.Again(ctx, v, m, store.Decision{Given: "again"}))
 	if err == nil && n+looked == 0 {
 		err = out
 	}
@@ -68,13 +69,13 @@ func (dk *Desk) Again(v store.Viewer, m store.Matters) (int, error) {
 }
 
 // Release lets held items be filed as they are.
-func (dk *Desk) Release(v store.Viewer, m store.Matters) (int, error) {
-	return dk.decided(dk.Store.Tray.Again(dk.Context(), v, m, store.Decision{Given: "release"}))
+func (dk *Desk) Release(ctx context.Context, v store.Viewer, m store.Matters) (int, error) {
+	return dk.decided(dk.Store.Tray.Again(ctx, v, m, store.Decision{Given: "release"}))
 }
 
 // Elsewhere lets items of the tray be filed in a folder that a person names.
-func (dk *Desk) Elsewhere(v store.Viewer, m store.Matters, cabinet, folder string) (int, error) {
-	c, err := dk.Store.Cabinets.Named(dk.Context(), cabinet)
+func (dk *Desk) Elsewhere(ctx context.Context, v store.Viewer, m store.Matters, cabinet, folder string) (int, error) {
+	c, err := dk.Store.Cabinets.Named(ctx, cabinet)
 	if err != nil {
 		return 0, rule.Problems{{Place: "cabinet", Text: fmt.Sprintf("there is no cabinet called “%s”", cabinet)}}
 	}
@@ -83,7 +84,7 @@ func (dk *Desk) Elsewhere(v store.Viewer, m store.Matters, cabinet, folder strin
 		return 0, rule.Problems{
 			{Place: "folder", Text: "name the folder in which to file, such as Sorted by hand/2026", Meant: "Sorted by hand"}}
 	}
-	return dk.decided(dk.Store.Tray.Again(dk.Context(), v, m,
+	return dk.decided(dk.Store.Tray.Again(ctx, v, m,
 		store.Decision{Given: "elsewhere", CabinetID: c.ID, Path: func(entry *store.Entry) string {
 			ext := mail.Extension(entry.Name)
 			return path.Join(path.Join(segments...), safename.File(strings.TrimSuffix(entry.Name, ext), ext))
@@ -91,12 +92,12 @@ func (dk *Desk) Elsewhere(v store.Viewer, m store.Matters, cabinet, folder strin
 }
 
 // SetAside takes matters out of the tray for good, with a note.
-func (dk *Desk) SetAside(v store.Viewer, m store.Matters, note string) (int, error) {
+func (dk *Desk) SetAside(ctx context.Context, v store.Viewer, m store.Matters, note string) (int, error) {
 	reason := "set aside by " + v.Name
 	if note = strings.Join(strings.Fields(note), " "); note != "" {
 		reason += ": " + note
 	}
-	return dk.decided(dk.Store.Tray.SetAside(dk.Context(), v, m, reason, dk.Clock()))
+	return dk.decided(dk.Store.Tray.SetAside(ctx, v, m, reason, dk.Clock()))
 }
 
 func (dk *Desk) decided(n int, err error) (int, error) {

@@ -80,7 +80,7 @@ func (dk *Desk) Mark(ctx context.Context, v store.Viewer, topicID string, messag
 	if len(messages) == 0 || len(messages) > mostMarked {
 		return 0, rule.Problems{{Place: "messages", Text: fmt.Sprintf("choose between one message and %d", mostMarked)}}
 	}
-	rows, err := dk.handed(v, messages)
+	rows, err := dk.handed(ctx, v, messages)
 	if err != nil {
 		return 0, err
 	}
@@ -117,7 +117,7 @@ func (dk *Desk) Mark(ctx context.Context, v store.Viewer, topicID string, messag
 	if err := dk.Store.Topics.Mark(ctx, &t, examples, v.Name); err != nil {
 		return 0, err
 	}
-	return len(examples), dk.office.LoadTopics(t.ID)
+	return len(examples), dk.office.LoadTopics(ctx, t.ID)
 }
 
 // AnswerTopics says of doubtful items whether their messages are about the topic,

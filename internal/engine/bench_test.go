@@ -89,7 +89,7 @@ func oldMailWithFewMatches(t testing.TB,
 	house.watched()
 	id := house.rule(strings.Replace(gaugesRule, "take: everything", "take: {kind: spreadsheet}", 1))
 	before, begun := c.octets(), time.Now()
-	pass, err := house.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
+	pass, err := house.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id}, tester)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -130,7 +130,7 @@ func TestWhatComesWhileARuleIsOffIsNotFiledWhenItIsOnAgain(t *testing.T) {
 	}
 	box.add(raw("three", "c.csv", "3"))
 	h.expect(map[string]string{"Gauges/2026/05/a.csv": "1", "Gauges/2026/05/c.csv": "3"})
-	if _, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester); err != nil { // on request it is
+	if _, err := h.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id}, tester); err != nil { // on request it is
 		t.Fatal(err)
 	}
 	h.expect(map[string]string{"Gauges/2026/05/a.csv": "1", "Gauges/2026/05/b.csv": "2", "Gauges/2026/05/c.csv": "3"})
@@ -243,7 +243,8 @@ func TestAMessageThatIsGoneWaitsInTheTray(t *testing.T) {
 		t.Errorf("the tray says %+v", tray[0])
 	}
 	out.Store(false) // somebody put it back
-	if n, err := h.engine.Desk.Again(store.System, store.Matters{Items: []int64{tray[0].ID}}); err != nil || n != 1 {
+	if n, err := h.engine.Desk.Again(t.Context(), store.System, store.Matters{Items: []int64{tray[0].ID}}); err != nil ||
+		n != 1 {
 		t.Fatal(n, err)
 	}
 	h.expect(map[string]string{"Gauges/2026/05/a.csv": "1"})
@@ -379,7 +380,7 @@ func TestSavingARuleChecksWhatItNames(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		_, err = h.engine.Office.SaveRule(document, 0, "test")
+		_, err = h.engine.Office.SaveRule(t.Context(), document, 0, "test")
 		var problems rule.Problems
 		if !errors.As(err, &problems) || problems[0].Place != c.place || !strings.Contains(problems[0].Text, c.says) {
 			t.Errorf("%s: %v", c.new, err)

@@ -152,7 +152,7 @@ func (e *Engine) Start() error {
 	if err := e.Filer.Open(); err != nil {
 		return err
 	}
-	if err := e.countCrashes(); err != nil {
+	if err := e.countCrashes(e.Context()); err != nil {
 		return err
 	}
 	if err := e.Office.Load(); err != nil {
@@ -164,7 +164,7 @@ func (e *Engine) Start() error {
 	if err := e.Store.Verifications.End(e.Context(), e.Clock()); err != nil {
 		return err
 	}
-	if err := e.clock.Tick(); err != nil {
+	if err := e.clock.Tick(e.Context()); err != nil {
 		return err
 	}
 	e.Go("trying out how far processes are confined", e.Reader.TryConfinement)
@@ -200,13 +200,13 @@ func (e *Engine) Start() error {
 	e.Go("looking after the cabinets", e.tend)
 	e.Go("sending", e.Outbox.Carry)
 	e.Go("removing what is old", e.Registry.KeepRetention)
-	e.Go("reading the register", func() { // so that the first who asks need not wait
-		if err := e.Store.Follow(e.Context()); err != nil && e.Context().Err() == nil {
+	e.Go("reading the register", func(ctx context.Context) { // so that the first who asks need not wait
+		if err := e.Store.Follow(ctx); err != nil && ctx.Err() == nil {
 			e.Log.Error("reading the register", "error", err)
 		}
 	})
-	e.Go("examining the records", func() {
-		if _, err := e.ExamineRecords(e.Context(), false); err != nil && e.Context().Err() == nil {
+	e.Go("examining the records", func(ctx context.Context) {
+		if _, err := e.ExamineRecords(ctx, false); err != nil && ctx.Err() == nil {
 			e.Log.Error("looking whether the records are whole", "error", err)
 		}
 	})
@@ -257,7 +257,7 @@ func (e *Engine) Watch(mailboxID string) {
 	e.mutex.Lock()
 	e.watchers[mailboxID] = w
 	e.mutex.Unlock()
-	e.Go("watching a mailbox", func() {
+	e.Go("watching a mailbox", func(context.Context) {
 		defer close(w.done)
 		var beside sync.WaitGroup
 		for _, lane := range []store.Lane{store.SideLane, store.LastLane} {
@@ -333,35 +333,35 @@ func (e *Engine) wakeAll() {
 }
 
 // tend finishes what was staged when a cabinet failed, once it is back.
-func (e *Engine) tend() {
+func (e *Engine) tend(ctx context.Context) {
 	ticker := time.NewTicker(e.Beat)
 	defer ticker.Stop()
 	for {
 		select {
-		case <-e.Context().Done():
+		case <-ctx.Done():
 			return
 		case <-ticker.C:
 		}
-		if err := e.clock.Tick(); err != nil {
+		if err := e.clock.Tick(ctx); err != nil {
 			e.Log.Error("noting the time", "error", err)
 		}
-		cabinets, err := e.Store.Cabinets.All(e.Context())
+		cabinets, err := e.Store.Cabinets.All(ctx)
 		if err != nil {
 			e.Log.Error("reading the cabinets", "error", err)
 			continue
 		}
 		for _, c := range cabinets {
-			g, err := e.Cabinets.Gate(c.ID)
+			g, err := e.Cabinets.Gate(ctx, c.ID)
 			if err != nil {
 				continue
 			}
-			if g.Down(e.Clock()) && g.Ready(e.Context()) == nil {
+			if g.Down(e.Clock()) && g.Ready(ctx) == nil {
 				e.WakeAll()
 			}
-			g.Beat(e.Context())
-			e.Filer.Recover(e.Context(), c.ID)
+			g.Beat(ctx)
+			e.Filer.Recover(ctx, c.ID)
 		}
-		e.Filer.FileKept(e.Context())
-		e.Registry.TakeBack(e.Context())
+		e.Filer.FileKept(ctx)
+		e.Registry.TakeBack(ctx)
 	}
 }

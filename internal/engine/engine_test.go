@@ -61,7 +61,7 @@ type house struct {
 // later lets time go by: the clock is not taken to have jumped.
 func (h *house) later(d time.Duration) {
 	h.t.Helper()
-	err := h.engine.clock.Move(func() { h.ahead.Add(int64(d)) })
+	err := h.engine.clock.Move(h.t.Context(), func() { h.ahead.Add(int64(d)) })
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -174,7 +174,7 @@ func (h *house) rule(document string) string {
 	if err != nil {
 		h.t.Fatal(err)
 	}
-	row, err := h.engine.Office.SaveRule(r, 0, "test")
+	row, err := h.engine.Office.SaveRule(h.t.Context(), r, 0, "test")
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -342,7 +342,7 @@ func TestOldMailIsFiledOnceOnRequest(t *testing.T) {
 	h.watched()
 	id := h.rule(gaugesRule)
 	for range 2 { // a second pass finds everything filed
-		pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
+		pass, err := h.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id}, tester)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -372,14 +372,14 @@ func TestAPassIsPausedGoesOnAndSurvivesARestart(t *testing.T) {
 	h := newHouse(t, box.dial)
 	h.watched()
 	id := h.rule(gaugesRule)
-	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
+	pass, err := h.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id}, tester)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester); err == nil {
+	if _, err := h.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id}, tester); err == nil {
 		t.Error("a second pass of the same rule began beside the first")
 	}
-	if err := h.engine.SteerPass(store.System, pass.ID, store.Paused); err != nil {
+	if err := h.engine.SteerPass(t.Context(), store.System, pass.ID, store.Paused); err != nil {
 		t.Fatal(err)
 	}
 	h.until("it is paused",
@@ -390,7 +390,7 @@ func TestAPassIsPausedGoesOnAndSurvivesARestart(t *testing.T) {
 	if p, _ := h.store.Passes.ByID(t.Context(), store.System, pass.ID); p.Looked >= 300 || p.Looked%passBatch != 0 {
 		t.Errorf("paused after %d messages", p.Looked)
 	}
-	if err := h.engine.SteerPass(store.System, pass.ID, store.Running); err != nil {
+	if err := h.engine.SteerPass(t.Context(), store.System, pass.ID, store.Running); err != nil {
 		t.Fatal(err)
 	}
 	h.until("it went on", func() bool { return len(h.tree()) > 60 })
@@ -405,7 +405,7 @@ func TestAPassIsPausedGoesOnAndSurvivesARestart(t *testing.T) {
 			return !waits
 		})
 	h.expect(want)
-	if err := h.engine.SteerPass(store.System, pass.ID, store.Stopped); err == nil {
+	if err := h.engine.SteerPass(t.Context(), store.System, pass.ID, store.Stopped); err == nil {
 		t.Error("a pass that ended was stopped")
 	}
 }
@@ -529,7 +529,8 @@ func TestAProgramInDisguiseIsHeldAndNothingWritten(t *testing.T) {
 		!strings.Contains(tray[0].Reason.String(), "named .pdf, but it is a Windows program") {
 		t.Errorf("the tray holds %+v, %v", tray, err)
 	}
-	if n, err := h.engine.Desk.SetAside(store.System, store.Matters{Items: []int64{tray[0].ID}}, ""); n != 1 ||
+	if n, err := h.engine.Desk.SetAside(t.Context(), store.System, store.Matters{Items: []int64{tray[0].ID}},
+		""); n != 1 ||
 		err != nil {
 		t.Errorf("set aside: %d, %v", n, err)
 	}
@@ -551,10 +552,11 @@ func TestTryingAgainRedoesOnlyWhatFailedUnderTheRuleAsItIsNow(t *testing.T) {
 		t.Errorf("the tray says %q, %q", tray[0].Reason, tray[0].Reason.Advice())
 	}
 	r, _ := rule.ParseRule([]byte(strings.Replace(gaugesRule, "folder: Gauges", "folder: Tide", 1)))
-	if _, err := h.engine.Office.SaveRule(r, 0, "test"); err != nil {
+	if _, err := h.engine.Office.SaveRule(t.Context(), r, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := h.engine.Desk.Again(store.System, store.Matters{Items: []int64{tray[0].ID}}); n != 1 || err != nil {
+	if n, err := h.engine.Desk.Again(t.Context(), store.System, store.Matters{Items: []int64{tray[0].ID}}); n != 1 ||
+		err != nil {
 		t.Fatal(n, err)
 	}
 	h.expect(map[string]string{"Gauges": "a file in the way", "Tide/2026/05/one.csv": "1"})
@@ -615,7 +617,7 @@ func TestARehearsalShowsWhatFilingThenDoes(t *testing.T) {
 		t.Fatal("the rehearsal wrote something")
 	}
 	id := h.rule(gaugesRule)
-	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
+	pass, err := h.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id}, tester)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -924,7 +926,7 @@ func TestOldMailIsFiledFromTheDayOnExactly(t *testing.T) {
 		since time.Time
 		files int
 	}{{may.Add(time.Minute), 0}, {may, 1}} {
-		pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id, Since: c.since}, tester)
+		pass, err := h.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id, Since: c.since}, tester)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -598,10 +598,11 @@ func runFault(t *testing.T, out *outside, fault *theFault, at int, place *faultP
 			"pw",
 			"test",
 		),
-		r.engine.Outbox.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none",
+		r.engine.Outbox.SetOutgoing(t.Context(), store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none",
 			From: "office@brackwater.example"}, nil, 0, "test"),
-		r.engine.Outbox.SaveAddressee(&store.Addressee{Name: "Desk", Kind: "call", URL: out.url + r.path, Inside: true,
-			Tray: "never"}, nil, "test"),
+		r.engine.Outbox.SaveAddressee(t.Context(), &store.Addressee{Name: "Desk", Kind: "call", URL: out.url + r.path,
+			Inside: true,
+			Tray:   "never"}, nil, "test"),
 	)
 	if err != nil {
 		t.Fatal(err)
@@ -612,7 +613,7 @@ func runFault(t *testing.T, out *outside, fault *theFault, at int, place *faultP
 			f, err := r.store.Mailboxes.FoldersOf(t.Context(), "box")
 			return err == nil && len(f) == 1
 		})
-	if _, err := r.engine.Office.SaveRule(document, 0, "test"); err != nil {
+	if _, err := r.engine.Office.SaveRule(t.Context(), document, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	if err := r.engine.Office.SwitchRule(t.Context(), "r", true, "test"); err != nil {

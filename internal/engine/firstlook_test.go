@@ -64,7 +64,7 @@ func TestMailThatArrivesBeforeTheFirstLookIsNewToARuleThatWasOnBefore(t *testing
 		t.Helper()
 		r := mustRule(t, document)
 		r.ID = id
-		if _, err := h.engine.Office.SaveRule(r, 0, "test"); err != nil {
+		if _, err := h.engine.Office.SaveRule(t.Context(), r, 0, "test"); err != nil {
 			t.Fatal(err)
 		}
 	}

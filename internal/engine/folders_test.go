@@ -66,7 +66,7 @@ func TestARuleThatLooksFurtherFilesNothingOld(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.engine.Office.SaveRule(r, 1, "test"); err != nil {
+	if _, err := h.engine.Office.SaveRule(t.Context(), r, 1, "test"); err != nil {
 		t.Fatal(err)
 	}
 	h.until("the folders were looked into", func() bool {

@@ -142,7 +142,8 @@ func TestHeldItemsDelayTheMoveAndNothingFiledDoesNothing(t *testing.T) {
 	if err != nil || len(tray) != 1 || tray[0].Cause != store.CauseDisguised {
 		t.Fatalf("the tray holds %+v, %v", tray, err)
 	}
-	if n, err := h.engine.Desk.SetAside(store.System, store.Matters{Items: []int64{tray[0].ID}}, "  a  trap "); n != 1 ||
+	if n, err := h.engine.Desk.SetAside(t.Context(), store.System, store.Matters{Items: []int64{tray[0].ID}},
+		"  a  trap "); n != 1 ||
 		err != nil {
 		t.Fatal(n, err)
 	}
@@ -211,10 +212,10 @@ func sendingHouse(t *testing.T, document string) (*house, *postbox, *outside) {
 	box, out := newPostbox(), startOutside(t)
 	h := newHouse(t, box.dial)
 	h.hurry()
-	err := h.engine.Outbox.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none",
+	err := h.engine.Outbox.SetOutgoing(t.Context(), store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none",
 		From: "office@brackwater.example", Name: "Harbour office"}, nil, 0, "test")
 	if err == nil {
-		err = h.engine.Outbox.SaveAddressee(&store.Addressee{Name: "Desk", Kind: "mail",
+		err = h.engine.Outbox.SaveAddressee(t.Context(), &store.Addressee{Name: "Desk", Kind: "mail",
 			Addresses: []string{"desk@brackwater.example"}, Tray: "never"}, nil, "test")
 	}
 	if err != nil {
@@ -324,7 +325,8 @@ func TestAMailThatMayHaveBeenSentIsNotSentAgainByItself(t *testing.T) {
 	out.mutex.Lock()
 	delete(out.hangUp, "oda@tidewatch.example")
 	out.mutex.Unlock()
-	if n, err := h.engine.Desk.Again(store.System, store.Matters{Posts: []int64{p.ID}}); n != 1 || err != nil {
+	if n, err := h.engine.Desk.Again(t.Context(), store.System, store.Matters{Posts: []int64{p.ID}}); n != 1 ||
+		err != nil {
 		t.Fatal(n, err)
 	}
 	h.until("a person's word sends it",
@@ -333,7 +335,8 @@ func TestAMailThatMayHaveBeenSentIsNotSentAgainByItself(t *testing.T) {
 
 func TestACallIsMadeUntilItIsAnsweredAlwaysAsTheSameEvent(t *testing.T) {
 	h, box, out := sendingHouse(t, strings.Replace(gaugesRule, "id: tide-gauges", "id: first", 1))
-	if err := h.engine.Outbox.SaveAddressee(&store.Addressee{Name: "Planner", Kind: "call", URL: out.url + "/planner",
+	if err := h.engine.Outbox.SaveAddressee(t.Context(), &store.Addressee{Name: "Planner", Kind: "call", URL: out.url +
+		"/planner",
 		Inside: true, Tray: "never"}, nil, "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -407,7 +410,7 @@ func (h *house) endedWhileReading(report string, uids ...uint32) {
 	}
 	if err == nil {
 		err = New(Config{Base: base.New(base.Base{Store: h.store, Clock: time.Now, Zone: time.UTC, Log: h.engine.Log}),
-			Spool: filepath.Join(h.data, "spool"), Dial: h.dial, CrashReport: crash}).countCrashes()
+			Spool: filepath.Join(h.data, "spool"), Dial: h.dial, CrashReport: crash}).countCrashes(h.t.Context())
 	}
 	if err != nil {
 		h.t.Fatal(err)
@@ -457,7 +460,8 @@ func TestAMessageOnWhichTheProgramCrashesGoesToTheTrayAndIsReadOnRequest(t *test
 	if r := tray[0]; r.UID != 2 || r.Cause != store.CauseUnread || !strings.Contains(r.Reason.String(), "ended 3 times") {
 		t.Errorf("the tray says %+v", r)
 	}
-	if n, err := h.engine.Desk.Again(store.System, store.Matters{Messages: []int64{tray[0].ID}}); n != 1 || err != nil {
+	if n, err := h.engine.Desk.Again(t.Context(), store.System, store.Matters{Messages: []int64{tray[0].ID}}); n != 1 ||
+		err != nil {
 		t.Fatalf("trying again: %d, %v", n, err)
 	}
 	h.filed(3)
@@ -524,7 +528,7 @@ func TestAPassMovesOnOnlyOnceAllOfABatchIsPlanned(t *testing.T) {
 		t.Fatal(err)
 	}
 	die := h.dying()
-	if _, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester); err != nil {
+	if _, err := h.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id}, tester); err != nil {
 		t.Fatal(err)
 	}
 	h.until("some are filed", func() bool { return len(h.tree()) >= 2 })

@@ -91,7 +91,7 @@ func (h *house) rehearsed(ruleID string, n int) *rehearsal.Rehearsal {
 func (h *house) compare(ruleID string, n int) {
 	h.t.Helper()
 	r := h.rehearsed(ruleID, n)
-	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: ruleID}, tester)
+	pass, err := h.engine.FileOldMail(h.t.Context(), OldMailOf{RuleID: ruleID}, tester)
 	if err != nil {
 		h.t.Fatal(err)
 	}

@@ -112,11 +112,11 @@ func TestAfterAnOlderCopyOfTheRecordsFilesAreFoundAndEntered(t *testing.T) {
 	if at < 0 || rows[at].Folder != "Gauges" || rows[at].Size != 1 || len(rows[at].SHA256) != 32 {
 		t.Fatalf("the line of what was found: %+v", rows)
 	}
-	story, err := h.engine.Registry.StoryOf(store.System, rows[at])
+	story, err := h.engine.Registry.StoryOf(t.Context(), store.System, rows[at])
 	if err != nil || !strings.Contains(story.Verdict, "found in the cabinet") {
 		t.Errorf("its story: %+v, %v", story, err)
 	}
-	if pass, err := h.engine.Registry.Verify(store.System, register.Query{}); err != nil {
+	if pass, err := h.engine.Registry.Verify(t.Context(), store.System, register.Query{}); err != nil {
 		t.Error(err)
 	} else {
 		h.until("it is verified", func() bool {

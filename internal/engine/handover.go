@@ -129,7 +129,7 @@ func looks(rules []store.Rule, id, mailbox string) bool {
 
 // TakenOver looks after a mailbox that was taken over: its rules run from where they were.
 func (e *Engine) TakenOver(m *store.Mailbox) error {
-	if err := e.Office.LoadTopics(""); err != nil {
+	if err := e.Office.LoadTopics(e.Context(), ""); err != nil {
 		return err
 	}
 	if err := e.Office.LoadRules(); err != nil {
@@ -144,10 +144,10 @@ func (e *Engine) TakenOver(m *store.Mailbox) error {
 // RemoveMailbox forgets a mailbox and, once the records have forgotten it, deletes the
 // messages that only Ink Tray keeps. Where the records fail, the mailbox and its
 // messages stay.
-func (e *Engine) RemoveMailbox(id, actor string) error {
+func (e *Engine) RemoveMailbox(ctx context.Context, id, actor string) error {
 	e.Unwatch(id)
 	e.Cabinets.Recheck()
-	if err := e.Store.Mailboxes.Remove(e.Context(), id, actor); err != nil {
+	if err := e.Store.Mailboxes.Remove(ctx, id, actor); err != nil {
 		e.Watch(id)
 		return err
 	}
@@ -162,11 +162,12 @@ type MailboxRemains struct {
 }
 
 // RemainsOfMailbox says what remains when a mailbox is removed, before it is.
-func (e *Engine) RemainsOfMailbox(v store.Viewer, m *store.Mailbox) (out MailboxRemains, err error) {
-	if out.Filed, err = e.Store.Register.Count(e.Context(), v, register.Query{MailboxID: m.ID}); err != nil {
+func (e *Engine) RemainsOfMailbox(ctx context.Context, v store.Viewer, m *store.Mailbox) (out MailboxRemains,
+	err error) {
+	if out.Filed, err = e.Store.Register.Count(ctx, v, register.Query{MailboxID: m.ID}); err != nil {
 		return out, err
 	}
-	if out.Waiting, err = e.Store.Mailboxes.WaitingIn(e.Context(), m.ID); err != nil || !mailboxes.OwnMail(m) {
+	if out.Waiting, err = e.Store.Mailboxes.WaitingIn(ctx, m.ID); err != nil || !mailboxes.OwnMail(m) {
 		return out, err
 	}
 	out.OnlyHere, err = mailfile.Count(e.Mailboxes.MailFolder(m.ID))

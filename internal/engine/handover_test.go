@@ -30,7 +30,8 @@ func TestOnlyWhatIsSettledIsHandedOver(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.engine.Desk.SetAside(store.System, store.Matters{Items: []int64{waiting[0].ID}}, ""); err != nil {
+	if _, err := h.engine.Desk.SetAside(t.Context(), store.System, store.Matters{Items: []int64{waiting[0].ID}},
+		""); err != nil {
 		t.Fatal(err)
 	}
 	pass := store.Pass{Kind: "old mail", RuleID: "tide-gauges", MadeBy: "test", State: store.Running,

@@ -102,7 +102,7 @@ func ownFault(report string) (bool, error) {
 }
 
 // countCrashes reads what was in hand when the program ended by its own fault.
-func (e *Engine) countCrashes() error {
+func (e *Engine) countCrashes(ctx context.Context) error {
 	crashed, err := ownFault(e.CrashReport)
 	if err != nil {
 		return err
@@ -125,7 +125,7 @@ func (e *Engine) countCrashes() error {
 			for _, uid := range h.UIDs {
 				list = append(list, store.Retry{MailboxID: h.Mailbox, Folder: h.Folder, UIDValidity: h.UIDValidity, UID: uid})
 			}
-			if err := e.Store.Retries.Suspect(e.Context(), list, e.Clock()); err != nil {
+			if err := e.Store.Retries.Suspect(ctx, list, e.Clock()); err != nil {
 				return err
 			}
 			e.Log.Warn("the program ended by its own fault while it read messages", "mailbox", h.Mailbox, "folder", h.Folder,

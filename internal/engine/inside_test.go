@@ -65,7 +65,7 @@ func fileNow(t *testing.T, document string, messages ...[]byte) *house {
 
 func (h *house) fileOld(id string) {
 	h.t.Helper()
-	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
+	pass, err := h.engine.FileOldMail(h.t.Context(), OldMailOf{RuleID: id}, tester)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -185,7 +185,7 @@ func TestWhatCannotBeOpenedIsHeldWithItsReason(t *testing.T) {
 
 	// Once the password is known, trying again opens it.
 	c := &store.Correspondent{Name: "Tidewatch", Domains: []string{"tidewatch.example"}}
-	if err := h.engine.Office.SaveCorrespondent(c, []string{"ebb", "slack-water"}, 0, "test"); err != nil {
+	if err := h.engine.Office.SaveCorrespondent(t.Context(), c, []string{"ebb", "slack-water"}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	tray, err := h.store.Tray.Entries(t.Context(), store.System, 0, 10)
@@ -194,7 +194,7 @@ func TestWhatCannotBeOpenedIsHeldWithItsReason(t *testing.T) {
 	}
 	for _, e := range tray {
 		if e.Item == "3" {
-			if _, err := h.engine.Desk.Again(store.System, store.Matters{Items: []int64{e.ID}}); err != nil {
+			if _, err := h.engine.Desk.Again(t.Context(), store.System, store.Matters{Items: []int64{e.ID}}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -408,10 +408,10 @@ func TestNamesOfCorrespondentsTablesHeadersAndText(t *testing.T) {
 		1))
 	h := newHouse(t, box.dial)
 	h.watched()
-	err := h.engine.Office.SaveCorrespondent(&store.Correspondent{Name: "Tide/watch",
+	err := h.engine.Office.SaveCorrespondent(t.Context(), &store.Correspondent{Name: "Tide/watch",
 		Domains: []string{"tidewatch.example"}, Groups: []string{"Surveyors"}}, nil, 0, "test")
 	if err == nil {
-		err = h.engine.Office.SaveLookupTable(&store.LookupTable{Name: "stations",
+		err = h.engine.Office.SaveLookupTable(t.Context(), &store.LookupTable{Name: "stations",
 			Rows: [][2]string{{"st-03", "Ferry steps"}}}, 0, "test")
 	}
 	if err != nil {
@@ -424,7 +424,7 @@ func TestNamesOfCorrespondentsTablesHeadersAndText(t *testing.T) {
 `) + "unless: [{recipient: {correspondent: Surveyors}}]\n")
 	h.fileOld(id)
 	h.expect(map[string]string{"Tide-watch/Ferry steps/North/the unlisted.csv": "1"})
-	if err := h.engine.Office.RemoveCorrespondent(h.correspondent("Tide/watch"), "test"); err != nil {
+	if err := h.engine.Office.RemoveCorrespondent(t.Context(), h.correspondent("Tide/watch"), "test"); err != nil {
 		t.Errorf("no rule names the correspondent, but its group: %v", err)
 	}
 }
@@ -460,7 +460,8 @@ func TestAProblemInTheBookIsToldBeforeARuleIsSaved(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := h.engine.Office.CheckRule(store.System, r); err == nil || !strings.Contains(err.Error(), says) {
+		if _, err := h.engine.Office.CheckRule(t.Context(), store.System, r); err == nil || !strings.Contains(err.Error(),
+			says) {
 			t.Errorf("%v, want ...%s...", err, says)
 		}
 	}

@@ -72,7 +72,7 @@ func (h *house) taught(name string, about, others []string) string {
 			list = append(list, topic.Example{About: i == 0, Mail: topic.Mail{Subject: s, Text: s}})
 		}
 	}
-	id, err := h.engine.Office.Topics.ImportTopic(store.System, name, list)
+	id, err := h.engine.Office.Topics.ImportTopic(h.t.Context(), store.System, name, list)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -94,7 +94,7 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 	box := &memory{}
 	h := newHouse(t, box.dial)
 	h.watched()
-	if _, err := h.engine.Office.SaveRule(mustRule(t, topicRule), 0, "test"); err == nil ||
+	if _, err := h.engine.Office.SaveRule(t.Context(), mustRule(t, topicRule), 0, "test"); err == nil ||
 		!strings.Contains(err.Error(), "topic") {
 		t.Errorf("a rule that asks for a topic that is not there: %v", err)
 	}
@@ -116,7 +116,7 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 	// What a topic that is asked for is called cannot change, and it cannot go.
 	row, _ := h.store.Topics.ByID(t.Context(), id)
 	row.Name = "Moorings"
-	if err := h.engine.Office.Topics.Save(&row, 0, "test"); err == nil ||
+	if err := h.engine.Office.Topics.Save(t.Context(), &row, 0, "test"); err == nil ||
 		!strings.Contains(err.Error(), "the rule “Berths” asks for the topic") {
 		t.Errorf("renaming: %v", err)
 	}
@@ -157,7 +157,8 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 	// Taken back, the topic forgets it; after a restart it knows what it knew.
 	h.restart()
 	before := h.engine.Office.Topics.Learned("Berth requests")
-	if n, err := h.engine.Office.Topics.Unmark(store.System, id, []int64{examples[0].ID}); n != 1 || err != nil {
+	if n, err := h.engine.Office.Topics.Unmark(t.Context(), store.System, id, []int64{examples[0].ID}); n != 1 ||
+		err != nil {
 		t.Errorf("taken back: %d, %v", n, err)
 	}
 	if after := h.engine.Office.Topics.Learned("Berth requests"); before.Yes != 7 || after.Yes != 6 {
@@ -216,14 +217,14 @@ func TestATopicWithFewExamplesAsksForMore(t *testing.T) {
 	}
 	box.add(enclosed(oda, "Invoice", "x"))
 	h.until("both are known", func() bool {
-		all, err := h.engine.Office.Topics.Teachings(store.System, id, 10)
+		all, err := h.engine.Office.Topics.Teachings(t.Context(), store.System, id, 10)
 		return err == nil && len(all) == 2
 	})
 	for _, c := range []struct {
 		list []topic.Example
 		says string
 	}{{nil, "between one example and"}, {[]topic.Example{{About: true}}, "neither a subject nor a text"}} {
-		if _, err := h.engine.Office.Topics.ImportTopic(store.System, "New one", c.list); err == nil ||
+		if _, err := h.engine.Office.Topics.ImportTopic(t.Context(), store.System, "New one", c.list); err == nil ||
 			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("an import of %+v: %v", c.list, err)
 		}
@@ -257,13 +258,13 @@ func TestExamplesAreSeenByThoseWhoMaySeeTheMailbox(t *testing.T) {
 	if seen, err := h.store.Topics.Examples(t.Context(), stranger, id); err != nil || len(seen) != 0 {
 		t.Errorf("a stranger sees %d examples, %v", len(seen), err)
 	}
-	if n, err := h.engine.Office.Topics.Unmark(stranger, id, []int64{1, 2, 3}); n != 0 || err != nil {
+	if n, err := h.engine.Office.Topics.Unmark(t.Context(), stranger, id, []int64{1, 2, 3}); n != 0 || err != nil {
 		t.Errorf("a stranger took %d back, %v", n, err)
 	}
 	if _, err := h.engine.Desk.Mark(t.Context(), stranger, id, []int64{known[0].ID}, true, "mail"); err == nil {
 		t.Error("a stranger marked a message that he may not see")
 	}
-	if all, err := h.engine.Office.Topics.Teachings(stranger, id, 10); err != nil || len(all) != 0 {
+	if all, err := h.engine.Office.Topics.Teachings(t.Context(), stranger, id, 10); err != nil || len(all) != 0 {
 		t.Errorf("a stranger is shown %d messages, %v", len(all), err)
 	}
 	// A person's traces go with the examples.
@@ -347,7 +348,7 @@ func TestWhatMayHoldAProgramIsHeldOrPassed(t *testing.T) {
 	for _, e := range held.trayOf(6) {
 		ids = append(ids, e.ID)
 	}
-	if n, err := held.engine.Desk.Release(store.System, store.Matters{Items: ids}); n != 6 || err != nil {
+	if n, err := held.engine.Desk.Release(t.Context(), store.System, store.Matters{Items: ids}); n != 6 || err != nil {
 		t.Fatalf("released %d, %v", n, err)
 	}
 	held.until("all are filed", func() bool { return len(held.tree()) == 7 })
@@ -440,7 +441,8 @@ func TestTheVirusScannerIsAskedOfWhatAPersonFiles(t *testing.T) {
 	}
 	release := func(e *store.Entry) {
 		t.Helper()
-		if n, err := h.engine.Desk.Release(store.System, store.Matters{Items: []int64{e.ID}}); n != 1 || err != nil {
+		if n, err := h.engine.Desk.Release(t.Context(), store.System, store.Matters{Items: []int64{e.ID}}); n != 1 ||
+			err != nil {
 			t.Fatal(n, err)
 		}
 	}
@@ -459,7 +461,8 @@ func TestTheVirusScannerIsAskedOfWhatAPersonFiles(t *testing.T) {
 	}
 	release(&e)
 	virus := causes(store.CauseVirus)[store.CauseVirus]
-	if again, err := h.engine.Desk.Again(store.System, store.Matters{Items: []int64{virus.ID}}); again != 1 || err != nil {
+	if again, err := h.engine.Desk.Again(t.Context(), store.System,
+		store.Matters{Items: []int64{virus.ID}}); again != 1 || err != nil {
 		t.Fatal(again, err)
 	}
 	virus = causes(store.CauseDisguised)[store.CauseDisguised] // from the beginning
@@ -481,7 +484,7 @@ func TestTheVirusScannerIsAskedOfWhatAPersonFiles(t *testing.T) {
 			items = append(items, i.ID)
 		}
 	}
-	if _, err := h.engine.Desk.FileByHand(store.System, []desk.Handed{{Message: known[0].ID, Items: items}},
+	if _, err := h.engine.Desk.FileByHand(t.Context(), store.System, []desk.Handed{{Message: known[0].ID, Items: items}},
 		"harbour files", "By hand"); err != nil {
 		t.Fatal(err)
 	}
@@ -515,14 +518,15 @@ func TestOnlyVerifiedSendersFile(t *testing.T) {
 	h.resolver = resolver
 	h.start()
 	h.watched()
-	if err := h.engine.Office.SetTrust(office.Trust{Servers: []string{"mx.brackwater.example"}, Correspondents: true}, 0,
+	if err := h.engine.Office.SetTrust(t.Context(), office.Trust{Servers: []string{"mx.brackwater.example"},
+		Correspondents: true}, 0,
 		"test"); err != nil {
 		t.Fatal(err)
 	}
-	if err := h.engine.Office.SetTrust(office.Trust{Servers: []string{"no server"}}, 0, "test"); err == nil {
+	if err := h.engine.Office.SetTrust(t.Context(), office.Trust{Servers: []string{"no server"}}, 0, "test"); err == nil {
 		t.Error("a name that is none was taken")
 	}
-	if err := h.engine.Office.SaveCorrespondent(&store.Correspondent{Name: "Tidewatch",
+	if err := h.engine.Office.SaveCorrespondent(t.Context(), &store.Correspondent{Name: "Tidewatch",
 		Domains: []string{"tidewatch.example"}}, nil, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -568,7 +572,7 @@ func TestOnlyVerifiedSendersFile(t *testing.T) {
 		}
 	}
 	// Replies to senders that nobody proves are not sent.
-	if err := h.engine.Office.SetTrust(office.Trust{Replies: true}, 0, "test"); err != nil {
+	if err := h.engine.Office.SetTrust(t.Context(), office.Trust{Replies: true}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	document := mustRule(t, "name: Replies\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {subject: "+

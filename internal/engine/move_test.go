@@ -139,7 +139,7 @@ func TestWhatWasReplacedMovesAlong(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.engine.Registry.Undo(store.System, 0, entries[0].ID); err != nil {
+	if _, err := h.engine.Registry.Undo(t.Context(), store.System, 0, entries[0].ID); err != nil {
 		t.Fatal(err)
 	}
 	h.files = new

@@ -45,16 +45,16 @@ func (of *OldMailOf) Check() error {
 }
 
 // FileOldMail begins a pass over the mail that a rule's folders hold already, in the mailboxes that the viewer may see.
-func (e *Engine) FileOldMail(of OldMailOf, v store.Viewer) (*store.Pass, error) {
+func (e *Engine) FileOldMail(ctx context.Context, of OldMailOf, v store.Viewer) (*store.Pass, error) {
 	ruleID := of.RuleID
 	if err := of.Check(); err != nil {
 		return nil, err
 	}
-	row, err := e.Store.Rules.ByID(e.Context(), ruleID)
+	row, err := e.Store.Rules.ByID(ctx, ruleID)
 	if err != nil || row.Removed {
 		return nil, store.ErrNotFound
 	}
-	for _, p := range e.underway() {
+	for _, p := range e.underway(ctx) {
 		if p.RuleID == ruleID {
 			return nil, fmt.Errorf("%w: pass %d; stop it first, or wait for its end", ErrUnderWay, p.ID)
 		}
@@ -67,15 +67,15 @@ func (e *Engine) FileOldMail(of OldMailOf, v store.Viewer) (*store.Pass, error) 
 	if !v.All {
 		pass.OnlyIn = append([]string{}, v.Only...)
 	}
-	if err := e.Store.Passes.Add(e.Context(), pass); err != nil {
+	if err := e.Store.Passes.Add(ctx, pass); err != nil {
 		return nil, err
 	}
 	e.runPass(pass)
 	return pass, nil
 }
 
-func (e *Engine) underway() []store.Pass {
-	all, err := e.Store.Passes.Unfinished(e.Context())
+func (e *Engine) underway(ctx context.Context) []store.Pass {
+	all, err := e.Store.Passes.Unfinished(ctx)
 	if err != nil {
 		e.Log.Error("reading the passes", "error", err)
 	}
@@ -84,8 +84,8 @@ func (e *Engine) underway() []store.Pass {
 
 // SteerPass pauses, stops or goes on with a pass over old mail. What is being
 // filed at the moment is finished.
-func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) error {
-	pass, err := e.Store.Passes.ByID(e.Context(), v, id)
+func (e *Engine) SteerPass(ctx context.Context, v store.Viewer, id int64, wanted store.PassState) error {
+	pass, err := e.Store.Passes.ByID(ctx, v, id)
 	if err != nil {
 		return err
 	}
@@ -97,7 +97,7 @@ func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) err
 	if wanted == store.Running {
 		if running == nil {
 			pass.State = store.Running
-			if err := e.Store.Passes.Save(e.Context(), &pass); err != nil {
+			if err := e.Store.Passes.Save(ctx, &pass); err != nil {
 				return err
 			}
 			e.runPass(&pass)
@@ -110,15 +110,13 @@ func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) err
 	}
 	ended := e.Clock()
 	pass.State, pass.EndedAt = wanted, &ended
-	return e.Store.Passes.Save(e.Context(), &pass)
+	return e.Store.Passes.Save(ctx, &pass)
 }
 
 // runPass goes over old mail in the background, from the pass's position.
 func (e *Engine) runPass(pass *store.Pass) {
-	ctx, cancel := context.WithCancel(e.Context())
 	p := e.passes.Begin(pass.ID)
-	e.Go("filing old mail", func() {
-		defer cancel()
+	e.Go("filing old mail", func(ctx context.Context) {
 		state, note := e.overOldMail(ctx, pass, p)
 		e.passes.End(pass.ID)
 		e.WakeAll() // what a crash left of this pass is the watchers' now
@@ -155,7 +153,7 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *passes.St
 	if err != nil {
 		return store.Broken, "the rule is no longer there"
 	}
-	r, err := e.Office.Rule(row.ID, row.Revision)
+	r, err := e.Office.Rule(ctx, row.ID, row.Revision)
 	if err != nil {
 		return store.Broken, "the rule cannot run: " + err.Error()
 	}
@@ -193,7 +191,7 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *passes.St
 			}
 			m.failures++
 			m.next = e.Clock().Add(e.pauseAfter(err, m.failures-1))
-			e.notePass(pass, waitsFor(m.row, err))
+			e.notePass(ctx, pass, waitsFor(m.row, err))
 			waiting = append(waiting, m)
 		}
 		if left = waiting; len(left) == 0 {
@@ -242,10 +240,10 @@ func waitsFor(m *store.Mailbox, err error) string {
 
 // notePass shows what a pass waits for. Where the records cannot keep the note, the
 // log has it.
-func (e *Engine) notePass(pass *store.Pass, note string) {
+func (e *Engine) notePass(ctx context.Context, pass *store.Pass, note string) {
 	pass.Note = note
 	e.Log.Warn("a pass over old mail waits", "pass", pass.ID, "note", note)
-	if err := e.Store.Passes.Save(e.Context(), pass); err != nil {
+	if err := e.Store.Passes.Save(ctx, pass); err != nil {
 		e.Log.Error("keeping a pass", "pass", pass.ID, "error", err)
 	}
 	e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})

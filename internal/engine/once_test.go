@@ -192,7 +192,7 @@ func TestOfTwoReplacementsEachLooksAtWhatTheOtherLeft(t *testing.T) {
 	box.deliver("INBOX", raw("two", "latest.csv", "second"))
 	box.deliver("INBOX", raw("three", "latest.csv", "third"))
 	for _, id := range []string{"tide-gauges", "second"} {
-		if _, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester); err != nil {
+		if _, err := h.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id}, tester); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -216,7 +216,7 @@ func TestTwoUndoingsTakeTurns(t *testing.T) {
 	var workers sync.WaitGroup
 	for _, id := range ids {
 		workers.Go(func() {
-			if _, err := h.engine.Registry.Undo(store.System, 0, id); err != nil {
+			if _, err := h.engine.Registry.Undo(t.Context(), store.System, 0, id); err != nil {
 				t.Error(err)
 			}
 			h.engine.Registry.TakeBack(t.Context())

@@ -14,7 +14,7 @@ func TestAPassOutsideItsHoursWaitsAndCanBeStopped(t *testing.T) {
 	h.watched()
 	id := h.rule(gaugesRule)
 	now := h.engine.Now()
-	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id, From: now.Add(2 * time.Hour).Format("15:04"),
+	pass, err := h.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id, From: now.Add(2 * time.Hour).Format("15:04"),
 		To: now.Add(3 * time.Hour).Format("15:04")}, tester)
 	if err != nil {
 		t.Fatal(err)
@@ -23,7 +23,7 @@ func TestAPassOutsideItsHoursWaitsAndCanBeStopped(t *testing.T) {
 		p, err := h.store.Passes.ByID(t.Context(), store.System, pass.ID)
 		return err == nil && p.Note == "goes on at "+pass.FromTime && p.State == store.Running
 	})
-	if err := h.engine.SteerPass(store.System, pass.ID, store.Stopped); err != nil {
+	if err := h.engine.SteerPass(t.Context(), store.System, pass.ID, store.Stopped); err != nil {
 		t.Fatal(err)
 	}
 	h.until("it has stopped", func() bool {
@@ -31,7 +31,7 @@ func TestAPassOutsideItsHoursWaitsAndCanBeStopped(t *testing.T) {
 		return err == nil && p.State == store.Stopped
 	})
 	h.expect(map[string]string{})
-	slow, err := h.engine.FileOldMail(OldMailOf{RuleID: id, PerMinute: 6000}, tester)
+	slow, err := h.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id, PerMinute: 6000}, tester)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -66,8 +66,8 @@ func TestAPOP3MailboxIsFiledAndTidied(t *testing.T) {
 	h.engine.WakeAll()
 	// the one that waits in the tray stays
 	h.until("what is settled is taken off the server", func() bool { return left() == 1 })
-	all, _ := h.engine.Desk.MattersOf(store.System, store.Matters{}, store.CauseDisguised)
-	if _, err := h.engine.Desk.SetAside(store.System, all, ""); err != nil {
+	all, _ := h.engine.Desk.MattersOf(t.Context(), store.System, store.Matters{}, store.CauseDisguised)
+	if _, err := h.engine.Desk.SetAside(t.Context(), store.System, all, ""); err != nil {
 		t.Fatal(err)
 	}
 	h.until("so is the last", func() bool { h.engine.WakeAll(); return left() == 0 })

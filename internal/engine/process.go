@@ -426,7 +426,7 @@ func (v batchWork) plan(ctx context.Context, l *reading.Message, b *batch) (out 
 		var entries []store.Entry
 		for i := range pr.Items {
 			item := &pr.Items[i]
-			entry, err := e.Filer.EntryOf(pr.Rule, item, b.cabinets, now)
+			entry, err := e.Filer.EntryOf(ctx, pr.Rule, item, b.cabinets, now)
 			if err != nil {
 				return out, err
 			}

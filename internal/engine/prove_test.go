@@ -67,37 +67,43 @@ var safeguards = []safeguard{
 		"./internal/engine OfTwoReplacements"},
 	{"one undoing at a time", "internal/registry/undo.go", "	rg.undoing.Lock()\n	defer rg.undoing.Unlock()\n", "",
 		"./internal/engine TwoUndoings"},
-	{"plans and progress in one commit", "internal/engine/process.go", "	if err := e.Store.Messages.Commit(*look); err " +
-		"!= nil {\n		return err\n	}\n",
-		"	if err := e.Store.Messages.Commit(store.Look{Folder: look.Folder}); err != nil {\n		return err\n	}\n	if err := " +
-			"e.Store.Messages.Commit(*look); err != nil {\n		return err\n	}\n",
+	{"plans and progress in one commit", "internal/engine/process.go",
+		"	if err := e.Store.Messages.Commit(ctx, *look); err != nil {\n		return err\n	}\n",
+		"	if err := e.Store.Messages.Commit(ctx, store.Look{Folder: look.Folder}); err != nil {\n		return err\n	}\n" +
+			"	if err := e.Store.Messages.Commit(ctx, *look); err != nil {\n		return err\n	}\n",
 		"./internal/engine EveryFault.*/faults/(none|the_process)"},
-	{"commit of a staged item and its exact name", "internal/filing/filing.go", "			err = fl.Store.Journal.Stage(entry, " +
-		"l.Row, fl.Now())\n", "			if err = fl.Store.Journal.Draw(entry, l.Row, fl.Now()); err == nil {\n				entry.State = " +
-		"store.Staged\n			}\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
+	{"commit of a staged item and its exact name", "internal/filing/filing.go",
+		"			err = fl.Store.Journal.Stage(ctx, entry, " +
+			"l.Row, fl.Now())\n",
+		"			if err = fl.Store.Journal.Draw(ctx, entry, l.Row, fl.Now()); err == nil {\n				entry.State = " +
+			"store.Staged\n			}\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
 	{"a filed item and its line in the register in one commit", "internal/store/journal.go",
 		"		return enter(tx, e, done) // in the same commit\n", "		return nil\n",
 		"./internal/engine EveryFault.*/faults/none"},
 	{"sweep of unfinished files", "internal/engine/engine.go",
 		"		e.Filer.Recover(e.Context(), c.ID)\n		e.Filer.Sweep(e.Context(), c.ID)\n",
 		"		e.Filer.Recover(e.Context(), c.ID)\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
-	{"commit before a message is moved", "internal/outbox/follow.go", "	if err := ob.Store.FollowUps.BeginFollowUp(f); " +
-		"err != nil {\n		return err\n	}\n	place, err", "	place, err",
+	{"commit before a message is moved", "internal/outbox/follow.go",
+		"	if err := ob.Store.FollowUps.BeginFollowUp(ctx, f); " +
+			"err != nil {\n		return err\n	}\n	place, err", "	place, err",
 		"./internal/engine EveryFault.*/faults/(none|the_process)"},
-	{"commit before a draft is left", "internal/outbox/follow.go", "	if err := ob.Store.FollowUps.BeginFollowUp(f); err " +
-		"!= nil {\n		return err\n	}\n	if err := s.Append", "	if err := s.Append", "./internal/engine ADraftIsLeftOnce"},
-	{"commit before a mail is sent", "internal/outbox/carry.go", "		if err := ob.Store.FollowUps.Begin(p); err != nil " +
-		"{\n			return err\n		}\n", "", "./internal/engine AMailIsSentAtMostOnce"},
+	{"commit before a draft is left", "internal/outbox/follow.go",
+		"	if err := ob.Store.FollowUps.BeginFollowUp(ctx, f); err " +
+			"!= nil {\n		return err\n	}\n	if err := s.Append", "	if err := s.Append", "./internal/engine ADraftIsLeftOnce"},
+	{"commit before a mail is sent", "internal/outbox/carry.go",
+		"		if err := ob.Store.FollowUps.Begin(ctx, p); err != nil " +
+			"{\n			return err\n		}\n", "", "./internal/engine AMailIsSentAtMostOnce"},
 	{"hand-over to the post in one commit with its follow-up", "internal/store/follow.go", "		f.State, f.NextAt, " +
 		"f.DoneAt = DidIt, nil, &done\n		return tx.Model(f).Select(\"state\", \"next_at\", \"done_at\").Updates(f).Error\n",
 		"		_ = done\n		return nil\n", "./internal/engine EveryFault.*/faults/none/the_disk"},
 	{"commit of what waits here for its cabinet", "internal/filing/keep.go",
-		"	return fl.Store.Journal.Spool(entry)\n}\n\n// keepContent", "	return nil\n}\n\n// keepContent",
+		"	return fl.Store.Journal.Spool(ctx, entry)\n}\n\n// keepContent", "	return nil\n}\n\n// keepContent",
 		"./internal/engine OutlivesThePower"},
-	{"commit of an undoing before anything is moved", "internal/registry/undo.go", "	if err := rg.Store.Undoing.Ask(v, " +
-		"ids, &p); err != nil {\n		return p, err\n	}\n", "", "./internal/engine TakenBack"},
+	{"commit of an undoing before anything is moved", "internal/registry/undo.go",
+		"	if err := rg.Store.Undoing.Ask(ctx, v, " +
+			"ids, &p); err != nil {\n		return p, err\n	}\n", "", "./internal/engine TakenBack"},
 	{"commit of a number before its name is used", "internal/filing/filing.go",
-		"		if err := fl.Store.Journal.Draw(entry, l.Row, fl.Now()); err != nil {\n			return err\n		}\n		plan.Number",
+		"		if err := fl.Store.Journal.Draw(ctx, entry, l.Row, fl.Now()); err != nil {\n			return err\n		}\n		plan.Number",
 		"		plan.Number", "./internal/engine RegisterNumber"},
 	{"what is being read, written down first", "internal/engine/process.go", "	if err := v.take(uids); err != nil " +
 		"{\n		return r, err\n	}\n", "", "./internal/engine WhatIsBeingRead"},

@@ -38,7 +38,7 @@ func TestWhileTheDiskOfTheRecordsIsFullAPassLosesNothing(t *testing.T) {
 			h.ahead.Store(int64(2 * arrivalMargin))
 			id := h.rule(strings.Replace(gaugesRule, "Gauges/<received year>/<received month>", "Gauges", 1))
 			h.ahead.Store(0)
-			pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
+			pass, err := h.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id}, tester)
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -56,7 +56,7 @@ func (h *house) count(search string) int {
 // verify verifies everything and waits for the end.
 func (h *house) verify() store.Pass {
 	h.t.Helper()
-	p, err := h.engine.Registry.Verify(store.System, register.Query{})
+	p, err := h.engine.Registry.Verify(h.t.Context(), store.System, register.Query{})
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -109,13 +109,14 @@ func TestWhatIsMissingOrChangedIsFoundAndGoesToTheTray(t *testing.T) {
 	if err != nil || len(m.Filings) != 1 {
 		t.Fatal(m, err)
 	}
-	if n, err := h.engine.Desk.Again(store.System, m); n != 1 || err != nil || h.count("state:missing") != 0 {
+	if n, err := h.engine.Desk.Again(t.Context(), store.System, m); n != 1 || err != nil || h.count("state:missing") != 0 {
 		t.Errorf("looked at again: %d, %v; still %d missing", n, err, h.count("state:missing"))
 	}
 	if m, err = h.store.Tray.OfCause(t.Context(), store.System, store.CauseChanged); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := h.engine.Desk.SetAside(store.System, m, "the harbour master corrected it"); n != 1 || err != nil {
+	if n, err := h.engine.Desk.SetAside(t.Context(), store.System, m, "the harbour master corrected it"); n != 1 ||
+		err != nil {
 		t.Errorf("accepted: %d, %v", n, err)
 	}
 	h.verify()
@@ -224,7 +225,7 @@ func TestFilesAreVerifiedByPlan(t *testing.T) {
 	if last, err = h.store.Verifications.Last(t.Context()); err != nil || last.Looked != files {
 		t.Errorf("with the cabinet out of reach: %+v, %v", last, err)
 	}
-	if err := h.engine.Registry.VerifyDue(); err != nil {
+	if err := h.engine.Registry.VerifyDue(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if again, _ := h.store.Verifications.Last(t.Context()); again.ID != last.ID {
@@ -240,7 +241,7 @@ func TestFilesAreVerifiedByPlan(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.later(48 * time.Hour)
-	if err := h.engine.Registry.VerifyDue(); err != nil {
+	if err := h.engine.Registry.VerifyDue(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if after, _ := h.store.Verifications.Last(t.Context()); after.ID != last.ID {
@@ -497,7 +498,7 @@ func TestAnExportCanBeStoppedAndBelongsToWhoAskedForIt(t *testing.T) {
 		})
 		return x
 	}
-	x, err := h.engine.Registry.Exports.Start(ines,
+	x, err := h.engine.Registry.Exports.Start(t.Context(), ines,
 		registry.ExportOf{Format: "csv", Columns: columns, Query: register.Query{Ascending: true}})
 	if err != nil {
 		t.Fatal(err)
@@ -517,7 +518,7 @@ func TestAnExportCanBeStoppedAndBelongsToWhoAskedForIt(t *testing.T) {
 	if _, err := h.engine.Registry.Exports.ByID(rowan, x.ID); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("somebody else sees it: %v", err)
 	}
-	mine, err := h.engine.Registry.Exports.Start(rowan, registry.ExportOf{Format: "xlsx", Columns: columns})
+	mine, err := h.engine.Registry.Exports.Start(t.Context(), rowan, registry.ExportOf{Format: "xlsx", Columns: columns})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -550,7 +551,7 @@ func TestAPersonsTracesAreErasedAndTheNumbersStay(t *testing.T) {
 			MadeAt: time.Now()}); err != nil {
 		t.Fatal(err)
 	}
-	look, stays, err := h.engine.Registry.PreviewErasure("Oda@Tidewatch.example")
+	look, stays, err := h.engine.Registry.PreviewErasure(t.Context(), "Oda@Tidewatch.example")
 	if err != nil || look.Filings != 2 || look.Messages != 2 || look.Files != 2 || look.Notes != 1 || len(stays) < 3 ||
 		h.count("oda") != 2 {
 		t.Fatalf("the preview says %+v, %v, %v", look, stays, err)
@@ -570,12 +571,12 @@ func TestAPersonsTracesAreErasedAndTheNumbersStay(t *testing.T) {
 	if len(h.tree()) != 3 {
 		t.Errorf("files went that were to stay: %v", h.tree())
 	}
-	if s, err := h.engine.Registry.StoryOf(store.System, f); err != nil || s.MessageID != "" ||
+	if s, err := h.engine.Registry.StoryOf(t.Context(), store.System, f); err != nil || s.MessageID != "" ||
 		!strings.Contains(fmt.Sprint(s.Happenings), "erased") {
 		t.Errorf("its story is %+v, %v", s, err)
 	}
 	for _, bad := range []string{"", "oda", "a@b.example, c@d.example"} {
-		if _, _, err := h.engine.Registry.PreviewErasure(bad); err == nil {
+		if _, _, err := h.engine.Registry.PreviewErasure(t.Context(), bad); err == nil {
 			t.Errorf("%q is taken for a person", bad)
 		}
 	}

@@ -159,7 +159,7 @@ var servicePhases = []servicePhase{
 		x.watched()
 		id := x.ruleFromNowOn()
 		x.harm()
-		pass, err := x.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
+		pass, err := x.engine.FileOldMail(x.t.Context(), OldMailOf{RuleID: id}, tester)
 		if err != nil {
 			x.t.Fatal(err)
 		}
@@ -206,7 +206,7 @@ var servicePhases = []servicePhase{
 		for i := range all {
 			handed = append(handed, desk.Handed{Message: all[i].ID})
 		}
-		if _, err := x.engine.Desk.FileByHand(store.System, handed, "harbour files", "Gauges"); err != nil {
+		if _, err := x.engine.Desk.FileByHand(x.t.Context(), store.System, handed, "harbour files", "Gauges"); err != nil {
 			x.t.Fatal(err)
 		}
 		x.settled()
@@ -296,7 +296,7 @@ func (x *troubled) tryAgain() {
 	if m.Len() == 0 {
 		return
 	}
-	if _, err := x.engine.Desk.Again(store.System, m); err != nil {
+	if _, err := x.engine.Desk.Again(x.t.Context(), store.System, m); err != nil {
 		x.t.Fatal(err)
 	}
 }

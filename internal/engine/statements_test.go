@@ -27,7 +27,7 @@ func statementsOf(t *testing.T, message func(n int) []byte) float64 {
 	id := h.rule(gaugesRule)
 	h.watched()
 	before := h.store.Statements()
-	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
+	pass, err := h.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id}, tester)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -97,7 +97,7 @@ func TestNoStatementOfAMessageOrAnItemGrowsWithHistory(t *testing.T) {
 	id := h.rule(gaugesRule + "    name: <register> <file.stem>\n")
 	box.add(raw("new", "new.csv", "new"))
 	h.filed(1)
-	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
+	pass, err := h.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id}, tester)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -43,10 +43,10 @@ func TestAHeldFileIsReleasedFiledElsewhereOrTriedAgainByItsKind(t *testing.T) {
 	tray := h.trayOf(4)
 	slices.SortFunc(tray, func(a, b store.Entry) int { return strings.Compare(a.Name, b.Name) })
 	one := func(i int) store.Matters { return store.Matters{Items: []int64{tray[i].ID}} }
-	if n, err := h.engine.Desk.Release(store.System, one(0)); n != 1 || err != nil {
+	if n, err := h.engine.Desk.Release(t.Context(), store.System, one(0)); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
-	if n, err := h.engine.Desk.Elsewhere(store.System, one(1), "harbour files",
+	if n, err := h.engine.Desk.Elsewhere(t.Context(), store.System, one(1), "harbour files",
 		"Sorted by hand/ 2026 /../<odd>"); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
@@ -59,23 +59,24 @@ func TestAHeldFileIsReleasedFiledElsewhereOrTriedAgainByItsKind(t *testing.T) {
 	h.filed(2)
 	for _, bad := range []struct{ cabinet, folder, place string }{{"nowhere", "A", "cabinet"},
 		{"harbour files", " / .. ", "folder"}} {
-		_, err := h.engine.Desk.Elsewhere(store.System, one(2), bad.cabinet, bad.folder)
+		_, err := h.engine.Desk.Elsewhere(t.Context(), store.System, one(2), bad.cabinet, bad.folder)
 		if problems, ok := err.(rule.Problems); !ok || problems[0].Place != bad.place {
 			t.Errorf("%+v: %v", bad, err)
 		}
 	}
-	all, err := h.engine.Desk.MattersOf(store.System, store.Matters{}, store.CauseDisguised)
+	all, err := h.engine.Desk.MattersOf(t.Context(), store.System, store.Matters{}, store.CauseDisguised)
 	if err != nil || len(all.Items) != 2 {
 		t.Fatal(all, err)
 	}
-	if n, err := h.engine.Desk.Again(store.System, all); n != 2 || err != nil { // under the same rule they are held again
+	if n, err := h.engine.Desk.Again(t.Context(), store.System, all); n != 2 ||
+		err != nil { // under the same rule they are held again
 		t.Fatal(n, err)
 	}
 	h.until("they are held again", func() bool {
 		tray, _ := h.store.Tray.Entries(t.Context(), store.System, 0, 9)
 		return len(tray) == 2 && tray[0].Given == "again"
 	})
-	if n, err := h.engine.Desk.Again(store.System, one(0)); n != 0 || err != nil {
+	if n, err := h.engine.Desk.Again(t.Context(), store.System, one(0)); n != 0 || err != nil {
 		t.Errorf("what no longer waits was tried again: %d, %v", n, err)
 	}
 }
@@ -87,7 +88,8 @@ func TestAnEncryptedArchiveIsReleasedAsItIs(t *testing.T) {
 	if tray[0].Cause != store.CauseEncrypted {
 		t.Errorf("it waits as %q: %s", tray[0].Cause, tray[0].Reason)
 	}
-	if n, err := h.engine.Desk.Release(store.System, store.Matters{Items: []int64{tray[0].ID}}); n != 1 || err != nil {
+	if n, err := h.engine.Desk.Release(t.Context(), store.System, store.Matters{Items: []int64{tray[0].ID}}); n != 1 ||
+		err != nil {
 		t.Fatal(n, err)
 	}
 	h.until("it is filed", func() bool { return len(h.tree()) == 1 })
@@ -131,8 +133,8 @@ func TestWhatAFloodBringsWaitsAndGoesOnAllAtOnce(t *testing.T) {
 			if c.limits.RuleFolders == 0 {
 				h.trayOf(3)
 			}
-			all, _ := h.engine.Desk.MattersOf(store.System, store.Matters{}, store.CauseCap)
-			if n, err := h.engine.Desk.Again(store.System, all); err != nil || n < 2 {
+			all, _ := h.engine.Desk.MattersOf(t.Context(), store.System, store.Matters{}, store.CauseCap)
+			if n, err := h.engine.Desk.Again(t.Context(), store.System, all); err != nil || n < 2 {
 				t.Fatal(n, err)
 			}
 			h.until("all is filed", func() bool { return len(h.tree()) == 6 })
@@ -194,7 +196,7 @@ func TestTheTrayIsToldAtOnceAndOnceADay(t *testing.T) {
 		{Name: "Now", Kind: "mail", Addresses: []string{"now@brackwater.example"}, Tray: "at once"},
 		{Name: "Daily", Kind: "mail", Addresses: []string{"daily@brackwater.example"}, Tray: "daily", DailyAt: daily},
 	} {
-		if err := h.engine.Outbox.SaveAddressee(&a, nil, "test"); err != nil {
+		if err := h.engine.Outbox.SaveAddressee(t.Context(), &a, nil, "test"); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -222,8 +224,8 @@ func TestTheTrayIsToldAtOnceAndOnceADay(t *testing.T) {
 	}
 	h.later(24 * time.Hour)
 	h.until("the next digest goes", func() bool { return len(out.got("daily@brackwater.example")) == 2 })
-	all, _ := h.engine.Desk.MattersOf(store.System, store.Matters{}, store.CauseDisguised)
-	if _, err := h.engine.Desk.SetAside(store.System, all, ""); err != nil {
+	all, _ := h.engine.Desk.MattersOf(t.Context(), store.System, store.Matters{}, store.CauseDisguised)
+	if _, err := h.engine.Desk.SetAside(t.Context(), store.System, all, ""); err != nil {
 		t.Fatal(err)
 	}
 	h.later(24 * time.Hour)
@@ -243,7 +245,7 @@ func TestASilentRuleRingsOnItsDaysAtItsTime(t *testing.T) {
 	h, box, out := sendingHouse(t, gaugesRule)
 	set := func(a store.Alarm) error {
 		a.Who = []string{"Desk"}
-		return h.engine.Outbox.SaveAlarm(&a, "Tide gauge readings", "", "", "test")
+		return h.engine.Outbox.SaveAlarm(t.Context(), &a, "Tide gauge readings", "", "", "test")
 	}
 	soon := h.engine.Now().Add(time.Hour)
 	days := []string{strings.ToLower(soon.Weekday().String())}
@@ -296,10 +298,10 @@ func TestASilentRuleRingsOnItsDaysAtItsTime(t *testing.T) {
 func TestWhatIsOutOfReachForTooLongIsTold(t *testing.T) {
 	h, _, out := sendingHouse(t, gaugesRule)
 	a := store.Alarm{Name: "Reach", Kind: "out of reach", AfterMinutes: 30, Who: []string{"Desk"}}
-	if err := h.engine.Outbox.SaveAlarm(&a, "", "", "harbour files", "test"); err != nil {
+	if err := h.engine.Outbox.SaveAlarm(t.Context(), &a, "", "", "harbour files", "test"); err != nil {
 		t.Fatal(err)
 	}
-	if got := h.engine.Outbox.AlarmSentence(
+	if got := h.engine.Outbox.AlarmSentence(t.Context(),
 		&a); got != "Tell Desk when the cabinet “harbour files” has been out of reach for longer than 30 minutes." {
 		t.Errorf("it says %q", got)
 	}

@@ -24,7 +24,7 @@ import (
 // undone takes a pass or a filing back and waits for the end of it.
 func (h *house) undone(pass, entry int64) store.Pass {
 	h.t.Helper()
-	p, err := h.engine.Registry.Undo(store.System, pass, entry)
+	p, err := h.engine.Registry.Undo(h.t.Context(), store.System, pass, entry)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -95,15 +95,15 @@ func TestAPassIsTakenBackWhatSomebodyChangedStaysAndMovedMessagesReturn(t *testi
 	if got := h.tree(); len(got) != 2 {
 		t.Errorf("after a pass over old mail there are %v", got)
 	}
-	n, err := h.engine.Registry.FileAgain(store.System, 1)
+	n, err := h.engine.Registry.FileAgain(t.Context(), store.System, 1)
 	if n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
 	h.until("a person's word files it again", func() bool { return h.tree()[month()+"/r0.csv"] == "0" })
-	if _, err := h.engine.Registry.FileAgain(store.System, 2); !errors.Is(err, registry.ErrNotUndone) {
+	if _, err := h.engine.Registry.FileAgain(t.Context(), store.System, 2); !errors.Is(err, registry.ErrNotUndone) {
 		t.Errorf("what was not taken back is filed again: %v", err)
 	}
-	if _, err := h.engine.Registry.Undo(store.System, passes[0].ID, 0); !errors.Is(err, registry.ErrNothing) {
+	if _, err := h.engine.Registry.Undo(t.Context(), store.System, passes[0].ID, 0); !errors.Is(err, registry.ErrNothing) {
 		t.Errorf("a second time: %v", err)
 	}
 }
@@ -163,7 +163,7 @@ func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T)
 	id := h.rule(strings.Replace(gaugesRule, "Gauges/<received year>/<received month>", "Gauges/<received year>/<subject>",
 		1))
 	h.ahead.Store(0)
-	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
+	pass, err := h.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id}, tester)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -177,7 +177,8 @@ func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T)
 	if err := os.WriteFile(kept, []byte("mine"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := h.engine.Registry.FilePassAgain(store.System, pass.ID); !errors.Is(err, registry.ErrNothingAgain) {
+	if _, _, err := h.engine.Registry.FilePassAgain(t.Context(), store.System, pass.ID); !errors.Is(err,
+		registry.ErrNothingAgain) {
 		t.Errorf("what was not taken back was filed again: %v", err)
 	}
 	undo := h.undone(pass.ID, 0)
@@ -206,11 +207,11 @@ func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T)
 		t.Errorf("to be filed again: %+v, %v", counts, err)
 	}
 	// A verification expects nothing of what was taken back, whatever states are asked for.
-	if _, err := h.engine.Registry.Verify(store.System,
+	if _, err := h.engine.Registry.Verify(t.Context(), store.System,
 		register.Query{Search: register.Search{States: register.All}}); err == nil {
 		t.Error("what was taken back is verified")
 	}
-	items, messages, err := h.engine.Registry.FilePassAgain(store.System, undo.ID)
+	items, messages, err := h.engine.Registry.FilePassAgain(t.Context(), store.System, undo.ID)
 	if err != nil || items != 3 || messages != 3 {
 		t.Fatalf("%d items of %d messages are filed again, %v", items, messages, err)
 	}
@@ -219,7 +220,8 @@ func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T)
 		t.Errorf("the history has it as %+v, %v", all, err)
 	}
 	h.expect(want)
-	if _, _, err := h.engine.Registry.FilePassAgain(store.System, pass.ID); !errors.Is(err, registry.ErrNothingAgain) {
+	if _, _, err := h.engine.Registry.FilePassAgain(t.Context(), store.System, pass.ID); !errors.Is(err,
+		registry.ErrNothingAgain) {
 		t.Errorf("filed again twice: %v", err)
 	}
 }
@@ -282,7 +284,7 @@ func TestThePowerMayGoAtAnyMomentOfAnUndo(t *testing.T) {
 		if cut > 0 {
 			f.CutAt(cut)
 		}
-		p, err := h.engine.Registry.Undo(store.System, 0, entries[0].ID)
+		p, err := h.engine.Registry.Undo(t.Context(), store.System, 0, entries[0].ID)
 		if err != nil {
 			t.Fatal(err)
 		}

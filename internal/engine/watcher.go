@@ -148,7 +148,7 @@ func (w *watcher) run(ctx context.Context) {
 		}
 		e.Log.Warn("a mailbox cannot be watched", "mailbox", w.mailbox, "error", err, "failures", failures)
 		if !ours && (lasting || failures >= 3) {
-			w.tell(s)
+			w.tell(ctx, s)
 		}
 		select {
 		case <-ctx.Done():
@@ -171,9 +171,9 @@ func (e *Engine) pauseAfter(err error, failures int) time.Duration {
 	return e.Pause(failures)
 }
 
-func (w *watcher) tell(s Status) {
+func (w *watcher) tell(ctx context.Context, s Status) {
 	e := w.engine
-	m, err := e.Store.Mailboxes.ByID(w.engine.Context(), store.System, w.mailbox)
+	m, err := e.Store.Mailboxes.ByID(ctx, store.System, w.mailbox)
 	if err != nil {
 		return
 	}
@@ -185,7 +185,7 @@ func (w *watcher) tell(s Status) {
 			fmt.Sprintf("Ink Tray may not read the mailbox “%s”: %s.", m.Name,
 				phrase.TrimStop(cmp.Or(s.refused, s.Problem)))
 	}
-	err = e.Store.Tray.Tell(w.engine.Context(), &n)
+	err = e.Store.Tray.Tell(ctx, &n)
 	if err != nil {
 		e.Log.Error("telling of a mailbox", "error", err)
 	}
@@ -233,7 +233,7 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 			status.State = AtInterval
 		}
 		w.set(status)
-		longest, err := v.longest(rested)
+		longest, err := v.longest(ctx, rested)
 		if err != nil {
 			return progress, err
 		}
@@ -246,7 +246,7 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 }
 
 // longest is how long to wait for an announcement before the next look.
-func (v *visit) longest(rested bool) (time.Duration, error) {
+func (v *visit) longest(ctx context.Context, rested bool) (time.Duration, error) {
 	e := v.engine
 	longest := min(v.interval(), longestIdle)
 	if v.session.Pushes() && len(v.folders) == 1 && !v.expects { // all is announced; but an announcement can be missed
@@ -258,12 +258,12 @@ func (v *visit) longest(rested bool) (time.Duration, error) {
 	underway := e.passes.IDs()
 	for _, next := range []func() (time.Time, bool, error){
 		func() (time.Time, bool, error) {
-			return e.Store.Journal.NextDue(v.engine.Context(), v.mailbox.ID, underway, v.lane)
+			return e.Store.Journal.NextDue(ctx, v.mailbox.ID, underway, v.lane)
 		},
 		func() (time.Time, bool, error) {
-			return e.Store.Retries.Next(v.engine.Context(), v.mailbox.ID, underway, v.lane)
+			return e.Store.Retries.Next(ctx, v.mailbox.ID, underway, v.lane)
 		},
-		func() (time.Time, bool, error) { return e.Store.FollowUps.Next(v.engine.Context(), v.mailbox.ID) },
+		func() (time.Time, bool, error) { return e.Store.FollowUps.Next(ctx, v.mailbox.ID) },
 	} {
 		due, waits, err := next()
 		if err != nil {
@@ -367,12 +367,12 @@ func (v *visit) sweep(ctx context.Context, announced time.Time) error {
 		}
 	}
 	v.swept = v.engine.Clock()
-	return v.meet(rules, began)
+	return v.meet(ctx, rules, began)
 }
 
 // meet records when the folders of rules were all looked into for the first time. A folder that Ink Tray sees only
 // after that moment must have been made later, so its messages are new.
-func (v *visit) meet(rules []*rule.Compiled, began time.Time) error {
+func (v *visit) meet(ctx context.Context, rules []*rule.Compiled, began time.Time) error {
 	met := map[string]bool{}
 	for _, r := range rules {
 		if wide(&r.Rule.Look) && r.Rule.Look.Looks(v.mailbox.Name) {
@@ -385,12 +385,12 @@ func (v *visit) meet(rules []*rule.Compiled, began time.Time) error {
 		if before[one] {
 			continue
 		}
-		inbox, err := v.engine.Store.Mailboxes.Folder(v.engine.Context(), v.mailbox.ID, "INBOX")
+		inbox, err := v.engine.Store.Mailboxes.Folder(ctx, v.mailbox.ID, "INBOX")
 		if err != nil {
 			return err
 		}
 		inbox.LookedAt = began
-		return v.engine.Store.Messages.Commit(v.engine.Context(), store.Look{Folder: &inbox})
+		return v.engine.Store.Messages.Commit(ctx, store.Look{Folder: &inbox})
 	}
 	return nil
 }
@@ -412,7 +412,7 @@ func (v *visit) tidy(ctx context.Context) error {
 	if !ok || days == 0 || v.open == "" {
 		return nil
 	}
-	if steady, err := v.engine.clock.Steady(); err != nil || !steady {
+	if steady, err := v.engine.clock.Steady(ctx); err != nil || !steady {
 		return err
 	}
 	settled, err := v.engine.Store.Messages.LongSettled(ctx, v.mailbox.ID, v.open, v.state.UIDValidity,
@@ -567,7 +567,7 @@ func (v *visit) await(ctx context.Context, r *rule.Compiled, gone []string) erro
 // mark gives a rule its start marks in folders where it has none.
 func (v *visit) mark(ctx context.Context, r *rule.Compiled, paths []string) error {
 	e := v.engine
-	marks, err := v.marks()
+	marks, err := v.marks(ctx)
 	if err != nil {
 		return err
 	}
@@ -592,7 +592,7 @@ func (v *visit) mark(ctx context.Context, r *rule.Compiled, paths []string) erro
 			}
 		}
 	}
-	if marks, err = v.marks(); err != nil {
+	if marks, err = v.marks(ctx); err != nil {
 		return err
 	}
 	for _, path := range paths {
@@ -686,14 +686,14 @@ func (v *visit) list(ctx context.Context) ([]source.Folder, error) {
 	if err := v.engine.Store.Mailboxes.SaveListing(ctx, v.mailbox.ID, v.listed); err != nil {
 		return nil, err
 	}
-	return v.listed, v.tellUnreadable(names)
+	return v.listed, v.tellUnreadable(ctx, names)
 }
 
 // tellUnreadable tells of folders whose names cannot be read, or settles that.
-func (v *visit) tellUnreadable(names []string) error {
+func (v *visit) tellUnreadable(ctx context.Context, names []string) error {
 	e := v.engine
 	if len(names) == 0 {
-		_, err := e.Store.Tray.Settle(v.engine.Context(), "folder name", v.mailbox.ID)
+		_, err := e.Store.Tray.Settle(ctx, "folder name", v.mailbox.ID)
 		return err
 	}
 	text := fmt.Sprintf("The mailbox “%s” has a folder whose name Ink Tray cannot read: %s. No rule looks into it.",
@@ -703,7 +703,7 @@ func (v *visit) tellUnreadable(names []string) error {
 			v.mailbox.Name, phrase.List(names, 5))
 	}
 	return e.Store.Tray.Tell(
-		v.engine.Context(),
+		ctx,
 		&store.Notice{Kind: "folder name", Object: v.mailbox.ID, MailboxID: v.mailbox.ID,
 			MadeAt: e.Clock(), Text: text, Advice: "Rename it in the mail program."},
 	)
@@ -744,8 +744,8 @@ func (v *visit) lookedInto(ctx context.Context, r *rule.Compiled) (paths, missin
 }
 
 // marks are the mailbox's start marks by rule and folder.
-func (v *visit) marks() (map[string]store.StartMark, error) {
-	list, err := v.engine.Store.Rules.Marks(v.engine.Context(), v.mailbox.ID)
+func (v *visit) marks(ctx context.Context) (map[string]store.StartMark, error) {
+	list, err := v.engine.Store.Rules.Marks(ctx, v.mailbox.ID)
 	marks := map[string]store.StartMark{}
 	for _, m := range list {
 		marks[m.RuleID+"\x00"+m.Folder] = m
@@ -762,7 +762,7 @@ func (v *visit) folder(ctx context.Context, folder string, announced time.Time) 
 	if folder == v.folders[0] {
 		v.seen = v.state
 	}
-	marks, err := v.marks()
+	marks, err := v.marks(ctx)
 	if err != nil {
 		return err
 	}
@@ -866,7 +866,7 @@ func (v *visit) retryOne(ctx context.Context, r *store.Retry) error {
 		}
 		return e.Store.Retries.Fail(ctx, r.ID, reason.RenumberedUnread(), e.Clock())
 	}
-	marks, err := v.marks()
+	marks, err := v.marks(ctx)
 	if err != nil {
 		return err
 	}
@@ -881,7 +881,7 @@ func (v *visit) retryOne(ctx context.Context, r *store.Retry) error {
 		case err == nil:
 			b.pass = &pass
 			if row, err := e.Store.Rules.ByID(ctx, pass.RuleID); err == nil && !row.Removed {
-				if b.own, err = e.Office.Rule(row.ID, row.Revision); err != nil {
+				if b.own, err = e.Office.Rule(ctx, row.ID, row.Revision); err != nil {
 					return err
 				}
 			}
@@ -1021,7 +1021,7 @@ func (v *visit) again(ctx context.Context, entries []store.Entry, was *reading.M
 			if !e.Filer.Claim(entries[i].ID) {
 				continue
 			}
-			err := e.Filer.Finish(&entries[i], store.Failed, why)
+			err := e.Filer.Finish(ctx, &entries[i], store.Failed, why)
 			e.Filer.Release(entries[i].ID)
 			if err != nil {
 				return err

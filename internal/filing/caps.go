@@ -1,6 +1,7 @@
 package filing
 
 import (
+	"context"
 	"path"
 	"strconv"
 	"sync"
@@ -44,12 +45,12 @@ func of(m map[string]*tally, key string, now time.Time) *tally {
 }
 
 // begin counts what the register has of the last hour, after a start.
-func (c *caps) begin(e *Filer, now time.Time) error {
+func (c *caps) begin(ctx context.Context, e *Filer, now time.Time) error {
 	if c.began {
 		return nil
 	}
 	c.rules, c.sender = map[string]*tally{}, map[string]*tally{}
-	byRule, bySender, err := e.Store.Journal.FiledSince(e.Context(), now.Add(-time.Hour))
+	byRule, bySender, err := e.Store.Journal.FiledSince(ctx, now.Add(-time.Hour))
 	if err != nil {
 		return err
 	}
@@ -63,12 +64,12 @@ func (c *caps) begin(e *Filer, now time.Time) error {
 }
 
 // capped says whether an entry counts at all: what a person asked for does not.
-func (fl *Filer) capped(l *reading.Message, entry *store.Entry) bool {
+func (fl *Filer) capped(ctx context.Context, l *reading.Message, entry *store.Entry) bool {
 	if entry.Given != "" {
 		return false
 	}
 	if l.PassKind == "" {
-		if p, err := fl.Store.Passes.ByID(fl.Context(), store.System, entry.PassID); err == nil {
+		if p, err := fl.Store.Passes.ByID(ctx, store.System, entry.PassID); err == nil {
 			l.PassKind = p.Kind
 		}
 	}
@@ -76,25 +77,26 @@ func (fl *Filer) capped(l *reading.Message, entry *store.Entry) bool {
 }
 
 // overCap says by which cap an entry has to wait, none where it may be filed.
-func (fl *Filer) overCap(l *reading.Message, r *rule.Compiled, entry *store.Entry, item *plan.Item) (reason.Reason,
+func (fl *Filer) overCap(ctx context.Context, l *reading.Message, r *rule.Compiled, entry *store.Entry,
+	item *plan.Item) (reason.Reason,
 	error) {
 	var none reason.Reason
-	if !fl.capped(l, entry) {
+	if !fl.capped(ctx, l, entry) {
 		return none, nil
 	}
-	limits, err := fl.Store.Settings.Limits(fl.Context())
+	limits, err := fl.Store.Settings.Limits(ctx)
 	if err != nil {
 		return none, err
 	}
 	now := fl.Clock()
 	fl.caps.mutex.Lock()
 	defer fl.caps.mutex.Unlock()
-	if err := fl.caps.begin(fl, now); err != nil {
+	if err := fl.caps.begin(ctx, fl, now); err != nil {
 		return none, err
 	}
 	newFolder := 0
 	if limits.RuleFolders > 0 || limits.SenderFolders > 0 {
-		used, err := fl.Store.Journal.FolderUsed(fl.Context(), entry, folderOf(item.Path()))
+		used, err := fl.Store.Journal.FolderUsed(ctx, entry, folderOf(item.Path()))
 		if err != nil {
 			return none, err
 		}
@@ -126,11 +128,11 @@ func (fl *Filer) overCap(l *reading.Message, r *rule.Compiled, entry *store.Entr
 }
 
 // tallied counts an entry that was filed.
-func (fl *Filer) tallied(l *reading.Message, entry *store.Entry) error {
-	if !fl.capped(l, entry) {
+func (fl *Filer) tallied(ctx context.Context, l *reading.Message, entry *store.Entry) error {
+	if !fl.capped(ctx, l, entry) {
 		return nil
 	}
-	used, err := fl.Store.Journal.FolderUsed(fl.Context(), entry, folderOf(entry.Path))
+	used, err := fl.Store.Journal.FolderUsed(ctx, entry, folderOf(entry.Path))
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package filing
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"strconv"
 	"time"
@@ -14,7 +15,7 @@ import (
 )
 
 // EntryOf makes the journal entry of a planned item. cabinets caches the cabinets that were looked up for other items.
-func (fl *Filer) EntryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]store.Cabinet,
+func (fl *Filer) EntryOf(ctx context.Context, r *rule.Compiled, item *plan.Item, cabinets map[string]store.Cabinet,
 	now time.Time) (store.Entry, error) {
 	name := r.Rule.Cabinet
 	if item.Target.Cabinet != "" {
@@ -23,7 +24,7 @@ func (fl *Filer) EntryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]
 	c, ok := cabinets[name]
 	if !ok {
 		var err error
-		if c, err = fl.Store.Cabinets.Named(fl.Context(), name); err != nil && !errors.Is(err, store.ErrNotFound) {
+		if c, err = fl.Store.Cabinets.Named(ctx, name); err != nil && !errors.Is(err, store.ErrNotFound) {
 			return store.Entry{}, err
 		}
 		cabinets[name] = c

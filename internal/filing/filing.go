@@ -119,23 +119,23 @@ func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Me
 		return ctx.Err() // it stays planned
 	case errors.As(err, &unopened):
 		if unopened.Encrypted {
-			return fl.Finish(entry, store.Held, reason.Encrypted(unopened.Problem))
+			return fl.Finish(ctx, entry, store.Held, reason.Encrypted(unopened.Problem))
 		}
-		return fl.Finish(entry, store.Held, reason.Unreadable(unopened.Problem))
+		return fl.Finish(ctx, entry, store.Held, reason.Unreadable(unopened.Problem))
 	case errors.As(err, &closed):
 		entry.NextAt, entry.Reason = &closed.Until, reason.WaitsForCabinet(closed.Error())
 		return fl.Store.Journal.Postpone(ctx, entry)
 	case errors.As(err, &inCabinet) && inCabinet.Lasting:
-		return fl.Finish(entry, store.Failed, reason.CabinetRefuses(inCabinet.Problem, inCabinet.Advice))
+		return fl.Finish(ctx, entry, store.Failed, reason.CabinetRefuses(inCabinet.Problem, inCabinet.Advice))
 	case errors.As(err, &inCabinet):
-		g, gateErr := fl.Cabinets.Gate(entry.CabinetID)
+		g, gateErr := fl.Cabinets.Gate(ctx, entry.CabinetID)
 		if gateErr != nil {
 			return gateErr
 		}
 		if fl.refuses(ctx, g, entry, err) {
-			return fl.notTaken(entry, err)
+			return fl.notTaken(ctx, entry, err)
 		}
-		errors.As(g.Trip(err), &closed)
+		errors.As(g.Trip(ctx, err), &closed)
 		if entry.State == store.Staged {
 			return nil // recover goes on with it
 		}
@@ -158,7 +158,7 @@ func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Me
 		defer fl.Beside(entry.MailboxID)
 		return fl.Store.Journal.LetWait(ctx, entry.MessageID, l.Lane.Next())
 	case errors.Is(err, source.ErrGone):
-		return fl.Finish(entry, store.Failed, reason.MessageGone(l.Row.Folder))
+		return fl.Finish(ctx, entry, store.Failed, reason.MessageGone(l.Row.Folder))
 	}
 	// The mailbox failed, or this machine did, or the attachment cannot be read.
 	if fresh, err := fl.Store.Journal.ByID(ctx, store.System, entry.ID); err == nil {
@@ -174,7 +174,7 @@ func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Me
 	fl.Log.Warn("an attachment could not be filed", "item", entry.Name, "attempt", entry.Attempts, "error", err)
 	if entry.Attempts >= mostAttempts {
 		fails := reason.MailboxFails(fault.Reason(err), strconv.Itoa(entry.Attempts))
-		if finished := fl.Finish(entry, store.Failed, fails); finished != nil {
+		if finished := fl.Finish(ctx, entry, store.Failed, fails); finished != nil {
 			return finished
 		}
 	} else {
@@ -197,8 +197,8 @@ func (fl *Filer) refuses(ctx context.Context, g *cabinets.Gate, entry *store.Ent
 		fl.Faults.Again(fmt.Sprintf("staging %d", entry.ID)) >= fault.MostTries
 }
 
-func (fl *Filer) notTaken(entry *store.Entry, err error) error {
-	return fl.Finish(entry, store.Failed, reason.NotTaken(phrase.TrimStop(err.Error())))
+func (fl *Filer) notTaken(ctx context.Context, entry *store.Entry, err error) error {
+	return fl.Finish(ctx, entry, store.Failed, reason.NotTaken(phrase.TrimStop(err.Error())))
 }
 
 // fileSafely files an entry. Whatever goes wrong while its content is understood is its own trouble.
@@ -213,7 +213,7 @@ func (fl *Filer) fileSafely(ctx context.Context, s source.Session, l *reading.Me
 }
 
 func (fl *Filer) fileClaimed(ctx context.Context, s source.Session, l *reading.Message, entry *store.Entry) error {
-	r, err := fl.Office.Rule(entry.RuleID, entry.RuleRevision)
+	r, err := fl.Office.Rule(ctx, entry.RuleID, entry.RuleRevision)
 	if err != nil {
 		return err
 	}
@@ -227,17 +227,17 @@ func (fl *Filer) fileClaimed(ctx context.Context, s source.Session, l *reading.M
 		return err
 	}
 	if !ok || item.Segments == nil {
-		return fl.Finish(entry, store.Failed, reason.AttachmentGone())
+		return fl.Finish(ctx, entry, store.Failed, reason.AttachmentGone())
 	}
-	g, err := fl.Cabinets.Gate(entry.CabinetID)
+	g, err := fl.Cabinets.Gate(ctx, entry.CabinetID)
 	if err != nil {
-		return fl.Finish(entry, store.Failed, reason.CabinetRemoved())
+		return fl.Finish(ctx, entry, store.Failed, reason.CabinetRemoved())
 	}
-	if over, err := fl.overCap(l, r, entry, &item); err != nil || !over.IsZero() {
+	if over, err := fl.overCap(ctx, l, r, entry, &item); err != nil || !over.IsZero() {
 		if err != nil {
 			return err
 		}
-		return fl.Finish(entry, store.Held, over)
+		return fl.Finish(ctx, entry, store.Held, over)
 	}
 	if err := g.Ready(ctx); err != nil {
 		var closed *cabinets.ClosedError
@@ -260,7 +260,7 @@ func (fl *Filer) fileClaimed(ctx context.Context, s source.Session, l *reading.M
 			if err := fl.besideIt(ctx, s, l, r, entry); err != nil { // else it would be said, and not be so
 				return err
 			}
-			return fl.Finish(entry, store.Failed, reason.Undrawn(undrawn.Problem))
+			return fl.Finish(ctx, entry, store.Failed, reason.Undrawn(undrawn.Problem))
 		}
 		if err != nil {
 			return err
@@ -278,7 +278,7 @@ func (fl *Filer) fileClaimed(ctx context.Context, s source.Session, l *reading.M
 		return err
 	}
 	if said.Cause() != "" {
-		return fl.Finish(entry, store.Held, reason.NotWritten(said))
+		return fl.Finish(ctx, entry, store.Held, reason.NotWritten(said))
 	}
 	if remark.IsZero() {
 		remark = said
@@ -379,7 +379,7 @@ func (fl *Filer) stage(ctx context.Context, s source.Session, l *reading.Message
 	if err != nil {
 		return content, said, errors.Join(err, w.Close())
 	}
-	found, err := fl.Reader.Verdict(w)
+	found, err := fl.Reader.Verdict(ctx, w)
 	if err == nil && empty(item, content.Size) {
 		err = source.ErrNothing
 	}
@@ -402,7 +402,7 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 		if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
 			return err
 		}
-		return fl.Finish(entry, state, why)
+		return fl.Finish(ctx, entry, state, why)
 	}
 	if before, found, err := fl.Store.Journal.FiledBefore(ctx, entry, l.Row.Fingerprint, entry.SHA256); err != nil {
 		return err
@@ -431,7 +431,7 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 	}
 	refused := map[string]bool{} // names that nothing may have though they seem free
 	if item.IfExists == "replace" {
-		g, err := fl.Cabinets.Gate(entry.CabinetID)
+		g, err := fl.Cabinets.Gate(ctx, entry.CabinetID)
 		if err != nil {
 			return err
 		}
@@ -487,7 +487,7 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 			if err := fl.recoverOne(ctx, c, entry); err != nil || entry.State != store.Filed {
 				return err
 			}
-			return fl.tallied(l, entry)
+			return fl.tallied(ctx, l, entry)
 		}
 		if err != nil {
 			return err
@@ -495,7 +495,7 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 		if err := fl.Store.Journal.File(ctx, entry, fl.Now()); err != nil {
 			return err
 		}
-		return fl.tallied(l, entry)
+		return fl.tallied(ctx, l, entry)
 	}
 }
 
@@ -568,7 +568,7 @@ func (fl *Filer) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry
 			return store.LeftOut, reason.KeptFile(spot.By), nil
 		case ifExists == "replace" && first == "" && displaced == "":
 			var replaces reason.Reason
-			if replaces, because, err = fl.mayReplace(entry.CabinetID, spot.By, &there, received); err != nil {
+			if replaces, because, err = fl.mayReplace(ctx, entry.CabinetID, spot.By, &there, received); err != nil {
 				return "", why, err
 			}
 			if because == nil {
@@ -589,13 +589,14 @@ const mostNames = 10_000
 // mayReplace says whether a file may be replaced: it was filed here from an
 // earlier message and nobody changed it since. Then replaces says what it replaces; else
 // because is why its name counts as taken.
-func (fl *Filer) mayReplace(cabinetID, name string, there *cabinet.Content, received time.Time) (replaces reason.Reason,
+func (fl *Filer) mayReplace(ctx context.Context, cabinetID, name string, there *cabinet.Content,
+	received time.Time) (replaces reason.Reason,
 	because func(name string) reason.Reason, err error) {
 	folder := path.Dir(name)
 	if folder == "." {
 		folder = ""
 	}
-	f, err := fl.Store.Register.At(fl.Context(), cabinetID, folder, path.Base(name))
+	f, err := fl.Store.Register.At(ctx, cabinetID, folder, path.Base(name))
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return replaces, reason.NotOurs, nil
@@ -610,9 +611,9 @@ func (fl *Filer) mayReplace(cabinetID, name string, there *cabinet.Content, rece
 }
 
 // Finish commits the verdict on an entry: its state, and why.
-func (fl *Filer) Finish(entry *store.Entry, state store.State, why reason.Reason) error {
+func (fl *Filer) Finish(ctx context.Context, entry *store.Entry, state store.State, why reason.Reason) error {
 	entry.State, entry.Reason = state, why
-	return fl.Store.Journal.Finish(fl.Context(), entry, fl.Now())
+	return fl.Store.Journal.Finish(ctx, entry, fl.Now())
 }
 
 // planReleased plans an entry that a person releases, under the rule that held it.
@@ -623,11 +624,11 @@ func (fl *Filer) planReleased(ctx context.Context, s source.Session, l *reading.
 		return err
 	}
 	if !ok {
-		return fl.Finish(entry, store.Failed, reason.AttachmentGone())
+		return fl.Finish(ctx, entry, store.Failed, reason.AttachmentGone())
 	}
 	c, err := fl.Store.Cabinets.Named(ctx, item.Target.Cabinet)
 	if err != nil {
-		return fl.Finish(entry, store.Failed, reason.NoCabinet(item.Target.Cabinet))
+		return fl.Finish(ctx, entry, store.Failed, reason.NoCabinet(item.Target.Cabinet))
 	}
 	entry.CabinetID, entry.Wanted = c.ID, item.Path()
 	return fl.Store.Journal.Replan(ctx, entry)
@@ -637,7 +638,7 @@ func (fl *Filer) planReleased(ctx context.Context, s source.Session, l *reading.
 func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *reading.Message,
 	entry *store.Entry) (*rule.Compiled, error) {
 	if entry.Given == "release" {
-		r, err := fl.Office.Rule(entry.RuleID, entry.RuleRevision)
+		r, err := fl.Office.Rule(ctx, entry.RuleID, entry.RuleRevision)
 		if err != nil {
 			return nil, err
 		}
@@ -645,9 +646,9 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 	}
 	row, err := fl.Store.Rules.ByID(ctx, entry.RuleID)
 	if err != nil || row.Removed {
-		return nil, fl.Finish(entry, store.LeftOut, reason.RuleRemoved())
+		return nil, fl.Finish(ctx, entry, store.LeftOut, reason.RuleRemoved())
 	}
-	r, err := fl.Office.Rule(row.ID, row.Revision)
+	r, err := fl.Office.Rule(ctx, row.ID, row.Revision)
 	if err != nil {
 		return nil, err
 	}
@@ -679,7 +680,7 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 				why = reason.Topic(entry.Topic, mine.Match.Text)
 			}
 		}
-		return nil, fl.Finish(entry, state, reason.Replanned(why))
+		return nil, fl.Finish(ctx, entry, state, reason.Replanned(why))
 	}
 	for i := range mine.Items {
 		item := &mine.Items[i]
@@ -693,7 +694,7 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 			if !strings.HasPrefix(inner.Item.ID, entry.Item+"!") {
 				continue
 			}
-			found, err := fl.EntryOf(r, inner, cabinets, fl.Clock().UTC())
+			found, err := fl.EntryOf(ctx, r, inner, cabinets, fl.Clock().UTC())
 			if err != nil {
 				return nil, err
 			}
@@ -707,16 +708,16 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 			}
 		}
 		if item.Verdict != plan.Filed {
-			return nil, fl.Finish(entry, store.State(item.Verdict), reason.Replanned(item.Reason))
+			return nil, fl.Finish(ctx, entry, store.State(item.Verdict), reason.Replanned(item.Reason))
 		}
 		c, err := fl.Store.Cabinets.Named(ctx, item.Target.Cabinet)
 		if err != nil {
-			return nil, fl.Finish(entry, store.Failed, reason.NoCabinet(item.Target.Cabinet))
+			return nil, fl.Finish(ctx, entry, store.Failed, reason.NoCabinet(item.Target.Cabinet))
 		}
 		entry.RuleRevision, entry.CabinetID, entry.Wanted = row.Revision, c.ID, item.Path()
 		return r, fl.Store.Journal.Replan(ctx, entry)
 	}
-	return nil, fl.Finish(entry, store.Failed, reason.AttachmentGone())
+	return nil, fl.Finish(ctx, entry, store.Failed, reason.AttachmentGone())
 }
 
 // Recover goes on with what was staged: after a crash, or when a cabinet is back.
@@ -725,7 +726,7 @@ func (fl *Filer) Recover(ctx context.Context, cabinetID string) {
 	if err != nil || len(entries) == 0 {
 		return
 	}
-	g, err := fl.Cabinets.Gate(cabinetID)
+	g, err := fl.Cabinets.Gate(ctx, cabinetID)
 	if err != nil || g.Ready(ctx) != nil {
 		return
 	}
@@ -751,11 +752,11 @@ func (fl *Filer) Recover(ctx context.Context, cabinetID string) {
 			case !errors.As(err, &inCabinet):
 			case inCabinet.Lasting: // of this item
 				if err := errors.Join(g.Cabinet.Discard(ctx, fl.Temporary(entry)),
-					fl.Finish(entry, store.Failed, reason.CabinetRefuses(inCabinet.Problem, inCabinet.Advice))); err != nil {
+					fl.Finish(ctx, entry, store.Failed, reason.CabinetRefuses(inCabinet.Problem, inCabinet.Advice))); err != nil {
 					fl.Log.Warn("going on with what was staged", "item", entry.Name, "error", err)
 				}
 			case !cabinets.OnlyName(ctx, g.Cabinet, err):
-				_ = g.Trip(err)
+				_ = g.Trip(ctx, err)
 				return
 			}
 		}
@@ -828,7 +829,7 @@ func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 				if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
 					return err
 				}
-				return fl.Finish(entry, store.Failed, reason.NoName(phrase.TrimStop(err.Error())))
+				return fl.Finish(ctx, entry, store.Failed, reason.NoName(phrase.TrimStop(err.Error())))
 			}
 			if err := fl.renameStaged(ctx, c, entry, refused); err != nil || entry.State != store.Staged {
 				return err
@@ -858,7 +859,7 @@ func (fl *Filer) renameStaged(ctx context.Context, c cabinet.Cabinet, entry *sto
 		if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
 			return err
 		}
-		return fl.Finish(entry, done, why)
+		return fl.Finish(ctx, entry, done, why)
 	}
 	entry.Reason = why
 	return fl.Store.Journal.Rename(ctx, entry)
@@ -901,7 +902,7 @@ func (fl *Filer) displaceAgain(ctx context.Context, c cabinet.Cabinet, entry *st
 	if err != nil {
 		return err
 	}
-	_, because, err := fl.mayReplace(entry.CabinetID, entry.Path, there, m.ReceivedAt)
+	_, because, err := fl.mayReplace(ctx, entry.CabinetID, entry.Path, there, m.ReceivedAt)
 	if err != nil || because != nil {
 		return err
 	}
@@ -910,7 +911,7 @@ func (fl *Filer) displaceAgain(ctx context.Context, c cabinet.Cabinet, entry *st
 
 // Sweep removes temporary objects that the journal does not know.
 func (fl *Filer) Sweep(ctx context.Context, cabinetID string) {
-	g, err := fl.Cabinets.Gate(cabinetID)
+	g, err := fl.Cabinets.Gate(ctx, cabinetID)
 	if err != nil || g.Ready(ctx) != nil {
 		return
 	}

@@ -53,7 +53,7 @@ func (fl *Filer) Open() error {
 	if fl.kept, err = open(); err != nil {
 		return fmt.Errorf("opening the folder of what waits for a cabinet: %w", err)
 	}
-	return fl.sweepKept()
+	return fl.sweepKept(fl.Context())
 }
 
 // Close closes the folder of what is kept.
@@ -127,7 +127,7 @@ func (fl *Filer) keepContent(ctx context.Context, s source.Session, l *reading.M
 	var found reason.Reason
 	content.Size, err = io.Copy(io.MultiWriter(f, sum), w)
 	if err == nil {
-		found, err = fl.Reader.Verdict(w)
+		found, err = fl.Reader.Verdict(ctx, w)
 	}
 	err = errors.Join(err, w.Close())
 	if err == nil && empty(item, content.Size) {
@@ -153,8 +153,8 @@ func (fl *Filer) keepContent(ctx context.Context, s source.Session, l *reading.M
 
 // sweepKept removes kept contents that nothing waits for, and lets entries whose
 // content is gone go back to their mailbox.
-func (fl *Filer) sweepKept() error {
-	entries, err := fl.Store.Journal.Spooled(fl.Context())
+func (fl *Filer) sweepKept(ctx context.Context) error {
+	entries, err := fl.Store.Journal.Spooled(ctx)
 	if err != nil {
 		return err
 	}
@@ -165,7 +165,7 @@ func (fl *Filer) sweepKept() error {
 		wanted[name] = err == nil && info.Size() == entries[i].Size
 		if !wanted[name] {
 			entries[i].Spooled = ""
-			if err := fl.Store.Journal.Spool(fl.Context(), &entries[i]); err != nil {
+			if err := fl.Store.Journal.Spool(ctx, &entries[i]); err != nil {
 				return err
 			}
 		}
@@ -188,7 +188,7 @@ func (fl *Filer) FileKept(ctx context.Context) {
 	}
 	for i := range entries {
 		entry := &entries[i]
-		g, err := fl.Cabinets.Gate(entry.CabinetID)
+		g, err := fl.Cabinets.Gate(ctx, entry.CabinetID)
 		if err != nil || ctx.Err() != nil || g.Ready(ctx) != nil || !fl.Claim(entry.ID) {
 			continue
 		}
@@ -197,11 +197,11 @@ func (fl *Filer) FileKept(ctx context.Context) {
 		var inCabinet *cabinet.Error
 		switch {
 		case errors.As(err, &inCabinet) && inCabinet.Lasting:
-			err = fl.Finish(entry, store.Failed, reason.CabinetRefuses(inCabinet.Problem, inCabinet.Advice))
+			err = fl.Finish(ctx, entry, store.Failed, reason.CabinetRefuses(inCabinet.Problem, inCabinet.Advice))
 		case errors.As(err, &inCabinet) && fl.refuses(ctx, g, entry, err):
-			err = fl.notTaken(entry, err)
+			err = fl.notTaken(ctx, entry, err)
 		case errors.As(err, &inCabinet):
-			_ = g.Trip(err)
+			_ = g.Trip(ctx, err)
 			continue
 		}
 		if err != nil {
@@ -244,7 +244,7 @@ func (fl *Filer) fileOneKept(ctx context.Context, g *cabinets.Gate, entry *store
 	if err != nil {
 		return err
 	}
-	r, err := fl.Office.Rule(entry.RuleID, entry.RuleRevision)
+	r, err := fl.Office.Rule(ctx, entry.RuleID, entry.RuleRevision)
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package mailboxes
 
 import (
+	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
@@ -195,8 +196,9 @@ func (ms *Mailboxes) Rejected(a drop.Address, from, reason string) {
 
 // TakeIn takes a message, or those of an mbox file, into a mailbox of files. The report
 // accounts for the whole file.
-func (ms *Mailboxes) TakeIn(v store.Viewer, mailboxID string, content io.Reader) (report mailfile.Report, err error) {
-	m, err := ms.Store.Mailboxes.ByID(ms.Context(), v, mailboxID)
+func (ms *Mailboxes) TakeIn(ctx context.Context, v store.Viewer, mailboxID string,
+	content io.Reader) (report mailfile.Report, err error) {
+	m, err := ms.Store.Mailboxes.ByID(ctx, v, mailboxID)
 	if err != nil {
 		return report, err
 	}
@@ -218,7 +220,7 @@ func (ms *Mailboxes) TakeIn(v store.Viewer, mailboxID string, content io.Reader)
 	defer ms.Wake(m.ID)
 	report, err = in.TakeFile(content, ms.Clock())
 	if report.Taken > 0 {
-		recorded := ms.Store.People.Record(ms.Context(), v, "take in mail",
+		recorded := ms.Store.People.Record(ctx, v, "take in mail",
 			fmt.Sprintf("%s: %d messages", m.Name, report.Taken))
 		if err == nil {
 			err = recorded

@@ -131,9 +131,9 @@ func termsOf(m *store.Mailbox, secret string) consent.Terms {
 }
 
 // tokens reads what consent gave so far.
-func (ms *Mailboxes) tokens(m *store.Mailbox) (consent.Tokens, error) {
+func (ms *Mailboxes) tokens(ctx context.Context, m *store.Mailbox) (consent.Tokens, error) {
 	var t consent.Tokens
-	row, err := ms.Store.Mailboxes.ByID(ms.Context(), store.System, m.ID) // it may have been renewed since
+	row, err := ms.Store.Mailboxes.ByID(ctx, store.System, m.ID) // it may have been renewed since
 	if err != nil {
 		return t, err
 	}
@@ -150,17 +150,17 @@ func (ms *Mailboxes) tokens(m *store.Mailbox) (consent.Tokens, error) {
 	return t, nil
 }
 
-func (ms *Mailboxes) keepTokens(m *store.Mailbox, t consent.Tokens) error {
+func (ms *Mailboxes) keepTokens(ctx context.Context, m *store.Mailbox, t consent.Tokens) error {
 	data, err := json.Marshal(t)
 	if err != nil {
 		return err
 	}
-	return ms.Store.Mailboxes.SetSecret(ms.Context(), m, string(data))
+	return ms.Store.Mailboxes.SetSecret(ctx, m, string(data))
 }
 
 // token gives an access token, renewing it where it is no longer good.
 func (ms *Mailboxes) token(ctx context.Context, m *store.Mailbox, refused bool) (string, error) {
-	before, err := ms.tokens(m)
+	before, err := ms.tokens(ctx, m)
 	if err != nil {
 		return "", err
 	}
@@ -170,7 +170,7 @@ func (ms *Mailboxes) token(ctx context.Context, m *store.Mailbox, refused bool) 
 	turn := ms.consents.turn(m.ID)
 	turn.Lock()
 	defer turn.Unlock()
-	t, err := ms.tokens(m)
+	t, err := ms.tokens(ctx, m)
 	if err != nil {
 		return "", err
 	}
@@ -193,7 +193,7 @@ func (ms *Mailboxes) token(ctx context.Context, m *store.Mailbox, refused bool) 
 		return "", &source.Error{Step: source.SignIn, Problem: "the token could not be renewed: " + err.Error(),
 			Advice: "Ink Tray tries again by itself.", Err: err}
 	}
-	return t.Access, ms.keepTokens(m, t)
+	return t.Access, ms.keepTokens(ctx, m, t)
 }
 
 // ErrNoConsent says that a mailbox is not read by consent.
@@ -209,7 +209,7 @@ func (ms *Mailboxes) AskConsent(ctx context.Context, v store.Viewer, mailboxID, 
 	if m.Particulars.Consent == nil {
 		return Asked{}, ErrNoConsent
 	}
-	before, err := ms.tokens(&m)
+	before, err := ms.tokens(ctx, &m)
 	if err != nil {
 		return Asked{}, err
 	}
@@ -259,12 +259,12 @@ func (ms *Mailboxes) AskConsent(ctx context.Context, v store.Viewer, mailboxID, 
 	c.devices[m.ID] = asked
 	now := *asked
 	c.mutex.Unlock()
-	ms.Go("waiting for consent", func() {
-		ctx, cancel := context.WithDeadline(ms.Context(), d.Expires)
+	ms.Go("waiting for consent", func(ctx context.Context) {
+		ctx, cancel := context.WithDeadline(ctx, d.Expires)
 		defer cancel()
 		tokens, err := terms.Await(ctx, d)
 		if err == nil {
-			err = ms.consented(&m, tokens)
+			err = ms.consented(ctx, &m, tokens)
 		}
 		c.mutex.Lock()
 		defer c.mutex.Unlock()
@@ -276,8 +276,8 @@ func (ms *Mailboxes) AskConsent(ctx context.Context, v store.Viewer, mailboxID, 
 }
 
 // ConsentAsked says how asking on another device does; nil where nobody was asked.
-func (ms *Mailboxes) ConsentAsked(v store.Viewer, mailboxID string) (*Asked, error) {
-	if _, err := ms.Store.Mailboxes.ByID(ms.Context(), v, mailboxID); err != nil {
+func (ms *Mailboxes) ConsentAsked(ctx context.Context, v store.Viewer, mailboxID string) (*Asked, error) {
+	if _, err := ms.Store.Mailboxes.ByID(ctx, v, mailboxID); err != nil {
 		return nil, err
 	}
 	ms.consents.mutex.Lock()
@@ -307,19 +307,19 @@ func (ms *Mailboxes) ConsentCame(ctx context.Context, state, code, problem strin
 	if err != nil {
 		return m.Name, err
 	}
-	return m.Name, ms.consented(&m, tokens)
+	return m.Name, ms.consented(ctx, &m, tokens)
 }
 
 // consented keeps what consent gave and begins to watch again.
-func (ms *Mailboxes) consented(m *store.Mailbox, tokens consent.Tokens) error {
-	err := ms.keepTokens(m, tokens)
+func (ms *Mailboxes) consented(ctx context.Context, m *store.Mailbox, tokens consent.Tokens) error {
+	err := ms.keepTokens(ctx, m, tokens)
 	if errors.Is(err, store.ErrRoute) {
 		return errors.New("the settings of the mailbox were changed meanwhile; sign in again")
 	}
 	if err != nil {
 		return err // such as a mailbox that was removed meanwhile
 	}
-	if ms.Context().Err() == nil {
+	if ctx.Err() == nil {
 		ms.OnConsent(m.ID)
 	}
 	return nil

@@ -1,6 +1,7 @@
 package office
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -52,10 +53,11 @@ var fieldOrder = []string{"name", "addresses", "domains", "groups"}
 
 // SaveCorrespondent checks and keeps somebody. nil passwords keep those that are
 // there. The error, if any, may be rule.Problems.
-func (o *Office) SaveCorrespondent(c *store.Correspondent, passwords []string, revision int, actor string) error {
+func (o *Office) SaveCorrespondent(ctx context.Context, c *store.Correspondent, passwords []string, revision int,
+	actor string) error {
 	was := ""
 	if c.ID != "" {
-		row, err := o.Store.Book.ByID(o.Context(), c.ID)
+		row, err := o.Store.Book.ByID(ctx, c.ID)
 		if err != nil {
 			return err
 		}
@@ -92,7 +94,7 @@ func (o *Office) SaveCorrespondent(c *store.Correspondent, passwords []string, r
 	}
 	c.Name, c.Addresses, c.Domains, c.Groups = entry.Name, orEmpty(entry.Addresses), orEmpty(entry.Domains),
 		orEmpty(entry.Groups)
-	if err := o.Store.Book.Save(o.Context(), c, passwords, revision, o.Clock().UTC(), actor); err != nil {
+	if err := o.Store.Book.Save(ctx, c, passwords, revision, o.Clock().UTC(), actor); err != nil {
 		return err
 	}
 	return o.LoadBook()
@@ -102,15 +104,15 @@ func orEmpty(list []string) []string { return append([]string{}, list...) }
 
 // usedInRules lists the rules that name a correspondent or a group.
 func (o *Office) usedInRules(name string) ([]string, error) {
-	return o.UsedBy(func(r *rule.Rule) bool {
+	return o.UsedBy(o.Context(), func(r *rule.Rule) bool {
 		return slices.ContainsFunc(r.Correspondents(),
 			func(n string) bool { return strings.EqualFold(strings.TrimSpace(n), name) })
 	})
 }
 
 // RemoveCorrespondent forgets somebody that no rule names.
-func (o *Office) RemoveCorrespondent(id, actor string) error {
-	c, err := o.Store.Book.ByID(o.Context(), id)
+func (o *Office) RemoveCorrespondent(ctx context.Context, id, actor string) error {
+	c, err := o.Store.Book.ByID(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -123,7 +125,7 @@ func (o *Office) RemoveCorrespondent(id, actor string) error {
 			{Place: "name",
 				Text: fmt.Sprintf("the rule “%s” names “%s”; change the rule first", strings.Join(used, "”, “"), c.Name)}}
 	}
-	if err := o.Store.Book.Remove(o.Context(), id, actor); err != nil {
+	if err := o.Store.Book.Remove(ctx, id, actor); err != nil {
 		return err
 	}
 	return o.LoadBook()
@@ -133,7 +135,7 @@ func (o *Office) RemoveCorrespondent(id, actor string) error {
 const mostRows = 10_000
 
 // SaveLookupTable checks and keeps a table. The error, if any, may be rule.Problems.
-func (o *Office) SaveLookupTable(t *store.LookupTable, revision int, actor string) error {
+func (o *Office) SaveLookupTable(ctx context.Context, t *store.LookupTable, revision int, actor string) error {
 	t.Name = strings.TrimSpace(t.Name)
 	var problems rule.Problems
 	if t.Name == "" || len(t.Name) > 100 || strings.ContainsAny(t.Name, " \"<>()") {
@@ -166,7 +168,7 @@ func (o *Office) SaveLookupTable(t *store.LookupTable, revision int, actor strin
 	}
 	t.Rows = rows
 	if t.ID != "" {
-		was, err := o.Store.Book.TableByID(o.Context(), t.ID)
+		was, err := o.Store.Book.TableByID(ctx, t.ID)
 		if err != nil {
 			return err
 		}
@@ -176,7 +178,7 @@ func (o *Office) SaveLookupTable(t *store.LookupTable, revision int, actor strin
 			}
 		}
 	}
-	err := o.Store.Book.SaveTable(o.Context(), t, revision, o.Clock().UTC(), actor)
+	err := o.Store.Book.SaveTable(ctx, t, revision, o.Clock().UTC(), actor)
 	if errors.Is(err, store.ErrTaken) {
 		return rule.Problems{{Place: "name", Text: fmt.Sprintf("there is a table called “%s” already", t.Name)}}
 	}
@@ -187,22 +189,22 @@ func (o *Office) SaveLookupTable(t *store.LookupTable, revision int, actor strin
 }
 
 // RemoveLookupTable forgets a table that no rule names.
-func (o *Office) RemoveLookupTable(id, actor string) error {
-	t, err := o.Store.Book.TableByID(o.Context(), id)
+func (o *Office) RemoveLookupTable(ctx context.Context, id, actor string) error {
+	t, err := o.Store.Book.TableByID(ctx, id)
 	if err != nil {
 		return err
 	}
 	if err := o.tableInUse(t.Name); err != nil {
 		return err
 	}
-	if err := o.Store.Book.RemoveTable(o.Context(), id, actor); err != nil {
+	if err := o.Store.Book.RemoveTable(ctx, id, actor); err != nil {
 		return err
 	}
 	return o.LoadBook()
 }
 
 func (o *Office) tableInUse(name string) error {
-	used, err := o.UsedBy(func(r *rule.Rule) bool {
+	used, err := o.UsedBy(o.Context(), func(r *rule.Rule) bool {
 		c, err := rule.Compile(r, 0, o.Zone)
 		return err == nil && slices.ContainsFunc(c.Tables(), func(u rule.TableUse) bool { return Key(u.Table) == Key(name) })
 	})

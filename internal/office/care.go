@@ -1,6 +1,7 @@
 package office
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -34,8 +35,8 @@ type RuleChange struct {
 // CompareRules says what it would take to have rules as they stand in a file.
 // A rule is recognised by its id, else by its name; renames says which are rules
 // of another name: from the new name to the id, or to "" for a new rule.
-func (o *Office) CompareRules(rules []rule.Rule, renames map[string]string) ([]RuleChange, error) {
-	rows, err := o.Store.Rules.All(o.Context())
+func (o *Office) CompareRules(ctx context.Context, rules []rule.Rule, renames map[string]string) ([]RuleChange, error) {
+	rows, err := o.Store.Rules.All(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -111,7 +112,7 @@ func (o *Office) CompareRules(rules []rule.Rule, renames map[string]string) ([]R
 					rule.Problem{Place: "name", Text: fmt.Sprintf("there is another rule called “%s”", r.Name)})
 			}
 			var wrong rule.Problems
-			if _, err := o.CheckRule(store.System, &r); err != nil && !errors.As(err, &wrong) {
+			if _, err := o.CheckRule(ctx, store.System, &r); err != nil && !errors.As(err, &wrong) {
 				return nil, err
 			}
 			c.Problems = append(c.Problems, wrong...)
@@ -123,7 +124,7 @@ func (o *Office) CompareRules(rules []rule.Rule, renames map[string]string) ([]R
 
 // ImportRules saves the rules of a file; new ones are off. Either all of them are saved, or none.
 func (o *Office) ImportRules(rules []rule.Rule, renames map[string]string, actor string) ([]RuleChange, error) {
-	changes, err := o.CompareRules(rules, renames)
+	changes, err := o.CompareRules(o.Context(), rules, renames)
 	if err != nil {
 		return nil, err
 	}
@@ -141,7 +142,7 @@ func (o *Office) ImportRules(rules []rule.Rule, renames map[string]string, actor
 		if changes[i].Kind == "same" {
 			continue
 		}
-		if _, err := o.SaveRule(changes[i].Rule, 0, actor); err != nil {
+		if _, err := o.SaveRule(o.Context(), changes[i].Rule, 0, actor); err != nil {
 			return nil, err
 		}
 	}
@@ -149,8 +150,8 @@ func (o *Office) ImportRules(rules []rule.Rule, renames map[string]string, actor
 }
 
 // CopyRule makes a rule like another, off, under a name of its own.
-func (o *Office) CopyRule(id, actor string) (store.Rule, error) {
-	row, err := o.Store.Rules.ByID(o.Context(), id)
+func (o *Office) CopyRule(ctx context.Context, id, actor string) (store.Rule, error) {
+	row, err := o.Store.Rules.ByID(ctx, id)
 	if err != nil || row.Removed {
 		return row, store.ErrNotFound
 	}
@@ -158,7 +159,7 @@ func (o *Office) CopyRule(id, actor string) (store.Rule, error) {
 	if err != nil {
 		return row, err
 	}
-	rows, err := o.Store.Rules.All(o.Context())
+	rows, err := o.Store.Rules.All(ctx)
 	if err != nil {
 		return row, err
 	}
@@ -169,19 +170,19 @@ func (o *Office) CopyRule(id, actor string) (store.Rule, error) {
 			document.Name = fmt.Sprintf("%s (copy %d)", row.Name, n)
 		}
 		if !slices.ContainsFunc(rows, func(r store.Rule) bool { return strings.EqualFold(r.Name, document.Name) }) {
-			return o.SaveRule(document, 0, actor)
+			return o.SaveRule(ctx, document, 0, actor)
 		}
 	}
 }
 
 // BringBack makes an earlier state of a rule the present one, as a revision of
 // its own.
-func (o *Office) BringBack(id string, number int, actor string) (store.Rule, error) {
-	row, err := o.Store.Rules.ByID(o.Context(), id)
+func (o *Office) BringBack(ctx context.Context, id string, number int, actor string) (store.Rule, error) {
+	row, err := o.Store.Rules.ByID(ctx, id)
 	if err != nil || row.Removed {
 		return row, store.ErrNotFound
 	}
-	old, err := o.Store.Rules.Revision(o.Context(), id, number)
+	old, err := o.Store.Rules.Revision(ctx, id, number)
 	if err != nil {
 		return row, err
 	}
@@ -190,7 +191,7 @@ func (o *Office) BringBack(id string, number int, actor string) (store.Rule, err
 		return row, err
 	}
 	document.ID = id
-	return o.SaveRule(document, row.Revision, actor)
+	return o.SaveRule(ctx, document, row.Revision, actor)
 }
 
 // Remains is what stays when a rule is removed.
@@ -204,22 +205,22 @@ type Remains struct {
 }
 
 // RemainsOf says what remains when a rule is removed, before it is.
-func (o *Office) RemainsOf(v store.Viewer, id string) (Remains, error) {
+func (o *Office) RemainsOf(ctx context.Context, v store.Viewer, id string) (Remains, error) {
 	var out Remains
-	row, err := o.Store.Rules.ByID(o.Context(), id)
+	row, err := o.Store.Rules.ByID(ctx, id)
 	if err != nil || row.Removed {
 		return out, store.ErrNotFound
 	}
-	counts, err := o.Store.Rules.StatesOf(o.Context(), id)
+	counts, err := o.Store.Rules.StatesOf(ctx, id)
 	if err != nil {
 		return out, err
 	}
 	out.Waiting = counts[store.Held] + counts[store.Failed]
 	out.Underway, out.Dropped = counts[store.Staged], counts[store.Planned]
-	if out.Filed, err = o.Store.Register.Count(o.Context(), v, register.Query{RuleID: id}); err != nil {
+	if out.Filed, err = o.Store.Register.Count(ctx, v, register.Query{RuleID: id}); err != nil {
 		return out, err
 	}
-	revisions, err := o.Store.Rules.Revisions(o.Context(), id)
+	revisions, err := o.Store.Rules.Revisions(ctx, id)
 	if err != nil {
 		return out, err
 	}
@@ -242,12 +243,12 @@ func (o *Office) RemainsOf(v store.Viewer, id string) (Remains, error) {
 
 // RuleFrom drafts a rule from a message: its sender, the words of its subject
 // that are not a date or a number, and the kinds of its attachments.
-func (o *Office) RuleFrom(v store.Viewer, messageID int64) (*rule.Rule, error) {
-	row, err := o.Store.Messages.ByID(o.Context(), v, messageID)
+func (o *Office) RuleFrom(ctx context.Context, v store.Viewer, messageID int64) (*rule.Rule, error) {
+	row, err := o.Store.Messages.ByID(ctx, v, messageID)
 	if err != nil {
 		return nil, err
 	}
-	box, err := o.Store.Mailboxes.ByID(o.Context(), v, row.MailboxID)
+	box, err := o.Store.Mailboxes.ByID(ctx, v, row.MailboxID)
 	if err != nil {
 		return nil, err
 	}
@@ -256,7 +257,7 @@ func (o *Office) RuleFrom(v store.Viewer, messageID int64) (*rule.Rule, error) {
 		return nil, err
 	}
 	m := facts.Message(row.Folder)
-	cabinets, err := o.Store.Cabinets.All(o.Context())
+	cabinets, err := o.Store.Cabinets.All(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -333,8 +334,8 @@ type Choices struct {
 }
 
 // ChoicesIn counts what occurs in the last messages of mailboxes.
-func (o *Office) ChoicesIn(v store.Viewer, mailboxes []string) (*Choices, error) {
-	rows, err := o.Store.Messages.Find(o.Context(), v, store.MessageQuery{Mailboxes: mailboxes, Most: recent})
+func (o *Office) ChoicesIn(ctx context.Context, v store.Viewer, mailboxes []string) (*Choices, error) {
+	rows, err := o.Store.Messages.Find(ctx, v, store.MessageQuery{Mailboxes: mailboxes, Most: recent})
 	if err != nil {
 		return nil, err
 	}
@@ -405,8 +406,8 @@ type Proposal struct {
 
 // Proposals lists domains that write to the mailboxes and belong to no
 // correspondent, the most frequent first.
-func (o *Office) Proposals(v store.Viewer) ([]Proposal, error) {
-	rows, err := o.Store.Messages.Find(o.Context(), v, store.MessageQuery{Most: recent})
+func (o *Office) Proposals(ctx context.Context, v store.Viewer) ([]Proposal, error) {
+	rows, err := o.Store.Messages.Find(ctx, v, store.MessageQuery{Most: recent})
 	if err != nil {
 		return nil, err
 	}

@@ -57,7 +57,8 @@ func (o *Office) Settings() *Snapshot { return o.settings.Load() }
 
 // Load reads all settings, at the start.
 func (o *Office) Load() error {
-	for _, load := range []func() error{o.LoadBook, func() error { return o.LoadTopics("") }, o.loadTrust, o.LoadRules} {
+	for _, load := range []func() error{o.LoadBook, func() error { return o.LoadTopics(o.Context(), "") }, o.loadTrust,
+		o.LoadRules} {
 		if err := load(); err != nil {
 			return err
 		}

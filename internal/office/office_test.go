@@ -29,7 +29,8 @@ func opened(t *testing.T) *Office {
 func TestASnapshotStaysAsItIs(t *testing.T) {
 	o := opened(t)
 	before := o.Settings()
-	err := o.SaveLookupTable(&store.LookupTable{Name: "Berths", Rows: [][2]string{{"N1", "North 1"}}}, 0, "test")
+	err := o.SaveLookupTable(t.Context(), &store.LookupTable{Name: "Berths", Rows: [][2]string{{"N1", "North 1"}}}, 0,
+		"test")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -51,7 +52,7 @@ func TestOfManyChangesAtOnceTheLastStateWins(t *testing.T) {
 		all.Go(func() {
 			c := store.Correspondent{Name: fmt.Sprint("Firm ", n), Domains: []string{fmt.Sprintf("firm%d.example", n)},
 				Addresses: []string{}, Groups: []string{}}
-			if err := o.SaveCorrespondent(&c, nil, 0, "test"); err != nil {
+			if err := o.SaveCorrespondent(t.Context(), &c, nil, 0, "test"); err != nil {
 				t.Error(err)
 			}
 		})

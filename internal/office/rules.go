@@ -24,12 +24,12 @@ func (o *Office) LoadRules() error {
 			if !rows[i].Running {
 				continue
 			}
-			c, err := o.Rule(rows[i].ID, rows[i].Revision)
+			c, err := o.Rule(o.Context(), rows[i].ID, rows[i].Revision)
 			if err == nil {
 				next.Rules = append(next.Rules, c)
 				continue
 			}
-			if err := o.tellOfRule(&rows[i], err); err != nil {
+			if err := o.tellOfRule(o.Context(), &rows[i], err); err != nil {
 				return err
 			}
 		}
@@ -40,9 +40,9 @@ func (o *Office) LoadRules() error {
 }
 
 // tellOfRule tells that a rule cannot run.
-func (o *Office) tellOfRule(row *store.Rule, problem error) error {
+func (o *Office) tellOfRule(ctx context.Context, row *store.Rule, problem error) error {
 	o.Log.Error("a rule cannot run", "rule", row.Name, "error", problem)
-	return o.Store.Tray.Tell(o.Context(), &store.Notice{Kind: "rule", Object: row.ID, MadeAt: o.Clock(),
+	return o.Store.Tray.Tell(ctx, &store.Notice{Kind: "rule", Object: row.ID, MadeAt: o.Clock(),
 		Text: fmt.Sprintf("The rule “%s” cannot run: %v.", row.Name, problem), Advice: "Open the rule, correct it and save " +
 			"it."})
 }
@@ -57,12 +57,12 @@ type revision struct {
 const mostCompiled = 1000
 
 // Rule returns a rule as it was at a revision. It is compiled once.
-func (o *Office) Rule(id string, number int) (*rule.Compiled, error) {
+func (o *Office) Rule(ctx context.Context, id string, number int) (*rule.Compiled, error) {
 	key := revision{id, number}
 	if c, ok := o.compiled.Load(key); ok {
 		return c.(*rule.Compiled), nil
 	}
-	row, err := o.Store.Rules.Revision(o.Context(), id, number)
+	row, err := o.Store.Rules.Revision(ctx, id, number)
 	if err != nil {
 		return nil, err
 	}
@@ -84,17 +84,17 @@ func (o *Office) Rule(id string, number int) (*rule.Compiled, error) {
 // CheckRule compiles a rule and proves that its mailboxes and its cabinet are
 // there, for somebody: of mailboxes that he may not see he learns nothing. The error,
 // if any, is rule.Problems.
-func (o *Office) CheckRule(v store.Viewer, document *rule.Rule) (*rule.Compiled, error) {
+func (o *Office) CheckRule(ctx context.Context, v store.Viewer, document *rule.Rule) (*rule.Compiled, error) {
 	c, err := rule.Compile(document, 0, o.Zone)
 	var problems rule.Problems
 	if err != nil && !errors.As(err, &problems) {
 		return nil, err
 	}
-	cabinets, err := o.Store.Cabinets.All(o.Context())
+	cabinets, err := o.Store.Cabinets.All(ctx)
 	if err != nil {
 		return nil, err
 	}
-	mailboxes, err := o.Store.Mailboxes.All(o.Context(), v)
+	mailboxes, err := o.Store.Mailboxes.All(ctx, v)
 	if err != nil {
 		return nil, err
 	}
@@ -117,7 +117,7 @@ func (o *Office) CheckRule(v store.Viewer, document *rule.Rule) (*rule.Compiled,
 		}
 	}
 	problems = append(problems, o.checkBook(c, document)...)
-	problems = append(problems, o.checkWho(document)...)
+	problems = append(problems, o.checkWho(ctx, document)...)
 	names = nil
 	for _, m := range mailboxes {
 		names = append(names, m.Name)
@@ -147,22 +147,22 @@ func missing(place, what, name string, names []string) rule.Problems {
 }
 
 // SaveRule checks and keeps a rule, and lets it run as it is now if it is on.
-func (o *Office) SaveRule(document *rule.Rule, revision int, actor string) (store.Rule, error) {
-	if _, err := o.CheckRule(store.System, document); err != nil {
+func (o *Office) SaveRule(ctx context.Context, document *rule.Rule, revision int, actor string) (store.Rule, error) {
+	if _, err := o.CheckRule(ctx, store.System, document); err != nil {
 		return store.Rule{}, err
 	}
 	if revision == 0 {
 		revision = document.Revision
 	}
 	document.Revision = 0 // the records count it by themselves
-	row, err := o.Store.Rules.Save(o.Context(), document, revision, o.Clock().UTC(), actor)
+	row, err := o.Store.Rules.Save(ctx, document, revision, o.Clock().UTC(), actor)
 	if errors.Is(err, store.ErrTaken) {
 		return row, rule.Problems{{Place: "name", Text: fmt.Sprintf("there is a rule called “%s” already", document.Name)}}
 	}
 	if err != nil {
 		return row, err
 	}
-	if _, err := o.Store.Tray.Settle(o.Context(), "rule", row.ID); err != nil {
+	if _, err := o.Store.Tray.Settle(ctx, "rule", row.ID); err != nil {
 		return row, err
 	}
 	return row, o.LoadRules()
@@ -184,7 +184,7 @@ func (o *Office) SwitchRule(ctx context.Context, id string, on bool, actor strin
 	if err != nil {
 		return err
 	}
-	if _, err := o.CheckRule(store.System, document); err != nil {
+	if _, err := o.CheckRule(ctx, store.System, document); err != nil {
 		return err
 	}
 	mailboxes, err := o.Store.Mailboxes.All(ctx, store.System)
@@ -217,16 +217,16 @@ func (o *Office) SwitchRule(ctx context.Context, id string, on bool, actor strin
 }
 
 // RemoveRule takes a rule away; what it filed stays.
-func (o *Office) RemoveRule(id, actor string) error {
-	if err := o.Store.Rules.Remove(o.Context(), id, actor); err != nil {
+func (o *Office) RemoveRule(ctx context.Context, id, actor string) error {
+	if err := o.Store.Rules.Remove(ctx, id, actor); err != nil {
 		return err
 	}
 	return o.LoadRules()
 }
 
 // UsedBy lists the names of the rules that use a mailbox or a cabinet.
-func (o *Office) UsedBy(uses func(*rule.Rule) bool) ([]string, error) {
-	rows, err := o.Store.Rules.All(o.Context())
+func (o *Office) UsedBy(ctx context.Context, uses func(*rule.Rule) bool) ([]string, error) {
+	rows, err := o.Store.Rules.All(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -242,9 +242,9 @@ func (o *Office) UsedBy(uses func(*rule.Rule) bool) ([]string, error) {
 
 // checkWho proves that everyone whom a rule notifies is known, and that mail can
 // be sent where the rule needs it.
-func (o *Office) checkWho(document *rule.Rule) rule.Problems {
+func (o *Office) checkWho(ctx context.Context, document *rule.Rule) rule.Problems {
 	var problems rule.Problems
-	all, err := o.Store.Alarms.Addressees(o.Context())
+	all, err := o.Store.Alarms.Addressees(ctx)
 	if err != nil {
 		return rule.Problems{{Text: err.Error()}}
 	}
@@ -272,7 +272,7 @@ func (o *Office) checkWho(document *rule.Rule) rule.Problems {
 		}
 	}
 	if needs != "" {
-		if out, _, err := o.Store.Settings.Outgoing(o.Context()); err != nil || out.Host == "" {
+		if out, _, err := o.Store.Settings.Outgoing(ctx); err != nil || out.Host == "" {
 			problems = append(problems, rule.Problem{Place: needs, Text: "no mail can be sent yet: set up outgoing mail in " +
 				"Settings first"})
 		}

@@ -1,6 +1,7 @@
 package office
 
 import (
+	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -32,14 +33,14 @@ type knowledge struct {
 
 // LoadTopics learns the topics again after a change. Only the one that changed is
 // learned; "" is all of them.
-func (o *Office) LoadTopics(changed string) error {
+func (o *Office) LoadTopics(ctx context.Context, changed string) error {
 	o.learning.Lock()
 	defer o.learning.Unlock()
-	rows, err := o.Store.Topics.All(o.Context())
+	rows, err := o.Store.Topics.All(ctx)
 	if err != nil {
 		return err
 	}
-	marked, err := o.Store.Topics.MarkedMessages(o.Context())
+	marked, err := o.Store.Topics.MarkedMessages(ctx)
 	if err != nil {
 		return err
 	}
@@ -63,7 +64,7 @@ func (o *Office) LoadTopics(changed string) error {
 			k.topics[t.Name] = known
 			continue
 		}
-		rows, err := o.Store.Topics.ExamplesOf(o.Context(), t.ID)
+		rows, err := o.Store.Topics.ExamplesOf(ctx, t.ID)
 		if err != nil {
 			return err
 		}
@@ -126,13 +127,13 @@ func (o *Topics) Names() []string {
 }
 
 // Save checks and keeps a topic's name. The error, if any, may be rule.Problems.
-func (o *Topics) Save(t *store.Topic, revision int, actor string) error {
+func (o *Topics) Save(ctx context.Context, t *store.Topic, revision int, actor string) error {
 	t.Name = strings.Join(strings.Fields(t.Name), " ")
 	if t.Name == "" || len(t.Name) > 100 {
 		return rule.Problems{{Place: "name", Text: "a topic has a name of up to 100 characters, such as Berth requests"}}
 	}
 	if t.ID != "" {
-		was, err := o.Store.Topics.ByID(o.Context(), t.ID)
+		was, err := o.Store.Topics.ByID(ctx, t.ID)
 		if err != nil {
 			return err
 		}
@@ -142,14 +143,14 @@ func (o *Topics) Save(t *store.Topic, revision int, actor string) error {
 			}
 		}
 	}
-	err := o.Store.Topics.Save(o.Context(), t, revision, o.Clock().UTC(), actor)
+	err := o.Store.Topics.Save(ctx, t, revision, o.Clock().UTC(), actor)
 	if errors.Is(err, store.ErrTaken) {
 		return rule.Problems{{Place: "name", Text: fmt.Sprintf("there is a topic called “%s” already", t.Name)}}
 	}
 	if err != nil {
 		return err
 	}
-	return o.LoadTopics(t.ID)
+	return o.LoadTopics(ctx, t.ID)
 }
 
 // Remove forgets a topic that no rule names, with its examples.
@@ -164,13 +165,13 @@ func (o *Topics) Remove(id, actor string) error {
 	if err := o.Store.Topics.Remove(o.Context(), id, actor); err != nil {
 		return err
 	}
-	return o.LoadTopics(id)
+	return o.LoadTopics(o.Context(), id)
 }
 
 // Uses lists the rules that ask for each topic, by its folded name.
 func (o *Topics) Uses() (map[string][]string, error) {
 	uses := map[string][]string{}
-	_, err := o.UsedBy(func(r *rule.Rule) bool {
+	_, err := o.UsedBy(o.Context(), func(r *rule.Rule) bool {
 		for _, u := range r.Topics() {
 			if key := Key(u.Name); !slices.Contains(uses[key], r.Name) {
 				uses[key] = append(uses[key], r.Name)
@@ -182,7 +183,7 @@ func (o *Topics) Uses() (map[string][]string, error) {
 }
 
 func (o *Topics) topicInUse(name string) error {
-	used, err := o.UsedBy(func(r *rule.Rule) bool {
+	used, err := o.UsedBy(o.Context(), func(r *rule.Rule) bool {
 		return slices.ContainsFunc(r.Topics(), func(u rule.TopicUse) bool { return Key(u.Name) == Key(name) })
 	})
 	if err != nil || len(used) == 0 {
@@ -194,21 +195,22 @@ func (o *Topics) topicInUse(name string) error {
 }
 
 // Unmark takes examples back.
-func (o *Topics) Unmark(v store.Viewer, topicID string, ids []int64) (int, error) {
-	t, err := o.Store.Topics.ByID(o.Context(), topicID)
+func (o *Topics) Unmark(ctx context.Context, v store.Viewer, topicID string, ids []int64) (int, error) {
+	t, err := o.Store.Topics.ByID(ctx, topicID)
 	if err != nil {
 		return 0, err
 	}
-	n, err := o.Store.Topics.Unmark(o.Context(), v, &t, ids)
+	n, err := o.Store.Topics.Unmark(ctx, v, &t, ids)
 	if err != nil || n == 0 {
 		return n, err
 	}
-	return n, o.LoadTopics(t.ID)
+	return n, o.LoadTopics(ctx, t.ID)
 }
 
 // ImportExamples lets a topic learn from another one's examples.
-func (o *Topics) ImportExamples(v store.Viewer, topicID string, list []topic.Example) (int, error) {
-	t, err := o.Store.Topics.ByID(o.Context(), topicID)
+func (o *Topics) ImportExamples(ctx context.Context, v store.Viewer, topicID string, list []topic.Example) (int,
+	error) {
+	t, err := o.Store.Topics.ByID(ctx, topicID)
 	if err != nil {
 		return 0, err
 	}
@@ -230,28 +232,29 @@ func (o *Topics) ImportExamples(v store.Viewer, topicID string, list []topic.Exa
 				SenderName: m.Sender.Name, SenderAddress: m.Sender.String(),
 				Names: orEmpty(m.Names), Origin: "import", MarkedBy: v.Name, MarkedAt: o.Clock().UTC()})
 	}
-	if err := o.Store.Topics.Mark(o.Context(), &t, examples, v.Name); err != nil {
+	if err := o.Store.Topics.Mark(ctx, &t, examples, v.Name); err != nil {
 		return 0, err
 	}
-	return len(examples), o.LoadTopics(t.ID)
+	return len(examples), o.LoadTopics(ctx, t.ID)
 }
 
 // ImportTopic lets the topic of a name learn from examples; it is made if there is none.
-func (o *Topics) ImportTopic(v store.Viewer, name string, list []topic.Example) (id string, err error) {
-	topics, err := o.Store.Topics.All(o.Context())
+func (o *Topics) ImportTopic(ctx context.Context, v store.Viewer, name string, list []topic.Example) (id string,
+	err error) {
+	topics, err := o.Store.Topics.All(ctx)
 	if err != nil {
 		return "", err
 	}
 	at := slices.IndexFunc(topics, func(t store.Topic) bool { return Key(t.Name) == Key(name) })
 	if at >= 0 {
-		_, err := o.ImportExamples(v, topics[at].ID, list)
+		_, err := o.ImportExamples(ctx, v, topics[at].ID, list)
 		return topics[at].ID, err
 	}
 	t := store.Topic{Name: name}
-	if err := o.Save(&t, 0, v.Name); err != nil {
+	if err := o.Save(ctx, &t, 0, v.Name); err != nil {
 		return "", err
 	}
-	if _, err := o.ImportExamples(v, t.ID, list); err != nil {
+	if _, err := o.ImportExamples(ctx, v, t.ID, list); err != nil {
 		return "", errors.Join(err, o.Remove(t.ID, v.Name)) // nothing is kept of an import that fails
 	}
 	return t.ID, nil
@@ -266,12 +269,12 @@ type Teaching struct {
 
 // Teachings lists known messages whose answer would teach a topic most: those about
 // which it is least sure first, and of those that are alike only one.
-func (o *Topics) Teachings(v store.Viewer, topicID string, most int) ([]Teaching, error) {
-	t, err := o.Store.Topics.ByID(o.Context(), topicID)
+func (o *Topics) Teachings(ctx context.Context, v store.Viewer, topicID string, most int) ([]Teaching, error) {
+	t, err := o.Store.Topics.ByID(ctx, topicID)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := o.Store.Messages.Find(o.Context(), v, store.MessageQuery{Most: proposalReach})
+	rows, err := o.Store.Messages.Find(ctx, v, store.MessageQuery{Most: proposalReach})
 	if err != nil {
 		return nil, err
 	}
@@ -311,12 +314,12 @@ func (o *Topics) Teachings(v store.Viewer, topicID string, most int) ([]Teaching
 
 // PastRule is a rule that asks for a topic and nothing else, to rehearse what it
 // would have taken of the past.
-func (o *Topics) PastRule(topicID string, confidence int) (*rule.Rule, error) {
-	t, err := o.Store.Topics.ByID(o.Context(), topicID)
+func (o *Topics) PastRule(ctx context.Context, topicID string, confidence int) (*rule.Rule, error) {
+	t, err := o.Store.Topics.ByID(ctx, topicID)
 	if err != nil {
 		return nil, err
 	}
-	cabinets, err := o.Store.Cabinets.All(o.Context())
+	cabinets, err := o.Store.Cabinets.All(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package office
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -45,7 +46,7 @@ func (o *Office) loadTrust() error {
 }
 
 // SetTrust keeps which servers and senders the office trusts. The error, if any, may be rule.Problems.
-func (o *Office) SetTrust(t Trust, revision int, actor string) error {
+func (o *Office) SetTrust(ctx context.Context, t Trust, revision int, actor string) error {
 	servers := []string{}
 	for i, s := range t.Servers {
 		s = strings.ToLower(strings.TrimSpace(s))
@@ -63,7 +64,7 @@ func (o *Office) SetTrust(t Trust, revision int, actor string) error {
 	if err != nil {
 		return err
 	}
-	if err := o.Store.Settings.Change(o.Context(), store.TrustSetting, string(data), revision, "change whom to trust",
+	if err := o.Store.Settings.Change(ctx, store.TrustSetting, string(data), revision, "change whom to trust",
 		actor); err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package outbox
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -21,21 +22,21 @@ type alarmData struct {
 }
 
 // ring looks after every alarm.
-func (ob *Outbox) ring() error {
-	alarms, err := ob.Store.Alarms.All(ob.Context())
+func (ob *Outbox) ring(ctx context.Context) error {
+	alarms, err := ob.Store.Alarms.All(ctx)
 	if err != nil || len(alarms) == 0 {
 		return err
 	}
-	outages, err := ob.Store.Alarms.Outages(ob.Context())
+	outages, err := ob.Store.Alarms.Outages(ctx)
 	if err != nil {
 		return err
 	}
 	for i := range alarms {
 		a := &alarms[i]
 		if a.Kind == "silence" {
-			err = ob.ringSilence(a)
+			err = ob.ringSilence(ctx, a)
 		} else {
-			err = ob.ringReach(a, outages)
+			err = ob.ringReach(ctx, a, outages)
 		}
 		if err != nil {
 			return fmt.Errorf("the alarm “%s”: %w", a.Name, err)
@@ -62,27 +63,27 @@ func due(a *store.Alarm, now time.Time) (time.Time, bool) {
 
 // ringSilence looks whether a rule filed enough, at the alarm's time of the day,
 // also when the service was off at that time.
-func (ob *Outbox) ringSilence(a *store.Alarm) error {
+func (ob *Outbox) ringSilence(ctx context.Context, a *store.Alarm) error {
 	now := ob.Now()
 	t, ok := due(a, now)
 	if !ok || !t.After(a.MadeAt) || a.CheckedAt != nil && !a.CheckedAt.Before(t) {
 		return nil
 	}
-	r, err := ob.Store.Rules.ByID(ob.Context(), a.RuleID)
+	r, err := ob.Store.Rules.ByID(ctx, a.RuleID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	n, err := ob.Store.Alarms.CountFiledBy(ob.Context(), a.RuleID, t.Add(-time.Duration(a.WithinHours)*time.Hour), t)
+	n, err := ob.Store.Alarms.CountFiledBy(ctx, a.RuleID, t.Add(-time.Duration(a.WithinHours)*time.Hour), t)
 	if err != nil {
 		return err
 	}
 	checked := t.UTC()
 	a.CheckedAt = &checked
 	if n >= a.AtLeast {
-		if _, err := ob.Store.Tray.Settle(ob.Context(), "alarm", a.ID); err != nil {
+		if _, err := ob.Store.Tray.Settle(ctx, "alarm", a.ID); err != nil {
 			return err
 		}
-		return ob.Store.Alarms.Ring(ob.Context(), a, nil, nil)
+		return ob.Store.Alarms.Ring(ctx, a, nil, nil)
 	}
 	rang := now.UTC()
 	a.RangAt = &rang
@@ -100,7 +101,7 @@ func (ob *Outbox) ringSilence(a *store.Alarm) error {
 		return err
 	}
 	ob.Events.Send(events.Event{Kind: "tray"})
-	return ob.Store.Alarms.Ring(ob.Context(), a, posts,
+	return ob.Store.Alarms.Ring(ctx, a, posts,
 		&store.Notice{Kind: "alarm", Object: a.ID, Text: text, Advice: advice, MadeAt: ob.Clock()})
 }
 
@@ -120,7 +121,7 @@ func span(hours int) string {
 func (ob *Outbox) alarmPosts(a *store.Alarm, text string, about time.Time) ([]store.Post, error) {
 	var posts []store.Post
 	for i, name := range a.Who {
-		p, err := ob.noteTo(name, "Ink Tray: "+a.Name, text+"\n", "alarm", "", alarmData{a.Name, text},
+		p, err := ob.noteTo(ob.Context(), name, "Ink Tray: "+a.Name, text+"\n", "alarm", "", alarmData{a.Name, text},
 			fmt.Sprintf("alarm.%s.%d", a.ID[:8], i), about)
 		if err != nil {
 			return nil, err
@@ -132,7 +133,7 @@ func (ob *Outbox) alarmPosts(a *store.Alarm, text string, about time.Time) ([]st
 }
 
 // ringReach looks whether a mailbox or a cabinet has been out of reach for too long.
-func (ob *Outbox) ringReach(a *store.Alarm, outages []store.Outage) error {
+func (ob *Outbox) ringReach(ctx context.Context, a *store.Alarm, outages []store.Outage) error {
 	now := ob.Clock()
 	for i := range outages {
 		o := &outages[i]
@@ -142,10 +143,10 @@ func (ob *Outbox) ringReach(a *store.Alarm, outages []store.Outage) error {
 		}
 		name := o.Object
 		if o.Kind == "mailbox" {
-			if m, err := ob.Store.Mailboxes.ByID(ob.Context(), store.System, o.Object); err == nil {
+			if m, err := ob.Store.Mailboxes.ByID(ctx, store.System, o.Object); err == nil {
 				name = m.Name
 			}
-		} else if c, err := ob.Store.Cabinets.ByID(ob.Context(), o.Object); err == nil {
+		} else if c, err := ob.Store.Cabinets.ByID(ctx, o.Object); err == nil {
 			name = c.Name
 		}
 		since := o.Since.In(ob.Zone).Format("15:04 on Monday 2 January 2006")
@@ -162,7 +163,7 @@ func (ob *Outbox) ringReach(a *store.Alarm, outages []store.Outage) error {
 		if o.Kind == "mailbox" {
 			n.MailboxID = o.Object
 		}
-		if err := ob.Store.Alarms.TellOutage(ob.Context(), o, a, posts, n); err != nil {
+		if err := ob.Store.Alarms.TellOutage(ctx, o, a, posts, n); err != nil {
 			return err
 		}
 		ob.Events.Send(events.Event{Kind: "tray"})

@@ -43,33 +43,33 @@ func New(b *base.Base, o *office.Office, rootCAs *x509.CertPool) *Outbox {
 }
 
 // Outgoing is how mail is sent.
-func (ob *Outbox) Outgoing() (store.Outgoing, error) {
-	o, _, err := ob.Store.Settings.Outgoing(ob.Context())
+func (ob *Outbox) Outgoing(ctx context.Context) (store.Outgoing, error) {
+	o, _, err := ob.Store.Settings.Outgoing(ctx)
 	return o, err
 }
 
 // Carry hands over and sends what leaves the service, and tells what waits and what did not happen, until the service
 // ends.
-func (ob *Outbox) Carry() {
+func (ob *Outbox) Carry(ctx context.Context) {
 	ticker := time.NewTicker(ob.Beat)
 	defer ticker.Stop()
 	for {
 		for _, turn := range []struct {
 			what string
-			do   func() error
+			do   func(ctx context.Context) error
 		}{{"looking after the alarms", ob.ring}, {"telling what waits", ob.tell},
 			{"handing over what is to be sent", ob.hand}, {"sending", ob.send}} {
-			if err := turn.do(); err != nil && ob.Context().Err() == nil {
+			if err := turn.do(ctx); err != nil && ctx.Err() == nil {
 				ob.Log.Error(turn.what, "error", err)
 			}
 		}
 		select { // many messages that are filed at once are looked at together
-		case <-ob.Context().Done():
+		case <-ctx.Done():
 			return
 		case <-time.After(min(together, ob.Beat)):
 		}
 		select {
-		case <-ob.Context().Done():
+		case <-ctx.Done():
 			return
 		case <-ticker.C:
 		case <-ob.wake:
@@ -86,13 +86,13 @@ func (ob *Outbox) Hasten() {
 }
 
 // hand puts replies and tidings that are due into the post.
-func (ob *Outbox) hand() error {
-	rows, err := ob.Store.FollowUps.Ready(ob.Context(), "", ob.Clock(), mostCarry)
+func (ob *Outbox) hand(ctx context.Context) error {
+	rows, err := ob.Store.FollowUps.Ready(ctx, "", ob.Clock(), mostCarry)
 	if err != nil {
 		return err
 	}
 	for i := range rows {
-		if err := ob.handOne(&rows[i]); err != nil {
+		if err := ob.handOne(ctx, &rows[i]); err != nil {
 			return err
 		}
 		ob.Events.Send(events.Event{Kind: "message", ID: fmt.Sprint(rows[i].MessageID), Mailbox: rows[i].MailboxID})
@@ -100,42 +100,42 @@ func (ob *Outbox) hand() error {
 	return nil
 }
 
-func (ob *Outbox) handOne(f *store.FollowUp) error {
+func (ob *Outbox) handOne(ctx context.Context, f *store.FollowUp) error {
 	not := func(why reason.Reason) error {
 		f.State, f.Reason = store.NotDone, why
-		return ob.Store.FollowUps.EndFollowUp(ob.Context(), f, nil, ob.Now())
+		return ob.Store.FollowUps.EndFollowUp(ctx, f, nil, ob.Now())
 	}
-	r, why, err := ob.mayFollow(f)
+	r, why, err := ob.mayFollow(ctx, f)
 	if err != nil {
 		return err
 	}
 	if !why.IsZero() {
 		return not(why)
 	}
-	row, err := ob.Store.Messages.ByID(ob.Context(), store.System, f.MessageID)
+	row, err := ob.Store.Messages.ByID(ctx, store.System, f.MessageID)
 	if err != nil {
 		return err
 	}
 	step := &r.FollowUps()[f.Place]
 	if step.Kind == rule.DoReply {
-		p, why, err := ob.replyOf(f, r, &row)
+		p, why, err := ob.replyOf(ctx, f, r, &row)
 		if err != nil {
 			return err
 		}
 		if !why.IsZero() {
 			return not(why)
 		}
-		sent, err := ob.Store.FollowUps.Hand(ob.Context(), []store.Post{p}, f, step.Once.Before(ob.Now()), ob.Now())
+		sent, err := ob.Store.FollowUps.Hand(ctx, []store.Post{p}, f, step.Once.Before(ob.Now()), ob.Now())
 		if err == nil && !sent {
 			return not(reason.RepliedAlready(p.Recipients, step.Once.String()))
 		}
 		return err
 	}
-	posts, err := ob.tidings(f, r, step, &row)
+	posts, err := ob.tidings(ctx, f, r, step, &row)
 	if err != nil {
 		return err
 	}
-	_, err = ob.Store.FollowUps.Hand(ob.Context(), posts, f, time.Time{}, ob.Now())
+	_, err = ob.Store.FollowUps.Hand(ctx, posts, f, time.Time{}, ob.Now())
 	return err
 }
 
@@ -158,18 +158,19 @@ type filedData struct {
 }
 
 // tidings writes what a rule tells of a message, for each addressee.
-func (ob *Outbox) tidings(f *store.FollowUp, r *rule.Compiled, step *rule.FollowUp, row *store.Message) ([]store.Post,
+func (ob *Outbox) tidings(ctx context.Context, f *store.FollowUp, r *rule.Compiled, step *rule.FollowUp,
+	row *store.Message) ([]store.Post,
 	error) {
 	facts, err := row.Facts()
 	if err != nil {
 		return nil, err
 	}
 	m := facts.Message(row.Folder)
-	paths, err := ob.Store.FollowUps.FiledPaths(ob.Context(), f.RuleID, f.MessageID)
+	paths, err := ob.Store.FollowUps.FiledPaths(ctx, f.RuleID, f.MessageID)
 	if err != nil {
 		return nil, err
 	}
-	box, err := ob.Store.Mailboxes.ByID(ob.Context(), store.System, row.MailboxID)
+	box, err := ob.Store.Mailboxes.ByID(ctx, store.System, row.MailboxID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
@@ -182,7 +183,8 @@ func (ob *Outbox) tidings(f *store.FollowUp, r *rule.Compiled, step *rule.Follow
 	}
 	var posts []store.Post
 	for i, name := range step.Words {
-		p, err := ob.noteTo(name, subject, text, "message.filed", m.Envelope.MessageID, data, fmt.Sprintf("%d.%d", f.ID, i),
+		p, err := ob.noteTo(ctx, name, subject, text, "message.filed", m.Envelope.MessageID, data, fmt.Sprintf("%d.%d",
+			f.ID, i),
 			f.MadeAt)
 		if err != nil {
 			return nil, err
@@ -195,11 +197,12 @@ func (ob *Outbox) tidings(f *store.FollowUp, r *rule.Compiled, step *rule.Follow
 
 // noteTo makes a note to an addressee by name: a mail, or an event of a kind.
 // key identifies the note: the same note has the same key whenever it is made.
-func (ob *Outbox) noteTo(name, subject, text, kind, about string, data any, key string, made time.Time) (store.Post,
+func (ob *Outbox) noteTo(ctx context.Context, name, subject, text, kind, about string, data any, key string,
+	made time.Time) (store.Post,
 	error) {
 	now := ob.Clock().UTC()
 	p := store.Post{Kind: "mail", Subject: subject, State: store.Waiting, MadeAt: now}
-	a, err := ob.Store.Alarms.AddresseeNamed(ob.Context(), name)
+	a, err := ob.Store.Alarms.AddresseeNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		p.Event = fmt.Sprintf("none-%s-%s-%d", ob.Installation, key, made.Unix())
 		p.State, p.Reason, p.DoneAt = store.CouldNot, reason.NoAddressee(name), &now
@@ -217,7 +220,7 @@ func (ob *Outbox) noteTo(name, subject, text, kind, about string, data any, key 
 		p.Content, err = event.Bytes()
 		return p, err
 	}
-	out, err := ob.Outgoing()
+	out, err := ob.Outgoing(ctx)
 	if err != nil {
 		return p, err
 	}
@@ -232,14 +235,14 @@ func (ob *Outbox) noteTo(name, subject, text, kind, about string, data any, key 
 // send sends what is due, one after another. A mail is recorded as begun first
 // and sent at most once: what was begun when the program ended may have been
 // sent, and a person decides. A call is made at least once, always with its own id.
-func (ob *Outbox) send() error {
-	rows, err := ob.Store.FollowUps.Due(ob.Context(), ob.Clock(), mostCarry)
+func (ob *Outbox) send(ctx context.Context) error {
+	rows, err := ob.Store.FollowUps.Due(ctx, ob.Clock(), mostCarry)
 	if err != nil {
 		return err
 	}
 	down := false
 	for i := range rows {
-		if ob.Context().Err() != nil {
+		if ctx.Err() != nil {
 			return nil
 		}
 		p := &rows[i]
@@ -248,16 +251,16 @@ func (ob *Outbox) send() error {
 		}
 		if p.Kind == "mail" && p.State == store.Begun {
 			p.State, p.Reason = store.Unsure, reason.MayBeSent()
-			if err := ob.Store.FollowUps.Save(ob.Context(), p, ob.Clock()); err != nil {
+			if err := ob.Store.FollowUps.Save(ctx, p, ob.Clock()); err != nil {
 				return err
 			}
 			ob.Events.Send(events.Event{Kind: "tray"})
 			continue
 		}
-		if err := ob.Store.FollowUps.Begin(ob.Context(), p); err != nil {
+		if err := ob.Store.FollowUps.Begin(ctx, p); err != nil {
 			return err
 		}
-		ctx, cancel := context.WithTimeout(context.WithoutCancel(ob.Context()), time.Minute) // what is begun is finished
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute) // what is begun is finished
 		if p.Kind == "mail" {
 			err = ob.sendMail(ctx, p)
 		} else {
@@ -335,7 +338,7 @@ func (ob *Outbox) makeCall(ctx context.Context, p *store.Post) error {
 // Trial sends an addressee a note at once and says how it went.
 func (ob *Outbox) Trial(ctx context.Context, a *store.Addressee) error {
 	text := "This is a trial from Ink Tray. Somebody asked for it in Settings.\n"
-	p, err := ob.noteTo(a.Name, "A trial from Ink Tray", text, "trial", "",
+	p, err := ob.noteTo(ctx, a.Name, "A trial from Ink Tray", text, "trial", "",
 		map[string]string{"text": strings.TrimSpace(text)}, "trial."+store.NewID()[:10], ob.Clock())
 	if err != nil {
 		return err

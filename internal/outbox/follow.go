@@ -53,7 +53,7 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 	var why reason.Reason
 	var err error
 	if f.Kind != "return" && f.RuleID != store.ByHand {
-		r, why, err = ob.mayFollow(f)
+		r, why, err = ob.mayFollow(ctx, f)
 	}
 	if err != nil {
 		return err
@@ -82,7 +82,7 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 		if err := ob.Store.FollowUps.EndFollowUp(ctx, f, nil, ob.Now()); err != nil {
 			return err
 		}
-		return ob.noLabels(v.Mailbox, r)
+		return ob.noLabels(ctx, v.Mailbox, r)
 	case errors.As(err, &reach) && reach.Step != source.Connection:
 		// The server refuses this follow-up, and will refuse it again.
 		f.Attempts++
@@ -100,8 +100,8 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 
 // mayFollow finds the rule of a follow-up as it was, and says why nothing is to
 // be done, "" where it is.
-func (ob *Outbox) mayFollow(f *store.FollowUp) (r *rule.Compiled, why reason.Reason, err error) {
-	r, err = ob.office.Rule(f.RuleID, f.RuleRevision)
+func (ob *Outbox) mayFollow(ctx context.Context, f *store.FollowUp) (r *rule.Compiled, why reason.Reason, err error) {
+	r, err = ob.office.Rule(ctx, f.RuleID, f.RuleRevision)
 	if err != nil {
 		return nil, why, err
 	}
@@ -111,7 +111,7 @@ func (ob *Outbox) mayFollow(f *store.FollowUp) (r *rule.Compiled, why reason.Rea
 	if !r.TakesAttachments() {
 		return r, why, nil
 	}
-	paths, err := ob.Store.FollowUps.FiledPaths(ob.Context(), f.RuleID, f.MessageID)
+	paths, err := ob.Store.FollowUps.FiledPaths(ctx, f.RuleID, f.MessageID)
 	if err == nil && len(paths) == 0 {
 		return r, reason.NothingWasFiled(), nil
 	}
@@ -119,8 +119,8 @@ func (ob *Outbox) mayFollow(f *store.FollowUp) (r *rule.Compiled, why reason.Rea
 }
 
 // noLabels tells once that a mailbox keeps no labels.
-func (ob *Outbox) noLabels(m *store.Mailbox, r *rule.Compiled) error {
-	err := ob.Store.Tray.Tell(ob.Context(), &store.Notice{Kind: "labels", Object: m.ID + "/" + r.Rule.ID, MailboxID: m.ID,
+func (ob *Outbox) noLabels(ctx context.Context, m *store.Mailbox, r *rule.Compiled) error {
+	err := ob.Store.Tray.Tell(ctx, &store.Notice{Kind: "labels", Object: m.ID + "/" + r.Rule.ID, MailboxID: m.ID,
 		MadeAt: ob.Clock(),
 		Text: fmt.Sprintf("The mail server of “%s” keeps no labels, so the rule “%s” cannot put them on. Everything else "+
 			"is done.", m.Name, r.Rule.Name),
@@ -307,7 +307,7 @@ func finishMove(ctx context.Context, s source.Changer, row *store.Message) error
 func (ob *Outbox) draft(ctx context.Context, v *Changes, f *store.FollowUp, r *rule.Compiled,
 	row *store.Message) error {
 	s := v.Session
-	p, why, err := ob.replyOf(f, r, row)
+	p, why, err := ob.replyOf(ctx, f, r, row)
 	if err != nil {
 		return err
 	}
@@ -345,7 +345,7 @@ func (ob *Outbox) draft(ctx context.Context, v *Changes, f *store.FollowUp, r *r
 }
 
 // replyOf writes the reply of a follow-up, or says why there is none.
-func (ob *Outbox) replyOf(f *store.FollowUp, r *rule.Compiled, row *store.Message) (p store.Post,
+func (ob *Outbox) replyOf(ctx context.Context, f *store.FollowUp, r *rule.Compiled, row *store.Message) (p store.Post,
 	why reason.Reason, err error) {
 	facts, err := row.Facts()
 	if err != nil {
@@ -355,11 +355,11 @@ func (ob *Outbox) replyOf(f *store.FollowUp, r *rule.Compiled, row *store.Messag
 	if robot := m.NoReply(); robot != "" {
 		return p, reason.NoReply(robot), nil
 	}
-	box, err := ob.Store.Mailboxes.ByID(ob.Context(), store.System, row.MailboxID)
+	box, err := ob.Store.Mailboxes.ByID(ctx, store.System, row.MailboxID)
 	if err != nil {
 		return p, why, err
 	}
-	out, err := ob.Outgoing()
+	out, err := ob.Outgoing(ctx)
 	if err != nil {
 		return p, why, err
 	}
@@ -371,7 +371,7 @@ func (ob *Outbox) replyOf(f *store.FollowUp, r *rule.Compiled, row *store.Messag
 	if strings.EqualFold(to.String(), from) || strings.EqualFold(to.String(), out.From) {
 		return p, reason.NoReply("it came from the office's own address"), nil
 	}
-	paths, err := ob.Store.FollowUps.FiledPaths(ob.Context(), f.RuleID, f.MessageID)
+	paths, err := ob.Store.FollowUps.FiledPaths(ctx, f.RuleID, f.MessageID)
 	if err != nil {
 		return p, why, err
 	}

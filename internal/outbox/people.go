@@ -1,6 +1,7 @@
 package outbox
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -21,7 +22,8 @@ func WhySent(err error) (problem, advice string) {
 }
 
 // SetOutgoing sets how mail is sent.
-func (ob *Outbox) SetOutgoing(o store.Outgoing, password *string, revision int, actor string) error {
+func (ob *Outbox) SetOutgoing(ctx context.Context, o store.Outgoing, password *string, revision int,
+	actor string) error {
 	var problems rule.Problems
 	if o.Host != "" {
 		if text := addresses([]string{o.From}); text != "" {
@@ -38,16 +40,16 @@ func (ob *Outbox) SetOutgoing(o store.Outgoing, password *string, revision int, 
 	if len(problems) > 0 {
 		return problems
 	}
-	err := ob.Store.Settings.SetOutgoing(ob.Context(), o, password, revision, actor)
+	err := ob.Store.Settings.SetOutgoing(ctx, o, password, revision, actor)
 	if errors.Is(err, store.ErrRoute) {
-		old, _, _ := ob.Store.Settings.Outgoing(ob.Context()) // what is not readable differs anyway
+		old, _, _ := ob.Store.Settings.Outgoing(ctx) // what is not readable differs anyway
 		return anew("password", o.OtherRoute(&old))
 	}
 	return err
 }
 
 // SaveAddressee checks and keeps somebody who can be told.
-func (ob *Outbox) SaveAddressee(a *store.Addressee, secret *string, actor string) error {
+func (ob *Outbox) SaveAddressee(ctx context.Context, a *store.Addressee, secret *string, actor string) error {
 	var problems rule.Problems
 	fail := func(place, format string, args ...any) {
 		problems = append(problems, rule.Problem{Place: place, Text: fmt.Sprintf(format, args...)})
@@ -78,7 +80,7 @@ func (ob *Outbox) SaveAddressee(a *store.Addressee, secret *string, actor string
 	if a.Revision == 0 {
 		a.MadeAt = ob.Clock().UTC()
 	}
-	err := ob.Store.Alarms.SaveAddressee(ob.Context(), a, secret, actor)
+	err := ob.Store.Alarms.SaveAddressee(ctx, a, secret, actor)
 	if errors.Is(err, store.ErrTaken) {
 		return rule.Problems{{Place: "name", Text: fmt.Sprintf("somebody called “%s” is there already", a.Name)}}
 	}
@@ -102,19 +104,19 @@ func Anew(what string, differs []string) string {
 }
 
 // RemoveAddressee removes somebody who is notified, unless a rule or an alarm names them.
-func (ob *Outbox) RemoveAddressee(id, actor string) error {
-	a, err := ob.Store.Alarms.AddresseeByID(ob.Context(), id)
+func (ob *Outbox) RemoveAddressee(ctx context.Context, id, actor string) error {
+	a, err := ob.Store.Alarms.AddresseeByID(ctx, id)
 	if err != nil {
 		return err
 	}
 	named := func(name string) bool { return strings.EqualFold(name, a.Name) }
-	by, err := ob.office.UsedBy(func(r *rule.Rule) bool {
+	by, err := ob.office.UsedBy(ctx, func(r *rule.Rule) bool {
 		return slices.ContainsFunc(r.Addressees(), func(u rule.CorrespondentUse) bool { return named(u.Name) })
 	})
 	if err != nil {
 		return err
 	}
-	alarms, err := ob.Store.Alarms.All(ob.Context())
+	alarms, err := ob.Store.Alarms.All(ctx)
 	if err != nil {
 		return err
 	}
@@ -126,7 +128,7 @@ func (ob *Outbox) RemoveAddressee(id, actor string) error {
 	if len(by) > 0 {
 		return &InUseError{Text: fmt.Sprintf("“%s” is told by: %s", a.Name, strings.Join(by, ", "))}
 	}
-	return ob.Store.Alarms.RemoveAddressee(ob.Context(), id, actor)
+	return ob.Store.Alarms.RemoveAddressee(ctx, id, actor)
 }
 
 // InUseError says what still uses what was to be removed.
@@ -136,7 +138,7 @@ func (e *InUseError) Error() string { return e.Text }
 
 // SaveAlarm checks and keeps an alarm. The rule, the mailbox and the cabinet are
 // given by their names.
-func (ob *Outbox) SaveAlarm(a *store.Alarm, ruleName, mailbox, cabinetName, actor string) error {
+func (ob *Outbox) SaveAlarm(ctx context.Context, a *store.Alarm, ruleName, mailbox, cabinetName, actor string) error {
 	var problems rule.Problems
 	fail := func(place, format string, args ...any) {
 		problems = append(problems, rule.Problem{Place: place, Text: fmt.Sprintf(format, args...)})
@@ -144,7 +146,7 @@ func (ob *Outbox) SaveAlarm(a *store.Alarm, ruleName, mailbox, cabinetName, acto
 	if a.Name == "" {
 		fail("name", "the name is missing")
 	}
-	all, err := ob.Store.Alarms.Addressees(ob.Context())
+	all, err := ob.Store.Alarms.Addressees(ctx)
 	if err != nil {
 		return err
 	}
@@ -157,7 +159,7 @@ func (ob *Outbox) SaveAlarm(a *store.Alarm, ruleName, mailbox, cabinetName, acto
 		}
 	}
 	if a.Kind == "silence" {
-		rows, err := ob.Store.Rules.All(ob.Context())
+		rows, err := ob.Store.Rules.All(ctx)
 		if err != nil {
 			return err
 		}
@@ -176,14 +178,14 @@ func (ob *Outbox) SaveAlarm(a *store.Alarm, ruleName, mailbox, cabinetName, acto
 	if a.Kind == "out of reach" {
 		a.ByTime, a.Weekdays = "", []string{}
 		if mailbox != "" {
-			m, err := ob.Store.Mailboxes.Named(ob.Context(), store.System, mailbox)
+			m, err := ob.Store.Mailboxes.Named(ctx, store.System, mailbox)
 			if err != nil {
 				fail("mailbox", "there is no mailbox called “%s”", mailbox)
 			}
 			a.Object = m.ID
 		}
 		if cabinetName != "" {
-			c, err := ob.Store.Cabinets.Named(ob.Context(), cabinetName)
+			c, err := ob.Store.Cabinets.Named(ctx, cabinetName)
 			if err != nil {
 				fail("cabinet", "there is no cabinet called “%s”", cabinetName)
 			}
@@ -196,7 +198,7 @@ func (ob *Outbox) SaveAlarm(a *store.Alarm, ruleName, mailbox, cabinetName, acto
 	if a.Revision == 0 {
 		a.MadeAt = ob.Clock().UTC()
 	}
-	err = ob.Store.Alarms.Save(ob.Context(), a, actor)
+	err = ob.Store.Alarms.Save(ctx, a, actor)
 	if errors.Is(err, store.ErrTaken) {
 		return rule.Problems{{Place: "name", Text: fmt.Sprintf("there is an alarm called “%s” already", a.Name)}}
 	}
@@ -204,11 +206,11 @@ func (ob *Outbox) SaveAlarm(a *store.Alarm, ruleName, mailbox, cabinetName, acto
 }
 
 // AlarmSentence says an alarm in words.
-func (ob *Outbox) AlarmSentence(a *store.Alarm) string {
+func (ob *Outbox) AlarmSentence(ctx context.Context, a *store.Alarm) string {
 	who := strings.Join(a.Who, " and ")
 	if a.Kind == "silence" {
 		name := "a rule that is no longer there"
-		if r, err := ob.Store.Rules.ByID(ob.Context(), a.RuleID); err == nil && !r.Removed {
+		if r, err := ob.Store.Rules.ByID(ctx, a.RuleID); err == nil && !r.Removed {
 			name = "“" + r.Name + "”"
 		}
 		days := "every day"
@@ -223,9 +225,9 @@ func (ob *Outbox) AlarmSentence(a *store.Alarm) string {
 			a.AtLeast, span(a.WithinHours))
 	}
 	what := "a mailbox or a cabinet"
-	if m, err := ob.Store.Mailboxes.ByID(ob.Context(), store.System, a.Object); err == nil {
+	if m, err := ob.Store.Mailboxes.ByID(ctx, store.System, a.Object); err == nil {
 		what = "the mailbox “" + m.Name + "”"
-	} else if c, err := ob.Store.Cabinets.ByID(ob.Context(), a.Object); err == nil {
+	} else if c, err := ob.Store.Cabinets.ByID(ctx, a.Object); err == nil {
 		what = "the cabinet “" + c.Name + "”"
 	}
 	long := fmt.Sprintf("%d minutes", a.AfterMinutes)

@@ -1,6 +1,7 @@
 package outbox
 
 import (
+	"context"
 	"fmt"
 	"path"
 	"strings"
@@ -154,8 +155,8 @@ func matters(n int) string {
 
 // tell queues the mails and calls about the tray: at once for new entries, or once a day for all. Queueing and the note
 // that it was done are one commit.
-func (ob *Outbox) tell() error {
-	all, err := ob.Store.Alarms.Addressees(ob.Context())
+func (ob *Outbox) tell(ctx context.Context) error {
+	all, err := ob.Store.Alarms.Addressees(ctx)
 	if err != nil {
 		return err
 	}
@@ -163,9 +164,9 @@ func (ob *Outbox) tell() error {
 		a := &all[i]
 		switch a.Tray {
 		case "at once":
-			err = ob.tellNow(a)
+			err = ob.tellNow(ctx, a)
 		case "daily":
-			err = ob.tellDaily(a)
+			err = ob.tellDaily(ctx, a)
 		}
 		if err != nil {
 			return err
@@ -174,20 +175,20 @@ func (ob *Outbox) tell() error {
 	return nil
 }
 
-func (ob *Outbox) tellNow(a *store.Addressee) error {
+func (ob *Outbox) tellNow(ctx context.Context, a *store.Addressee) error {
 	now := ob.Clock()
 	since := a.MadeAt
 	if a.ToldAt != nil {
 		since = *a.ToldAt
 	}
-	news, err := ob.Store.Alarms.NewsSince(ob.Context(), since)
+	news, err := ob.Store.Alarms.NewsSince(ctx, since)
 	if err != nil || news.Len() == 0 || now.Sub(news.Oldest()) < Gather {
 		return err
 	}
-	return ob.tellOf(a, &news, "tray", now)
+	return ob.tellOf(ctx, a, &news, "tray", now)
 }
 
-func (ob *Outbox) tellDaily(a *store.Addressee) error {
+func (ob *Outbox) tellDaily(ctx context.Context, a *store.Addressee) error {
 	now := ob.Now()
 	due, ok := at(now, a.DailyAt)
 	if now.Before(due) { // yesterday's may have been missed
@@ -196,18 +197,19 @@ func (ob *Outbox) tellDaily(a *store.Addressee) error {
 	if !ok || a.ToldAt != nil && !a.ToldAt.Before(due) || a.MadeAt.After(due) {
 		return nil
 	}
-	news, err := ob.Store.Alarms.NewsSince(ob.Context(), time.Time{})
+	news, err := ob.Store.Alarms.NewsSince(ctx, time.Time{})
 	if err != nil {
 		return err
 	}
 	if news.Len() == 0 {
-		return ob.Store.Alarms.Told(ob.Context(), a, now, nil)
+		return ob.Store.Alarms.Told(ctx, a, now, nil)
 	}
-	return ob.tellOf(a, &news, "digest", now)
+	return ob.tellOf(ctx, a, &news, "digest", now)
 }
 
-func (ob *Outbox) tellOf(a *store.Addressee, news *store.News, purpose string, now time.Time) error {
-	out, err := ob.Outgoing()
+func (ob *Outbox) tellOf(ctx context.Context, a *store.Addressee, news *store.News, purpose string,
+	now time.Time) error {
+	out, err := ob.Outgoing(ctx)
 	if err != nil {
 		return err
 	}
@@ -216,13 +218,13 @@ func (ob *Outbox) tellOf(a *store.Addressee, news *store.News, purpose string, n
 	if purpose == "tray" {
 		subject = "Ink Tray: new in the tray: " + fmt.Sprint(d.Waiting)
 	}
-	p, err := ob.noteTo(a.Name, subject, d.text(out.Console), "tray.waiting", "", d,
+	p, err := ob.noteTo(ctx, a.Name, subject, d.text(out.Console), "tray.waiting", "", d,
 		fmt.Sprintf("%s.%s", purpose, a.ID[:8]), now)
 	if err != nil {
 		return err
 	}
 	p.Purpose = purpose
-	return ob.Store.Alarms.Told(ob.Context(), a, now, []store.Post{p})
+	return ob.Store.Alarms.Told(ctx, a, now, []store.Post{p})
 }
 
 // at is a time of the day, "08:00", on the day of a moment.

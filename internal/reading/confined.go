@@ -1,6 +1,7 @@
 package reading
 
 import (
+	"context"
 	"strings"
 
 	"inktray.example/inktray/internal/child"
@@ -16,10 +17,10 @@ func (rd *Reader) Confined() (could []string, known bool) {
 }
 
 // TryConfinement tries out what a process that reads attachments could do, and tells the log.
-func (rd *Reader) TryConfinement() {
-	could, err := child.Confined(rd.Context(), rd.Ready, rd.Spool)
+func (rd *Reader) TryConfinement(ctx context.Context) {
+	could, err := child.Confined(ctx, rd.Ready, rd.Spool)
 	switch {
-	case rd.Context().Err() != nil:
+	case ctx.Err() != nil:
 		return
 	case err != nil:
 		rd.Log.Warn("it could not be tried out what processes that read attachments may do here", "error", err)

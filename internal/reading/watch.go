@@ -153,11 +153,11 @@ func (w *Inspection) Close() error {
 }
 
 // Verdict is what was found; a scanner that answers again is taken out of the tray.
-func (rd *Reader) Verdict(w *Inspection) (why reason.Reason, err error) {
+func (rd *Reader) Verdict(ctx context.Context, w *Inspection) (why reason.Reason, err error) {
 	why, err = w.found()
 	if w.virus != nil && err == nil && rd.scannerAway.Swap(false) {
 		var was bool
-		if was, err = rd.Store.Tray.Settle(rd.Context(), "scanner", "scanner"); was {
+		if was, err = rd.Store.Tray.Settle(ctx, "scanner", "scanner"); was {
 			rd.Events.Send(events.Event{Kind: "tray"})
 		}
 	}

@@ -20,12 +20,12 @@ var ErrErasing = errors.New("something of this person is being filed, or waits i
 	"or decide it in the tray")
 
 // PreviewErasure says what erasing a person's traces would erase.
-func (rg *Registry) PreviewErasure(address string) (store.Traces, []string, error) {
+func (rg *Registry) PreviewErasure(ctx context.Context, address string) (store.Traces, []string, error) {
 	clean, err := personal(address)
 	if err != nil {
 		return store.Traces{}, nil, err
 	}
-	t, err := rg.Store.Erasure.Of(rg.Context(), clean)
+	t, err := rg.Store.Erasure.Of(ctx, clean)
 	left := stays(&t, false)
 	return t, left, err
 }
@@ -77,7 +77,7 @@ func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, f
 		}
 		gates := map[string]*cabinets.Gate{}
 		for i := range rows { // all cabinets first, so that nothing is half erased
-			g, err := rg.Cabinets.Gate(rows[i].CabinetID)
+			g, err := rg.Cabinets.Gate(ctx, rows[i].CabinetID)
 			if errors.Is(err, store.ErrNotFound) {
 				continue // its cabinet was removed
 			}
@@ -107,7 +107,7 @@ func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, f
 	if err := rg.Office.LoadBook(); err != nil {
 		return t, nil, err
 	}
-	if err := rg.Office.LoadTopics(""); err != nil {
+	if err := rg.Office.LoadTopics(ctx, ""); err != nil {
 		return t, nil, err
 	}
 	rg.Events.Send(events.Event{Kind: "tray"})

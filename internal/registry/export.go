@@ -63,7 +63,7 @@ type exports struct {
 }
 
 // Start writes what a viewer's query finds as a table, in the background.
-func (rg *Exports) Start(v store.Viewer, of ExportOf) (Export, error) {
+func (rg *Exports) Start(ctx context.Context, v store.Viewer, of ExportOf) (Export, error) {
 	of.Query.Most, of.Query.After = 0, register.Number{}
 	rg.exports.mutex.Lock()
 	defer rg.exports.mutex.Unlock()
@@ -82,20 +82,20 @@ func (rg *Exports) Start(v store.Viewer, of ExportOf) (Export, error) {
 	if running >= mostExports || his >= mostOfOne {
 		return Export{}, ErrTooMany
 	}
-	if err := rg.Store.People.Record(rg.Context(), v, "export register", of.Format); err != nil {
+	if err := rg.Store.People.Record(ctx, v, "export register", of.Format); err != nil {
 		return Export{}, err
 	}
-	ctx, cancel := context.WithCancel(rg.Context())
+	within, cancel := context.WithCancel(rg.Context())
 	x := &Export{ID: store.NewID(), Format: of.Format, State: store.Running, MadeAt: rg.Clock(), owner: v.ID,
 		cancel: cancel}
 	x.Name = "Register " + rg.Now().Format("2006-01-02 1504") + "." + of.Format
 	rg.exports.all[x.ID] = x
-	rg.Go("export", func() {
+	rg.Go("export", func(context.Context) {
 		defer cancel()
-		size, err := rg.writeExport(ctx, v, x, &of)
+		size, err := rg.writeExport(within, v, x, &of)
 		rg.exports.mutex.Lock()
 		switch {
-		case ctx.Err() != nil:
+		case within.Err() != nil:
 			x.State = store.Stopped
 		case err != nil:
 			x.State, x.Error = store.Broken, err.Error()
@@ -136,7 +136,7 @@ func (rg *Exports) writeExport(ctx context.Context, v store.Viewer, x *Export, o
 		return 0, err
 	}
 	defer func() { err = errors.Join(err, f.Close()) }()
-	rows, err := rg.tableRows(v, of.Query, of.Letters, false)
+	rows, err := rg.tableRows(ctx, v, of.Query, of.Letters, false)
 	if err != nil {
 		return 0, err
 	}
@@ -160,8 +160,9 @@ func (rg *Exports) writeExport(ctx context.Context, v store.Viewer, x *Export, o
 
 // tableRows are the lines of the register that stand in each row of a table: one, or all of a
 // message. only leaves out lines of these messages that the query does not find.
-func (rg *Registry) tableRows(v store.Viewer, q register.Query, letters, only bool) ([][]register.Number, error) {
-	found, err := rg.Store.Register.Find(rg.Context(), v, q)
+func (rg *Registry) tableRows(ctx context.Context, v store.Viewer, q register.Query, letters,
+	only bool) ([][]register.Number, error) {
+	found, err := rg.Store.Register.Find(ctx, v, q)
 	if err != nil {
 		return nil, err
 	}
@@ -172,7 +173,7 @@ func (rg *Registry) tableRows(v store.Viewer, q register.Query, letters, only bo
 		}
 		return rows, nil
 	}
-	all, _, err := rg.Store.Register.FindMessages(rg.Context(), v, q)
+	all, _, err := rg.Store.Register.FindMessages(ctx, v, q)
 	if err != nil {
 		return nil, err
 	}
@@ -228,7 +229,7 @@ func (rg *Registry) writeTable(ctx context.Context, v store.Viewer, w io.Writer,
 		if err != nil {
 			return errors.Join(err, table.Discard())
 		}
-		lines, err := rg.Lines(filings, withMessages)
+		lines, err := rg.Lines(ctx, filings, withMessages)
 		if err != nil {
 			return errors.Join(err, table.Discard())
 		}

@@ -30,7 +30,7 @@ type UnknownFile struct {
 // many. looked is how many files were looked at; more says that there are further ones.
 func (rg *Registry) UnknownFiles(ctx context.Context, cabinetID string, most int) (unknown []UnknownFile, looked int,
 	more bool, err error) {
-	g, err := rg.Cabinets.Gate(cabinetID)
+	g, err := rg.Cabinets.Gate(ctx, cabinetID)
 	if err != nil {
 		return nil, 0, false, err
 	}
@@ -79,7 +79,7 @@ func (rg *Registry) UnknownFiles(ctx context.Context, cabinetID string, most int
 // EnterFiles gives files of a cabinet that the register does not know their lines, each with
 // its checksum. It gives how many were entered; what is known meanwhile, or gone, is left out.
 func (rg *Registry) EnterFiles(ctx context.Context, v store.Viewer, cabinetID string, paths []string) (int, error) {
-	g, err := rg.Cabinets.Gate(cabinetID)
+	g, err := rg.Cabinets.Gate(ctx, cabinetID)
 	if err != nil {
 		return 0, err
 	}

@@ -121,20 +121,20 @@ func (rg *Registry) WriteRegisterFile(ctx context.Context, f *store.RegisterFile
 		}
 	}
 	if f.Problem != was {
-		if err := rg.tellOfRegisterFile(f); err != nil {
+		if err := rg.tellOfRegisterFile(ctx, f); err != nil {
 			return err
 		}
 	}
 	return errors.Join(err, rg.Store.RegisterFiles.WrittenUpTo(ctx, f))
 }
 
-func (rg *Registry) tellOfRegisterFile(f *store.RegisterFile) error {
+func (rg *Registry) tellOfRegisterFile(ctx context.Context, f *store.RegisterFile) error {
 	defer rg.Events.Send(events.Event{Kind: "tray"})
 	if f.Problem == "" {
-		_, err := rg.Store.Tray.Settle(rg.Context(), "register file", f.ID)
+		_, err := rg.Store.Tray.Settle(ctx, "register file", f.ID)
 		return err
 	}
-	return rg.Store.Tray.Tell(rg.Context(), &store.Notice{Kind: "register file", Object: f.ID,
+	return rg.Store.Tray.Tell(ctx, &store.Notice{Kind: "register file", Object: f.ID,
 		Text:   fmt.Sprintf("The register “%s” could not be written: %s.", f.Name, phrase.TrimStop(f.Problem)),
 		Advice: f.Advice, MadeAt: rg.Clock()})
 }
@@ -152,7 +152,7 @@ func registerQuery(f *store.RegisterFile, cabinetName string, year int) register
 }
 
 func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year int) error {
-	g, err := rg.Cabinets.Gate(f.CabinetID)
+	g, err := rg.Cabinets.Gate(ctx, f.CabinetID)
 	if errors.Is(err, store.ErrNotFound) {
 		return &cabinet.Error{Problem: "its cabinet was removed", Advice: "Choose another cabinet."}
 	}
@@ -170,7 +170,7 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 	if i := slices.IndexFunc(all, func(y store.RegisterFileYear) bool { return y.Year == year }); i >= 0 {
 		y = all[i]
 	}
-	rows, err := rg.tableRows(store.System, registerQuery(f, g.Row.Name, year), f.Per == "message", true)
+	rows, err := rg.tableRows(ctx, store.System, registerQuery(f, g.Row.Name, year), f.Per == "message", true)
 	if err != nil || len(rows) == 0 && y.Path == "" {
 		return err
 	}
@@ -281,17 +281,17 @@ func (rg *Registry) showChanged(ctx context.Context, g *cabinets.Gate, f *store.
 
 // KeepRegisters writes the registers that are kept as files, some seconds after
 // something changed. The larger one is, the longer the pause.
-func (rg *Registry) KeepRegisters() {
+func (rg *Registry) KeepRegisters(ctx context.Context) {
 	next := map[string]time.Time{}
 	ticker := time.NewTicker(2 * rg.Beat)
 	defer ticker.Stop()
 	for {
 		select {
-		case <-rg.Context().Done():
+		case <-ctx.Done():
 			return
 		case <-ticker.C:
 		}
-		files, err := rg.Store.RegisterFiles.All(rg.Context())
+		files, err := rg.Store.RegisterFiles.All(ctx)
 		if err != nil {
 			rg.Log.Error("reading the registers that are kept", "error", err)
 			continue
@@ -302,9 +302,9 @@ func (rg *Registry) KeepRegisters() {
 				continue
 			}
 			began := rg.Clock()
-			err := rg.WriteRegisterFile(rg.Context(), f)
+			err := rg.WriteRegisterFile(ctx, f)
 			next[f.ID] = rg.Clock().Add(20 * rg.Clock().Sub(began))
-			if err != nil && rg.Context().Err() == nil {
+			if err != nil && ctx.Err() == nil {
 				next[f.ID] = rg.Clock().Add(rg.Pause(2))
 				rg.Log.Warn("writing a register", "register", f.Name, "error", err)
 			}

@@ -52,19 +52,19 @@ func New(c Config) *Registry {
 const sweepEvery = time.Hour
 
 // KeepRetention removes what is old, once an hour, until the service ends.
-func (rg *Registry) KeepRetention() {
+func (rg *Registry) KeepRetention(ctx context.Context) {
 	ticker := time.NewTicker(rg.Beat)
 	defer ticker.Stop()
 	var swept time.Time
 	for {
 		if now := rg.Clock(); now.Sub(swept).Abs() > sweepEvery {
 			swept = now
-			if err := rg.RemoveOld(rg.Context()); err != nil && rg.Context().Err() == nil {
+			if err := rg.RemoveOld(ctx); err != nil && ctx.Err() == nil {
 				rg.Log.Error("letting go of what is old", "error", err)
 			}
 		}
 		select {
-		case <-rg.Context().Done():
+		case <-ctx.Done():
 			return
 		case <-ticker.C:
 		}
@@ -78,7 +78,7 @@ func (rg *Registry) RemoveOld(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if steady, err := rg.Watch.Steady(); err != nil || !steady {
+	if steady, err := rg.Watch.Steady(ctx); err != nil || !steady {
 		return err
 	}
 	now := rg.Clock()
@@ -90,7 +90,7 @@ func (rg *Registry) RemoveOld(ctx context.Context) error {
 	if limits.RegisterDays > 0 {
 		erased, err := rg.Store.Erasure.EraseBefore(ctx, now.AddDate(0, 0, -limits.RegisterDays), now, 500)
 		if err == nil && erased > 0 { // examples went with them
-			err = rg.Office.LoadTopics("")
+			err = rg.Office.LoadTopics(ctx, "")
 		}
 		if err != nil {
 			return err
@@ -104,7 +104,7 @@ func (rg *Registry) RemoveOld(ctx context.Context) error {
 		return err
 	}
 	for i := range old {
-		g, err := rg.Cabinets.Gate(old[i].CabinetID)
+		g, err := rg.Cabinets.Gate(ctx, old[i].CabinetID)
 		if err == nil {
 			if err := g.Ready(ctx); err != nil {
 				continue // once the cabinet is back

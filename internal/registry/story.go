@@ -1,6 +1,7 @@
 package registry
 
 import (
+	"context"
 	"encoding/hex"
 	"fmt"
 	"path"
@@ -14,16 +15,16 @@ import (
 
 // Lines gives lines of the register with all that can be shown of them; the
 // addresses of their messages only where they are wanted.
-func (rg *Registry) Lines(rows []store.Filing, withMessages bool) ([]register.Line, error) {
+func (rg *Registry) Lines(ctx context.Context, rows []store.Filing, withMessages bool) ([]register.Line, error) {
 	numbers, ids := make([]register.Number, len(rows)), make([]int64, len(rows))
 	for i := range rows {
 		numbers[i], ids[i] = rows[i].Entry(), rows[i].MessageID
 	}
-	notes, err := rg.Store.Register.NotesText(rg.Context(), numbers)
+	notes, err := rg.Store.Register.NotesText(ctx, numbers)
 	if err != nil {
 		return nil, err
 	}
-	cabinets, err := rg.Store.Cabinets.All(rg.Context())
+	cabinets, err := rg.Store.Cabinets.All(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -33,11 +34,11 @@ func (rg *Registry) Lines(rows []store.Filing, withMessages bool) ([]register.Li
 	}
 	messages := map[int64]string{}
 	if withMessages {
-		if messages, err = rg.Store.Messages.IDs(rg.Context(), ids); err != nil {
+		if messages, err = rg.Store.Messages.IDs(ctx, ids); err != nil {
 			return nil, err
 		}
 	}
-	outgoing, _, err := rg.Store.Settings.Outgoing(rg.Context())
+	outgoing, _, err := rg.Store.Settings.Outgoing(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -96,9 +97,9 @@ type Story struct {
 }
 
 // StoryOf tells a filing's whole story.
-func (rg *Registry) StoryOf(v store.Viewer, f store.Filing) (*Story, error) {
+func (rg *Registry) StoryOf(ctx context.Context, v store.Viewer, f store.Filing) (*Story, error) {
 	s := &Story{Filing: f, Preview: register.PreviewOf(f.File, f.Size)}
-	entry, err := rg.Store.Journal.ByID(rg.Context(), v, f.JournalID)
+	entry, err := rg.Store.Journal.ByID(ctx, v, f.JournalID)
 	if err != nil {
 		return nil, err
 	}
@@ -110,7 +111,7 @@ func (rg *Registry) StoryOf(v store.Viewer, f store.Filing) (*Story, error) {
 		s.Verdict += fmt.Sprintf("; filed for the %d. time because somebody asked for it", entry.Round)
 	}
 	s.Verdict = phrase.TrimStop(s.Verdict) + "."
-	if s.Message, err = rg.Store.Messages.ByID(rg.Context(), v, f.MessageID); err != nil {
+	if s.Message, err = rg.Store.Messages.ByID(ctx, v, f.MessageID); err != nil {
 		return nil, err
 	}
 	if s.Message.ErasedAt == nil {
@@ -124,17 +125,17 @@ func (rg *Registry) StoryOf(v store.Viewer, f store.Filing) (*Story, error) {
 			s.Recipients = append(s.Recipients, a.String())
 		}
 	}
-	if box, err := rg.Store.Mailboxes.ByID(rg.Context(), v, f.MailboxID); err == nil && s.Message.ErasedAt == nil {
+	if box, err := rg.Store.Mailboxes.ByID(ctx, v, f.MailboxID); err == nil && s.Message.ErasedAt == nil {
 		s.MailboxURL = register.MailboxURL(box.Username, box.Host, box.Port, s.Message.Folder, s.Message.UIDValidity,
 			s.Message.UID)
 	}
-	if c, err := rg.Store.Cabinets.ByID(rg.Context(), f.CabinetID); err == nil && f.FiledAt != nil {
+	if c, err := rg.Store.Cabinets.ByID(ctx, f.CabinetID); err == nil && f.FiledAt != nil {
 		s.FolderPlace = register.Base(c.Address).At(f.Folder)
 	}
-	if s.Notes, err = rg.Store.Register.NotesOf(rg.Context(), v, f.Entry()); err != nil {
+	if s.Notes, err = rg.Store.Register.NotesOf(ctx, v, f.Entry()); err != nil {
 		return nil, err
 	}
-	later, err := rg.Store.Register.HappeningsOf(rg.Context(), f.Entry())
+	later, err := rg.Store.Register.HappeningsOf(ctx, f.Entry())
 	if err != nil {
 		return nil, err
 	}
@@ -155,13 +156,13 @@ func (rg *Registry) StoryOf(v store.Viewer, f store.Filing) (*Story, error) {
 	if f.CheckedAt != nil && f.CheckState == "" {
 		tell(f.CheckedAt, "verified", "", "")
 	}
-	if s.FollowUps, err = rg.Store.FollowUps.FollowUpsOf(rg.Context(), v, f.MessageID); err != nil {
+	if s.FollowUps, err = rg.Store.FollowUps.FollowUpsOf(ctx, v, f.MessageID); err != nil {
 		return nil, err
 	}
-	if s.Post, err = rg.Store.FollowUps.OfMessage(rg.Context(), v, f.MessageID); err != nil {
+	if s.Post, err = rg.Store.FollowUps.OfMessage(ctx, v, f.MessageID); err != nil {
 		return nil, err
 	}
-	found, err := rg.Store.Register.Find(rg.Context(), v,
+	found, err := rg.Store.Register.Find(ctx, v,
 		register.Query{Message: f.MessageID, Search: register.Search{States: register.All}, Ascending: true})
 	if err != nil {
 		return nil, err
@@ -172,6 +173,6 @@ func (rg *Registry) StoryOf(v store.Viewer, f store.Filing) (*Story, error) {
 			others = append(others, n)
 		}
 	}
-	s.Others, err = rg.Store.Register.Numbered(rg.Context(), v, others)
+	s.Others, err = rg.Store.Register.Numbered(ctx, v, others)
 	return s, err
 }

@@ -41,7 +41,7 @@ func (rg *Registry) PreviewUndo(ctx context.Context, v store.Viewer, passID, ent
 		return p, err
 	}
 	if len(entries) == 0 && passID > 0 {
-		return rg.previewHand(v, passID)
+		return rg.previewHand(ctx, v, passID)
 	}
 	if len(entries) == 0 {
 		return p, ErrNothing
@@ -119,7 +119,7 @@ func (rg *Registry) lookAt(ctx context.Context, entry *store.Entry) (why reason.
 			return reason.StaysNotFiledHere(), nil
 		}
 	}
-	g, err := rg.Cabinets.Gate(entry.CabinetID)
+	g, err := rg.Cabinets.Gate(ctx, entry.CabinetID)
 	if err != nil {
 		return reason.StaysNoCabinet(), nil
 	}
@@ -140,13 +140,13 @@ func (rg *Registry) lookAt(ctx context.Context, entry *store.Entry) (why reason.
 
 // Undo takes a pass or one filing back. It goes on by itself after a restart and
 // when a cabinet is out of reach; the pass that is returned tells how far it is.
-func (rg *Registry) Undo(v store.Viewer, passID, entryID int64) (store.Pass, error) {
-	entries, err := rg.Store.Undoing.Undoable(rg.Context(), v, passID, entryID)
+func (rg *Registry) Undo(ctx context.Context, v store.Viewer, passID, entryID int64) (store.Pass, error) {
+	entries, err := rg.Store.Undoing.Undoable(ctx, v, passID, entryID)
 	if err != nil {
 		return store.Pass{}, err
 	}
 	if len(entries) == 0 && passID > 0 {
-		return rg.takeBackHand(v, passID)
+		return rg.takeBackHand(ctx, v, passID)
 	}
 	if len(entries) == 0 {
 		return store.Pass{}, ErrNothing
@@ -167,10 +167,10 @@ func (rg *Registry) Undo(v store.Viewer, passID, entryID int64) (store.Pass, err
 		p.Note = path.Base(entries[0].Path)
 	}
 	p.Total, p.Matched = len(messages), len(messages)
-	if err := rg.Store.Undoing.Ask(rg.Context(), v, ids, &p); err != nil {
+	if err := rg.Store.Undoing.Ask(ctx, v, ids, &p); err != nil {
 		return p, err
 	}
-	rg.Go("taking back", func() { rg.TakeBack(rg.Context()) })
+	rg.Go("taking back", func(ctx context.Context) { rg.TakeBack(ctx) })
 	return p, nil
 }
 
@@ -232,7 +232,7 @@ func (rg *Registry) removeMade(ctx context.Context, p *store.Pass) {
 	}
 	n := 0
 	for id, folders := range made {
-		g, err := rg.Cabinets.Gate(id)
+		g, err := rg.Cabinets.Gate(ctx, id)
 		if err != nil {
 			continue
 		}
@@ -256,11 +256,11 @@ func (rg *Registry) removeMade(ctx context.Context, p *store.Pass) {
 }
 
 // FilePassAgain lets everything be filed again that was taken back of a pass.
-func (rg *Registry) FilePassAgain(v store.Viewer, passID int64) (items, messages int, err error) {
-	if _, err := rg.Store.Passes.ByID(rg.Context(), v, passID); err != nil {
+func (rg *Registry) FilePassAgain(ctx context.Context, v store.Viewer, passID int64) (items, messages int, err error) {
+	if _, err := rg.Store.Passes.ByID(ctx, v, passID); err != nil {
 		return 0, 0, err
 	}
-	items, messages, err = rg.Store.Undoing.FilePassAgain(rg.Context(), v, passID, rg.Clock())
+	items, messages, err = rg.Store.Undoing.FilePassAgain(ctx, v, passID, rg.Clock())
 	if err == nil && items == 0 {
 		return 0, 0, ErrNothingAgain
 	}
@@ -282,7 +282,7 @@ func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
 		entry.Undo, entry.Reason = how, why
 		return rg.Store.Undoing.End(ctx, entry, kept, pass.MadeBy, back, rg.Clock())
 	}
-	g, err := rg.Cabinets.Gate(entry.CabinetID)
+	g, err := rg.Cabinets.Gate(ctx, entry.CabinetID)
 	if err != nil {
 		return end(store.UndoKept, reason.StaysNoCabinet(), "", nil)
 	}
@@ -335,8 +335,8 @@ func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
 }
 
 // FileAgain lets what was taken back of a message be filed again.
-func (rg *Registry) FileAgain(v store.Viewer, messageID int64) (int, error) {
-	n, err := rg.Store.Undoing.FileAgain(rg.Context(), v, messageID, rg.Clock())
+func (rg *Registry) FileAgain(ctx context.Context, v store.Viewer, messageID int64) (int, error) {
+	n, err := rg.Store.Undoing.FileAgain(ctx, v, messageID, rg.Clock())
 	if err == nil && n == 0 {
 		return 0, ErrNotUndone
 	}
@@ -355,9 +355,9 @@ func sumKept(ctx context.Context, c cabinet.Cabinet, name string) (content cabin
 }
 
 // previewHand looks at what taking back would do where a person changed messages.
-func (rg *Registry) previewHand(v store.Viewer, passID int64) (UndoPreview, error) {
+func (rg *Registry) previewHand(ctx context.Context, v store.Viewer, passID int64) (UndoPreview, error) {
 	var p UndoPreview
-	changes, err := rg.Store.Undoing.HandChanges(rg.Context(), v, passID)
+	changes, err := rg.Store.Undoing.HandChanges(ctx, v, passID)
 	if err != nil {
 		return p, err
 	}
@@ -377,11 +377,11 @@ func (rg *Registry) previewHand(v store.Viewer, passID int64) (UndoPreview, erro
 }
 
 // takeBackHand takes back what a person changed on messages.
-func (rg *Registry) takeBackHand(v store.Viewer, passID int64) (store.Pass, error) {
-	if _, err := rg.Store.Passes.ByID(rg.Context(), v, passID); err != nil {
+func (rg *Registry) takeBackHand(ctx context.Context, v store.Viewer, passID int64) (store.Pass, error) {
+	if _, err := rg.Store.Passes.ByID(ctx, v, passID); err != nil {
 		return store.Pass{}, err
 	}
-	p, err := rg.Store.Undoing.TakeBackHand(rg.Context(), v, passID, rg.Clock())
+	p, err := rg.Store.Undoing.TakeBackHand(ctx, v, passID, rg.Clock())
 	if errors.Is(err, store.ErrNotFound) {
 		return p, ErrNothing
 	}

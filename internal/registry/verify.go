@@ -34,7 +34,7 @@ func CheckVerificationPlan(p store.VerificationPlan) error {
 
 // Verify looks whether the files that a query finds still lie where they were
 // filed, unchanged. What is missing or changed goes to the tray.
-func (rg *Registry) Verify(v store.Viewer, q register.Query) (*store.Pass, error) {
+func (rg *Registry) Verify(ctx context.Context, v store.Viewer, q register.Query) (*store.Pass, error) {
 	q.Most, q.After, q.Ascending, q.Sort = 0, register.Number{}, true, register.ByNumber
 	if q.States == nil {
 		q.States = []register.State{register.Filed, register.Changed, register.Missing}
@@ -47,7 +47,7 @@ func (rg *Registry) Verify(v store.Viewer, q register.Query) (*store.Pass, error
 		return nil, rule.Problems{{Place: "text", Text: "only files that were filed and not taken back are verified: leave " +
 			"the state out, or say state:filed"}}
 	}
-	found, err := rg.Store.Register.Find(rg.Context(), v, q)
+	found, err := rg.Store.Register.Find(ctx, v, q)
 	if err != nil {
 		return nil, err
 	}
@@ -55,16 +55,17 @@ func (rg *Registry) Verify(v store.Viewer, q register.Query) (*store.Pass, error
 		return nil, rule.Problems{{Place: "text", Text: "nothing of that kind was filed, so there is nothing to verify"}}
 	}
 	left := found.Numbers
-	return rg.beginVerification(v.Name, found.Total, store.VerificationPlan{}, func() ([]store.Filing, error) {
-		some := left[:min(verifyBatch, len(left))]
-		left = left[len(some):]
-		return rg.Store.Register.Numbered(rg.Context(), v, some)
-	})
+	return rg.beginVerification(ctx, v.Name, found.Total, store.VerificationPlan{},
+		func(ctx context.Context) ([]store.Filing, error) {
+			some := left[:min(verifyBatch, len(left))]
+			left = left[len(some):]
+			return rg.Store.Register.Numbered(ctx, v, some)
+		})
 }
 
 // beginVerification verifies batches until there are none, as a pass.
-func (rg *Registry) beginVerification(by string, total int, plan store.VerificationPlan,
-	next func() ([]store.Filing, error)) (*store.Pass, error) {
+func (rg *Registry) beginVerification(ctx context.Context, by string, total int, plan store.VerificationPlan,
+	next func(ctx context.Context) ([]store.Filing, error)) (*store.Pass, error) {
 	rg.mutex.Lock()
 	if rg.verifying {
 		rg.mutex.Unlock()
@@ -73,7 +74,7 @@ func (rg *Registry) beginVerification(by string, total int, plan store.Verificat
 	rg.verifying = true
 	rg.mutex.Unlock()
 	pass := &store.Pass{Kind: "verification", MadeBy: by, State: store.Running, Total: total, StartedAt: rg.Clock()}
-	if err := rg.Store.Passes.Add(rg.Context(), pass); err != nil {
+	if err := rg.Store.Passes.Add(ctx, pass); err != nil {
 		rg.mutex.Lock()
 		rg.verifying = false
 		rg.mutex.Unlock()
@@ -81,8 +82,8 @@ func (rg *Registry) beginVerification(by string, total int, plan store.Verificat
 	}
 	begun := *pass
 	steer := rg.Passes.Begin(pass.ID)
-	rg.Go("verifying", func() {
-		state, err := rg.verifyAll(rg.Context(), pass, steer, plan, next)
+	rg.Go("verifying", func(ctx context.Context) {
+		state, err := rg.verifyAll(ctx, pass, steer, plan, next)
 		rg.mutex.Lock()
 		rg.verifying = false
 		rg.mutex.Unlock()
@@ -92,7 +93,7 @@ func (rg *Registry) beginVerification(by string, total int, plan store.Verificat
 		}
 		ended := rg.Clock()
 		pass.State, pass.EndedAt = state, &ended
-		if err := rg.Store.Passes.Save(rg.Context(), pass); err != nil {
+		if err := rg.Store.Passes.Save(ctx, pass); err != nil {
 			rg.Log.Error("keeping a pass", "error", err)
 		}
 		rg.Events.Send(events.Event{Kind: "pass", ID: fmt.Sprint(pass.ID)})
@@ -101,11 +102,11 @@ func (rg *Registry) beginVerification(by string, total int, plan store.Verificat
 }
 
 func (rg *Registry) verifyAll(ctx context.Context, pass *store.Pass, steer *passes.Steering,
-	plan store.VerificationPlan, next func() ([]store.Filing, error)) (store.PassState, error) {
+	plan store.VerificationPlan, next func(ctx context.Context) ([]store.Filing, error)) (store.PassState, error) {
 	hours, _ := passes.ParseHours(plan.FromTime, plan.ToTime) // it was checked
 	missing, changed, passed := 0, 0, 0
 	for {
-		rows, err := next()
+		rows, err := next(ctx)
 		if err != nil || len(rows) == 0 {
 			return store.Done, err
 		}
@@ -176,7 +177,7 @@ func verified(missing, changed, passed int) string {
 // VerifyOne says whether a file is "missing", "changed" or, as "", as it was
 // filed. The error is the cabinet's: then nothing can be said.
 func (rg *Registry) VerifyOne(ctx context.Context, f *store.Filing) (string, error) {
-	g, err := rg.Cabinets.Gate(f.CabinetID)
+	g, err := rg.Cabinets.Gate(ctx, f.CabinetID)
 	if errors.Is(err, store.ErrNotFound) {
 		return "missing", nil // the cabinet was removed
 	}
@@ -190,7 +191,7 @@ func (rg *Registry) VerifyOne(ctx context.Context, f *store.Filing) (string, err
 	switch {
 	case errors.Is(err, cabinet.ErrMissing):
 		if err := g.Cabinet.Check(ctx); err != nil { // nothing is there where the cabinet itself is not
-			return "", g.Trip(err)
+			return "", g.Trip(ctx, err)
 		}
 		return "missing", nil
 	case err != nil && cabinets.OnlyOf(ctx, g.Cabinet, err):
@@ -217,24 +218,24 @@ func (rg *Registry) VerifyFiling(ctx context.Context, f *store.Filing) error {
 }
 
 // KeepVerifying verifies by plan.
-func (rg *Registry) KeepVerifying() {
+func (rg *Registry) KeepVerifying(ctx context.Context) {
 	ticker := time.NewTicker(20 * rg.Beat)
 	defer ticker.Stop()
 	for {
 		select {
-		case <-rg.Context().Done():
+		case <-ctx.Done():
 			return
 		case <-ticker.C:
 		}
-		if err := rg.VerifyDue(); err != nil && !errors.Is(err, ErrVerifying) {
+		if err := rg.VerifyDue(ctx); err != nil && !errors.Is(err, ErrVerifying) {
 			rg.Log.Error("verifying by plan", "error", err)
 		}
 	}
 }
 
 // VerifyDue begins a verification by plan where one is due and the hours of the plan allow it.
-func (rg *Registry) VerifyDue() error {
-	plan, err := rg.Store.Settings.VerificationPlan(rg.Context())
+func (rg *Registry) VerifyDue(ctx context.Context) error {
+	plan, err := rg.Store.Settings.VerificationPlan(ctx)
 	if err != nil || plan.EveryDays == 0 {
 		return err
 	}
@@ -243,18 +244,18 @@ func (rg *Registry) VerifyDue() error {
 	}
 	// Once an hour at most: what becomes due one by one is gathered, and a cabinet
 	// that is out of reach does not fill the history.
-	if last, err := rg.Store.Verifications.Last(rg.Context()); err == nil && last.MadeBy == byPlan &&
+	if last, err := rg.Store.Verifications.Last(ctx); err == nil && last.MadeBy == byPlan &&
 		rg.Clock().Sub(last.StartedAt).Abs() < time.Hour {
 		return nil
 	}
 	before := rg.Clock().AddDate(0, 0, -plan.EveryDays)
-	n, err := rg.Store.Verifications.CountDue(rg.Context(), before)
+	n, err := rg.Store.Verifications.CountDue(ctx, before)
 	if err != nil || n == 0 {
 		return err
 	}
 	var after *store.Filing
-	_, err = rg.beginVerification(byPlan, n, plan, func() ([]store.Filing, error) {
-		rows, err := rg.Store.Verifications.DueForVerification(rg.Context(), before, after, verifyBatch)
+	_, err = rg.beginVerification(ctx, byPlan, n, plan, func(ctx context.Context) ([]store.Filing, error) {
+		rows, err := rg.Store.Verifications.DueForVerification(ctx, before, after, verifyBatch)
 		if len(rows) > 0 {
 			last := rows[len(rows)-1] // as it was found: it is changed by being verified
 			after = &last

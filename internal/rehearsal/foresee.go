@@ -106,7 +106,7 @@ func (f *foreseen) place(ctx context.Context, item *RehearsedItem, received time
 			}
 			return
 		}
-		filing := f.filing(would, there)
+		filing := f.filing(ctx, would, there)
 		shown := there
 		if filing != nil && !f.viewer.MaySee(filing.MailboxID) { // of what came to other mailboxes nothing is told
 			shown = path.Join(path.Join(item.Segments...), file)
@@ -140,7 +140,7 @@ func (f *foreseen) place(ctx context.Context, item *RehearsedItem, received time
 }
 
 // filing is the line of the register for an existing file, nil where there is none.
-func (f *foreseen) filing(would *wouldBe, there string) *store.Filing {
+func (f *foreseen) filing(ctx context.Context, would *wouldBe, there string) *store.Filing {
 	if would != nil || f.gate == nil {
 		return nil
 	}
@@ -148,7 +148,7 @@ func (f *foreseen) filing(would *wouldBe, there string) *store.Filing {
 	if folder == "." {
 		folder = ""
 	}
-	filing, err := f.owner.Store.Register.At(f.owner.Context(), f.gate.Row.ID, folder, path.Base(there))
+	filing, err := f.owner.Store.Register.At(ctx, f.gate.Row.ID, folder, path.Base(there))
 	if err != nil {
 		if !errors.Is(err, store.ErrNotFound) {
 			f.owner.Log.Warn("looking for what lies in a cabinet", "cause", err)

@@ -147,7 +147,7 @@ func (rh *Rehearser) Rehearse(ctx context.Context, v store.Viewer, of RehearsalO
 		would: map[string]*foreseen{}, copies: map[copyOf]string{}, tree: map[[2]string]*FolderSum{},
 		same: map[string]int{}, moved: map[string]int{}, hidden: map[string]int{}, out: &Rehearsal{},
 		watch: map[[2]string][]*rule.Compiled{}}
-	if err := r.order(); err != nil {
+	if err := r.order(ctx); err != nil {
 		return nil, err
 	}
 	mailboxes, err := rh.Store.Mailboxes.All(ctx, v)
@@ -186,7 +186,7 @@ func (rh *Rehearser) Rehearse(ctx context.Context, v store.Viewer, of RehearsalO
 }
 
 // order puts the rule that is edited into its place among the running ones.
-func (r *rehearsing) order() error {
+func (r *rehearsing) order(ctx context.Context) error {
 	running := r.owner.office.Settings().Rules
 	if r.of.Rule == nil {
 		r.rules = running
@@ -198,7 +198,7 @@ func (r *rehearsing) order() error {
 	}
 	r.edited = c
 	place := -1
-	if row, err := r.owner.Store.Rules.ByID(r.owner.Context(), r.of.Rule.ID); err == nil && r.of.Rule.ID != "" {
+	if row, err := r.owner.Store.Rules.ByID(ctx, r.of.Rule.ID); err == nil && r.of.Rule.ID != "" {
 		place = row.Place
 	}
 	placed := false
@@ -208,7 +208,7 @@ func (r *rehearsing) order() error {
 			continue
 		}
 		if !placed && place >= 0 {
-			if row, err := r.owner.Store.Rules.ByID(r.owner.Context(), other.Rule.ID); err == nil && row.Place > place {
+			if row, err := r.owner.Store.Rules.ByID(ctx, other.Rule.ID); err == nil && row.Place > place {
 				r.rules, placed = append(r.rules, c), true
 			}
 		}
@@ -591,7 +591,7 @@ func (r *rehearsing) matches(p *planned) rule.Answer {
 
 // takeAll counts messages in their order, and keeps the last ones for showing.
 func (r *rehearsing) takeAll(ctx context.Context, all []planned) error {
-	before, err := r.before(all)
+	before, err := r.before(ctx, all)
 	if err != nil {
 		return err
 	}
@@ -608,7 +608,7 @@ type decided struct {
 	sums    map[copyOf]cabinet.Content               // the contents of items that any rule filed; of no rule
 }
 
-func (r *rehearsing) before(all []planned) (decided, error) {
+func (r *rehearsing) before(ctx context.Context, all []planned) (decided, error) {
 	d := decided{map[store.ItemOf]map[string]*store.Entry{}, map[copyOf]string{}, map[copyOf]cabinet.Content{}}
 	var rules []string
 	for _, c := range r.looking() {
@@ -628,7 +628,7 @@ func (r *rehearsing) before(all []planned) (decided, error) {
 	if len(prints) == 0 {
 		return d, nil
 	}
-	entries, err := r.owner.Store.Journal.DecidedBy(r.owner.Context(), rules, ids)
+	entries, err := r.owner.Store.Journal.DecidedBy(ctx, rules, ids)
 	if err != nil {
 		return d, err
 	}
@@ -640,7 +640,7 @@ func (r *rehearsing) before(all []planned) (decided, error) {
 		}
 		d.entries[key][e.RuleID] = e // of several rounds the last
 	}
-	copies, err := r.owner.Store.Journal.FiledCopies(r.owner.Context(), prints)
+	copies, err := r.owner.Store.Journal.FiledCopies(ctx, prints)
 	for _, c := range copies {
 		if c.Filed {
 			d.copies[copyOf{[32]byte(c.Fingerprint), c.RuleID, c.Item}] = c.Path
