@@ -199,7 +199,12 @@ func TestMailOnDiskIsWatchedAndTakenIn(t *testing.T) {
 	}
 
 	// From where the time of receipt is known is said where no mail server recorded it.
-	line := value[client.RegisterPage](t, "register", "list", "pilot").Filings[0]
+	var page client.RegisterPage // the file has its name a moment before
+	until(t, "it is in the register", func() bool {
+		page = value[client.RegisterPage](t, "register", "list", "pilot")
+		return len(page.Filings) == 1
+	})
+	line := page.Filings[0]
 	says(t, "the time of the file", must(t, "register", "show", line.Entry), "(as the time of its file says)")
 	says(t, "the time of the file", must(t, "messages", "why", fmt.Sprint(line.Message)), "(as the time of its file says)")
 

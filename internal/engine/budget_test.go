@@ -126,9 +126,10 @@ func TestNothingInAMessageStopsItsMailbox(t *testing.T) {
 		if status := h.engine.Status("box"); status.State != Live && status.State != AtInterval {
 			t.Errorf("%s: the mailbox is %s: %s", name, status.State, status.Problem)
 		}
-		if left, err := os.ReadDir(h.engine.Spool); err != nil || len(left) > 0 {
-			t.Errorf("%s: %d things are left where work is done, %v", name, len(left), err)
-		}
+		h.until(name+": nothing is left where work is done", func() bool {
+			left, err := os.ReadDir(h.engine.Spool)
+			return err == nil && len(left) == 0
+		})
 		h.engine.Stop()
 	}
 }
