@@ -279,7 +279,7 @@ func (s *bookHandlers) ImportRules(ctx context.Context, r ImportRulesRequestObje
 	if err != nil {
 		return nil, err
 	}
-	all, err := s.Engine.Office.ImportRules(rules, renames, viewerOf(ctx).Name)
+	all, err := s.Engine.Office.ImportRules(ctx, rules, renames, viewerOf(ctx).Name)
 	return ImportRules200JSONResponse(s.changes(all)), err
 }
 

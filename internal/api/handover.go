@@ -50,7 +50,7 @@ func (s *handOverHandlers) TakeOverMailbox(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Engine.TakenOver(&m); err != nil {
+	if err := s.Engine.TakenOver(ctx, &m); err != nil {
 		return nil, err
 	}
 	return TakeOverMailbox201JSONResponse(s.mailbox(viewerOf(ctx), &m)), nil

@@ -336,7 +336,7 @@ func (s *registerHandlers) GetFile(ctx context.Context, r GetFileRequestObject) 
 	if f.FiledAt == nil {
 		return nil, engine.ErrMissing
 	}
-	c, err := s.Engine.Cabinets.Cabinet(f.CabinetID)
+	c, err := s.Engine.Cabinets.Cabinet(ctx, f.CabinetID)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, &problem{status: 404, kind: "cabinet-gone",
 			text: fmt.Sprintf("the cabinet “%s” was removed from Ink Tray", f.Cabinet), advice: "The file may still lie where " +

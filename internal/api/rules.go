@@ -177,7 +177,7 @@ func (s *ruleHandlers) OrderRules(ctx context.Context, r OrderRulesRequestObject
 	if err := s.Store.Rules.Order(ctx, r.Body.Ids, was, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
-	if err := s.Engine.Office.LoadRules(); err != nil {
+	if err := s.Engine.Office.LoadRules(ctx); err != nil {
 		return nil, err
 	}
 	out, err := s.rules(ctx)

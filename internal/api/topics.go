@@ -32,8 +32,8 @@ func topicOf(t *store.Topic, learned *topic.Topic, uses map[string][]string) Top
 	return out
 }
 
-func (s *topicHandlers) topic(t *store.Topic) (Topic, error) {
-	uses, err := s.Engine.Office.Topics.Uses()
+func (s *topicHandlers) topic(ctx context.Context, t *store.Topic) (Topic, error) {
+	uses, err := s.Engine.Office.Topics.Uses(ctx)
 	return topicOf(t, s.Engine.Office.Topics.Learned(t.Name), uses), err
 }
 
@@ -42,7 +42,7 @@ func (s *topicHandlers) topicByID(ctx context.Context, id string) (Topic, error)
 	if err != nil {
 		return Topic{}, err
 	}
-	return s.topic(&t)
+	return s.topic(ctx, &t)
 }
 
 // ListTopics lists the topics.
@@ -51,7 +51,7 @@ func (s *topicHandlers) ListTopics(ctx context.Context, _ ListTopicsRequestObjec
 	if err != nil {
 		return nil, err
 	}
-	uses, err := s.Engine.Office.Topics.Uses()
+	uses, err := s.Engine.Office.Topics.Uses(ctx)
 	out := ListTopics200JSONResponse{}
 	for i := range rows {
 		out = append(out, topicOf(&rows[i], s.Engine.Office.Topics.Learned(rows[i].Name), uses))
@@ -65,7 +65,7 @@ func (s *topicHandlers) AddTopic(ctx context.Context, r AddTopicRequestObject) (
 	if err := s.Engine.Office.Topics.Save(ctx, &t, 0, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
-	out, err := s.topic(&t)
+	out, err := s.topic(ctx, &t)
 	return AddTopic201JSONResponse(out), err
 }
 
@@ -80,14 +80,14 @@ func (s *topicHandlers) ChangeTopic(ctx context.Context, r ChangeTopicRequestObj
 	if err := s.Engine.Office.Topics.Save(ctx, &t, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
-	out, err := s.topic(&t)
+	out, err := s.topic(ctx, &t)
 	return ChangeTopic200JSONResponse(out), err
 }
 
 // RemoveTopic removes a topic.
 func (s *topicHandlers) RemoveTopic(ctx context.Context, r RemoveTopicRequestObject) (RemoveTopicResponseObject,
 	error) {
-	return RemoveTopic204Response{}, s.Engine.Office.Topics.Remove(r.ID, viewerOf(ctx).Name)
+	return RemoveTopic204Response{}, s.Engine.Office.Topics.Remove(ctx, r.ID, viewerOf(ctx).Name)
 }
 
 // ListExamples lists by what a topic was taught.

@@ -77,8 +77,8 @@ func (cs *Cabinets) filesFrom(ctx context.Context, g *Gate) (map[string]store.Ma
 func (cs *Cabinets) Recheck() { cs.asked.Add(1) }
 
 // ClaimsAreCurrent says whether a cabinet's claims were looked at since recheck.
-func (cs *Cabinets) ClaimsAreCurrent(cabinetID string) bool {
-	g, err := cs.Gate(cs.Context(), cabinetID)
+func (cs *Cabinets) ClaimsAreCurrent(ctx context.Context, cabinetID string) bool {
+	g, err := cs.Gate(ctx, cabinetID)
 	if err != nil {
 		return false
 	}

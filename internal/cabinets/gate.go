@@ -128,12 +128,12 @@ func (cs *Cabinets) Close() {
 }
 
 // Named finds the gate of a cabinet by the cabinet's name; nil where it cannot be opened.
-func (cs *Cabinets) Named(name string) *Gate {
-	row, err := cs.Store.Cabinets.Named(cs.Context(), name)
+func (cs *Cabinets) Named(ctx context.Context, name string) *Gate {
+	row, err := cs.Store.Cabinets.Named(ctx, name)
 	if err != nil {
 		return nil
 	}
-	g, err := cs.Gate(cs.Context(), row.ID)
+	g, err := cs.Gate(ctx, row.ID)
 	if err != nil {
 		return nil
 	}

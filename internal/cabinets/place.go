@@ -180,8 +180,8 @@ func (cs *Cabinets) ChangeCabinet(ctx context.Context, c *store.Cabinet, reached
 }
 
 // Cabinet gives a cabinet for reading. It stays the engine's: nobody else closes it.
-func (cs *Cabinets) Cabinet(id string) (cabinet.Cabinet, error) {
-	g, err := cs.Gate(cs.Context(), id)
+func (cs *Cabinets) Cabinet(ctx context.Context, id string) (cabinet.Cabinet, error) {
+	g, err := cs.Gate(ctx, id)
 	if err != nil {
 		return nil, err
 	}

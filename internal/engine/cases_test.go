@@ -103,7 +103,7 @@ func TestRulesSeeAMessageInTheirOrderUntilOneStops(t *testing.T) {
 	if err := h.store.Rules.Order(t.Context(), []string{second, first}, nil, "test"); err != nil {
 		t.Fatal(err)
 	}
-	if err := h.engine.Office.LoadRules(); err != nil {
+	if err := h.engine.Office.LoadRules(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	box.add(raw("two", "b.csv", "2"))

@@ -149,13 +149,13 @@ func (e *Engine) Start() error {
 	if err := e.Reader.EmptySpool(); err != nil {
 		return err
 	}
-	if err := e.Filer.Open(); err != nil {
+	if err := e.Filer.Open(e.Context()); err != nil {
 		return err
 	}
 	if err := e.countCrashes(e.Context()); err != nil {
 		return err
 	}
-	if err := e.Office.Load(); err != nil {
+	if err := e.Office.Load(e.Context()); err != nil {
 		return err
 	}
 	if err := e.Store.Passes.EndLive(e.Context(), e.Clock()); err != nil {

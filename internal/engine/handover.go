@@ -108,7 +108,7 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 			return "", err
 		}
 	}
-	if err := errors.Join(e.Store.Mailboxes.Remove(ctx, m.ID, v.Name), e.Office.LoadRules()); err != nil {
+	if err := errors.Join(e.Store.Mailboxes.Remove(ctx, m.ID, v.Name), e.Office.LoadRules(ctx)); err != nil {
 		return "", err
 	}
 	e.Events.Send(events.Event{Kind: "mailbox", ID: m.ID})
@@ -128,11 +128,11 @@ func looks(rules []store.Rule, id, mailbox string) bool {
 }
 
 // TakenOver looks after a mailbox that was taken over: its rules run from where they were.
-func (e *Engine) TakenOver(m *store.Mailbox) error {
-	if err := e.Office.LoadTopics(e.Context(), ""); err != nil {
+func (e *Engine) TakenOver(ctx context.Context, m *store.Mailbox) error {
+	if err := e.Office.LoadTopics(ctx, ""); err != nil {
 		return err
 	}
-	if err := e.Office.LoadRules(); err != nil {
+	if err := e.Office.LoadRules(ctx); err != nil {
 		return err
 	}
 	e.Watch(m.ID)

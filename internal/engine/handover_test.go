@@ -89,7 +89,7 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := to.engine.TakenOver(&m); err != nil {
+		if err := to.engine.TakenOver(t.Context(), &m); err != nil {
 			t.Fatal(err)
 		}
 	}

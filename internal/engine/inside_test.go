@@ -334,7 +334,7 @@ func TestAFileIsReplacedOnlyByALaterMessageAndOnlyIfNobodyChangedIt(t *testing.T
 	if err != nil || f.ReplacedBy != "2026-2" {
 		t.Fatalf("the register says of the first: replaced by %q (%v)", f.ReplacedBy, err)
 	}
-	c, err := h.engine.Cabinets.Cabinet("cab")
+	c, err := h.engine.Cabinets.Cabinet(t.Context(), "cab")
 	if err != nil {
 		t.Fatal(err)
 	}

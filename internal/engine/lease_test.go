@@ -288,7 +288,7 @@ func TestTwoInstallationsThatWatchOneMailboxIntoOneCabinetAreTold(t *testing.T) 
 		t.Fatal(err)
 	}
 	h.engine.Cabinets.Recheck()
-	h.until("it looked again", func() bool { return h.engine.Cabinets.ClaimsAreCurrent("cab") })
+	h.until("it looked again", func() bool { return h.engine.Cabinets.ClaimsAreCurrent(t.Context(), "cab") })
 	if h.notice("watched twice") != nil {
 		t.Error("what a person settled came back")
 	}

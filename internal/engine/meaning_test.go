@@ -120,7 +120,7 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 		!strings.Contains(err.Error(), "the rule “Berths” asks for the topic") {
 		t.Errorf("renaming: %v", err)
 	}
-	if err := h.engine.Office.Topics.Remove(id, "test"); err == nil ||
+	if err := h.engine.Office.Topics.Remove(t.Context(), id, "test"); err == nil ||
 		!strings.Contains(err.Error(), "asks for the topic") {
 		t.Errorf("removing: %v", err)
 	}

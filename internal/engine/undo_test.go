@@ -339,7 +339,7 @@ func TestKeptFilesAndHistoryGoAfterTheirTime(t *testing.T) {
 	h.filed(1)
 	entries, _ := h.store.Journal.OfMessage(t.Context(), store.System, 1)
 	h.undone(0, entries[0].ID)
-	c, err := h.engine.Cabinets.Cabinet("cab")
+	c, err := h.engine.Cabinets.Cabinet(t.Context(), "cab")
 	if err != nil {
 		t.Fatal(err)
 	}

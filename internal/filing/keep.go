@@ -38,7 +38,7 @@ type keptItem struct {
 }
 
 // Open opens the folder of contents that wait for a cabinet, and removes those that no entry needs.
-func (fl *Filer) Open() error {
+func (fl *Filer) Open(ctx context.Context) error {
 	open := fl.Waiting
 	if open == nil {
 		open = func() (disk.FS, error) {
@@ -53,7 +53,7 @@ func (fl *Filer) Open() error {
 	if fl.kept, err = open(); err != nil {
 		return fmt.Errorf("opening the folder of what waits for a cabinet: %w", err)
 	}
-	return fl.sweepKept(fl.Context())
+	return fl.sweepKept(ctx)
 }
 
 // Close closes the folder of what is kept.

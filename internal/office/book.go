@@ -13,9 +13,10 @@ import (
 )
 
 // LoadBook reads correspondents and tables again after a change.
-func (o *Office) LoadBook() error {
+func (o *Office) LoadBook(ctx context.Context) error {
+	ctx = context.WithoutCancel(ctx) // what was saved is taken up in any case
 	return o.change(func(next *Snapshot) error {
-		rows, err := o.Store.Book.All(o.Context())
+		rows, err := o.Store.Book.All(ctx)
 		if err != nil {
 			return err
 		}
@@ -29,7 +30,7 @@ func (o *Office) LoadBook() error {
 			}
 		}
 		next.Book = correspondent.New(all)
-		tables, err := o.Store.Book.Tables(o.Context())
+		tables, err := o.Store.Book.Tables(ctx)
 		if err != nil {
 			return err
 		}
@@ -80,7 +81,7 @@ func (o *Office) SaveCorrespondent(ctx context.Context, c *store.Correspondent, 
 		}
 	}
 	if was != "" && !strings.EqualFold(was, entry.Name) {
-		used, err := o.usedInRules(was)
+		used, err := o.usedInRules(ctx, was)
 		if err != nil {
 			return err
 		}
@@ -97,14 +98,14 @@ func (o *Office) SaveCorrespondent(ctx context.Context, c *store.Correspondent, 
 	if err := o.Store.Book.Save(ctx, c, passwords, revision, o.Clock().UTC(), actor); err != nil {
 		return err
 	}
-	return o.LoadBook()
+	return o.LoadBook(ctx)
 }
 
 func orEmpty(list []string) []string { return append([]string{}, list...) }
 
 // usedInRules lists the rules that name a correspondent or a group.
-func (o *Office) usedInRules(name string) ([]string, error) {
-	return o.UsedBy(o.Context(), func(r *rule.Rule) bool {
+func (o *Office) usedInRules(ctx context.Context, name string) ([]string, error) {
+	return o.UsedBy(ctx, func(r *rule.Rule) bool {
 		return slices.ContainsFunc(r.Correspondents(),
 			func(n string) bool { return strings.EqualFold(strings.TrimSpace(n), name) })
 	})
@@ -116,7 +117,7 @@ func (o *Office) RemoveCorrespondent(ctx context.Context, id, actor string) erro
 	if err != nil {
 		return err
 	}
-	used, err := o.usedInRules(c.Name)
+	used, err := o.usedInRules(ctx, c.Name)
 	if err != nil {
 		return err
 	}
@@ -128,7 +129,7 @@ func (o *Office) RemoveCorrespondent(ctx context.Context, id, actor string) erro
 	if err := o.Store.Book.Remove(ctx, id, actor); err != nil {
 		return err
 	}
-	return o.LoadBook()
+	return o.LoadBook(ctx)
 }
 
 // mostRows bounds a table.
@@ -173,7 +174,7 @@ func (o *Office) SaveLookupTable(ctx context.Context, t *store.LookupTable, revi
 			return err
 		}
 		if !strings.EqualFold(was.Name, t.Name) {
-			if err := o.tableInUse(was.Name); err != nil {
+			if err := o.tableInUse(ctx, was.Name); err != nil {
 				return err
 			}
 		}
@@ -185,7 +186,7 @@ func (o *Office) SaveLookupTable(ctx context.Context, t *store.LookupTable, revi
 	if err != nil {
 		return err
 	}
-	return o.LoadBook()
+	return o.LoadBook(ctx)
 }
 
 // RemoveLookupTable forgets a table that no rule names.
@@ -194,17 +195,17 @@ func (o *Office) RemoveLookupTable(ctx context.Context, id, actor string) error 
 	if err != nil {
 		return err
 	}
-	if err := o.tableInUse(t.Name); err != nil {
+	if err := o.tableInUse(ctx, t.Name); err != nil {
 		return err
 	}
 	if err := o.Store.Book.RemoveTable(ctx, id, actor); err != nil {
 		return err
 	}
-	return o.LoadBook()
+	return o.LoadBook(ctx)
 }
 
-func (o *Office) tableInUse(name string) error {
-	used, err := o.UsedBy(o.Context(), func(r *rule.Rule) bool {
+func (o *Office) tableInUse(ctx context.Context, name string) error {
+	used, err := o.UsedBy(ctx, func(r *rule.Rule) bool {
 		c, err := rule.Compile(r, 0, o.Zone)
 		return err == nil && slices.ContainsFunc(c.Tables(), func(u rule.TableUse) bool { return Key(u.Table) == Key(name) })
 	})

@@ -123,8 +123,9 @@ func (o *Office) CompareRules(ctx context.Context, rules []rule.Rule, renames ma
 }
 
 // ImportRules saves the rules of a file; new ones are off. Either all of them are saved, or none.
-func (o *Office) ImportRules(rules []rule.Rule, renames map[string]string, actor string) ([]RuleChange, error) {
-	changes, err := o.CompareRules(o.Context(), rules, renames)
+func (o *Office) ImportRules(ctx context.Context, rules []rule.Rule, renames map[string]string,
+	actor string) ([]RuleChange, error) {
+	changes, err := o.CompareRules(ctx, rules, renames)
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +143,7 @@ func (o *Office) ImportRules(rules []rule.Rule, renames map[string]string, actor
 		if changes[i].Kind == "same" {
 			continue
 		}
-		if _, err := o.SaveRule(o.Context(), changes[i].Rule, 0, actor); err != nil {
+		if _, err := o.SaveRule(ctx, changes[i].Rule, 0, actor); err != nil {
 			return nil, err
 		}
 	}

@@ -3,6 +3,7 @@
 package office
 
 import (
+	"context"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -56,10 +57,10 @@ type Snapshot struct {
 func (o *Office) Settings() *Snapshot { return o.settings.Load() }
 
 // Load reads all settings, at the start.
-func (o *Office) Load() error {
-	for _, load := range []func() error{o.LoadBook, func() error { return o.LoadTopics(o.Context(), "") }, o.loadTrust,
-		o.LoadRules} {
-		if err := load(); err != nil {
+func (o *Office) Load(ctx context.Context) error {
+	for _, load := range []func(ctx context.Context) error{o.LoadBook,
+		func(ctx context.Context) error { return o.LoadTopics(ctx, "") }, o.loadTrust, o.LoadRules} {
+		if err := load(ctx); err != nil {
 			return err
 		}
 	}

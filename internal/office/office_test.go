@@ -20,7 +20,7 @@ func opened(t *testing.T) *Office {
 	}
 	t.Cleanup(func() { s.Close() })
 	o := New(base.New(base.Base{Store: s, Clock: time.Now, Zone: time.UTC, Log: slog.New(slog.DiscardHandler)}))
-	if err := o.Load(); err != nil {
+	if err := o.Load(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	return o

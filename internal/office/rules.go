@@ -13,9 +13,10 @@ import (
 )
 
 // LoadRules reads the running rules again after a change.
-func (o *Office) LoadRules() error {
+func (o *Office) LoadRules(ctx context.Context) error {
+	ctx = context.WithoutCancel(ctx) // what was saved is taken up in any case
 	err := o.change(func(next *Snapshot) error {
-		rows, err := o.Store.Rules.All(o.Context())
+		rows, err := o.Store.Rules.All(ctx)
 		if err != nil {
 			return err
 		}
@@ -24,12 +25,12 @@ func (o *Office) LoadRules() error {
 			if !rows[i].Running {
 				continue
 			}
-			c, err := o.Rule(o.Context(), rows[i].ID, rows[i].Revision)
+			c, err := o.Rule(ctx, rows[i].ID, rows[i].Revision)
 			if err == nil {
 				next.Rules = append(next.Rules, c)
 				continue
 			}
-			if err := o.tellOfRule(o.Context(), &rows[i], err); err != nil {
+			if err := o.tellOfRule(ctx, &rows[i], err); err != nil {
 				return err
 			}
 		}
@@ -165,7 +166,7 @@ func (o *Office) SaveRule(ctx context.Context, document *rule.Rule, revision int
 	if _, err := o.Store.Tray.Settle(ctx, "rule", row.ID); err != nil {
 		return row, err
 	}
-	return row, o.LoadRules()
+	return row, o.LoadRules(ctx)
 }
 
 // SwitchRule switches a rule on, from now on, or off.
@@ -178,7 +179,7 @@ func (o *Office) SwitchRule(ctx context.Context, id string, on bool, actor strin
 		if err := o.Store.Rules.SwitchOff(ctx, id, actor); err != nil {
 			return err
 		}
-		return o.LoadRules()
+		return o.LoadRules(ctx)
 	}
 	document, err := row.Parsed()
 	if err != nil {
@@ -213,7 +214,7 @@ func (o *Office) SwitchRule(ctx context.Context, id string, on bool, actor strin
 	if err := o.Store.Rules.SwitchOn(ctx, id, places, o.Clock().UTC(), actor); err != nil {
 		return err
 	}
-	return o.LoadRules()
+	return o.LoadRules(ctx)
 }
 
 // RemoveRule takes a rule away; what it filed stays.
@@ -221,7 +222,7 @@ func (o *Office) RemoveRule(ctx context.Context, id, actor string) error {
 	if err := o.Store.Rules.Remove(ctx, id, actor); err != nil {
 		return err
 	}
-	return o.LoadRules()
+	return o.LoadRules(ctx)
 }
 
 // UsedBy lists the names of the rules that use a mailbox or a cabinet.

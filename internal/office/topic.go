@@ -138,7 +138,7 @@ func (o *Topics) Save(ctx context.Context, t *store.Topic, revision int, actor s
 			return err
 		}
 		if !strings.EqualFold(was.Name, t.Name) {
-			if err := o.topicInUse(was.Name); err != nil {
+			if err := o.topicInUse(ctx, was.Name); err != nil {
 				return err
 			}
 		}
@@ -154,24 +154,24 @@ func (o *Topics) Save(ctx context.Context, t *store.Topic, revision int, actor s
 }
 
 // Remove forgets a topic that no rule names, with its examples.
-func (o *Topics) Remove(id, actor string) error {
-	t, err := o.Store.Topics.ByID(o.Context(), id)
+func (o *Topics) Remove(ctx context.Context, id, actor string) error {
+	t, err := o.Store.Topics.ByID(ctx, id)
 	if err != nil {
 		return err
 	}
-	if err := o.topicInUse(t.Name); err != nil {
+	if err := o.topicInUse(ctx, t.Name); err != nil {
 		return err
 	}
-	if err := o.Store.Topics.Remove(o.Context(), id, actor); err != nil {
+	if err := o.Store.Topics.Remove(ctx, id, actor); err != nil {
 		return err
 	}
-	return o.LoadTopics(o.Context(), id)
+	return o.LoadTopics(ctx, id)
 }
 
 // Uses lists the rules that ask for each topic, by its folded name.
-func (o *Topics) Uses() (map[string][]string, error) {
+func (o *Topics) Uses(ctx context.Context) (map[string][]string, error) {
 	uses := map[string][]string{}
-	_, err := o.UsedBy(o.Context(), func(r *rule.Rule) bool {
+	_, err := o.UsedBy(ctx, func(r *rule.Rule) bool {
 		for _, u := range r.Topics() {
 			if key := Key(u.Name); !slices.Contains(uses[key], r.Name) {
 				uses[key] = append(uses[key], r.Name)
@@ -182,8 +182,8 @@ func (o *Topics) Uses() (map[string][]string, error) {
 	return uses, err
 }
 
-func (o *Topics) topicInUse(name string) error {
-	used, err := o.UsedBy(o.Context(), func(r *rule.Rule) bool {
+func (o *Topics) topicInUse(ctx context.Context, name string) error {
+	used, err := o.UsedBy(ctx, func(r *rule.Rule) bool {
 		return slices.ContainsFunc(r.Topics(), func(u rule.TopicUse) bool { return Key(u.Name) == Key(name) })
 	})
 	if err != nil || len(used) == 0 {
@@ -255,7 +255,7 @@ func (o *Topics) ImportTopic(ctx context.Context, v store.Viewer, name string, l
 		return "", err
 	}
 	if _, err := o.ImportExamples(ctx, v, t.ID, list); err != nil {
-		return "", errors.Join(err, o.Remove(t.ID, v.Name)) // nothing is kept of an import that fails
+		return "", errors.Join(err, o.Remove(ctx, t.ID, v.Name)) // nothing is kept of an import that fails
 	}
 	return t.ID, nil
 }

@@ -33,10 +33,11 @@ func (o *Office) RuleNotes(document *rule.Rule) []string {
 
 // loadTrust reads which servers and senders the office trusts; where nothing is set, replies go to verified senders
 // only.
-func (o *Office) loadTrust() error {
+func (o *Office) loadTrust(ctx context.Context) error {
+	ctx = context.WithoutCancel(ctx) // what was saved is taken up in any case
 	return o.change(func(next *Snapshot) error {
 		t := Trust{Replies: true}
-		kept, err := o.Store.Settings.Get(o.Context(), store.TrustSetting)
+		kept, err := o.Store.Settings.Get(ctx, store.TrustSetting)
 		if err == nil && kept != "" {
 			err = json.Unmarshal([]byte(kept), &t)
 		}
@@ -68,7 +69,7 @@ func (o *Office) SetTrust(ctx context.Context, t Trust, revision int, actor stri
 		actor); err != nil {
 		return err
 	}
-	return o.loadTrust()
+	return o.loadTrust(ctx)
 }
 
 // NoteReport notes what a trusted server reports about a message (RFC 8601), which is among its facts.

@@ -96,7 +96,7 @@ func (ob *Outbox) ringSilence(ctx context.Context, a *store.Alarm) error {
 	} else if !r.Running {
 		advice = "The rule is switched off."
 	}
-	posts, err := ob.alarmPosts(a, text+" "+advice, t)
+	posts, err := ob.alarmPosts(ctx, a, text+" "+advice, t)
 	if err != nil {
 		return err
 	}
@@ -118,10 +118,10 @@ func span(hours int) string {
 	return fmt.Sprintf("%d hours", hours)
 }
 
-func (ob *Outbox) alarmPosts(a *store.Alarm, text string, about time.Time) ([]store.Post, error) {
+func (ob *Outbox) alarmPosts(ctx context.Context, a *store.Alarm, text string, about time.Time) ([]store.Post, error) {
 	var posts []store.Post
 	for i, name := range a.Who {
-		p, err := ob.noteTo(ob.Context(), name, "Ink Tray: "+a.Name, text+"\n", "alarm", "", alarmData{a.Name, text},
+		p, err := ob.noteTo(ctx, name, "Ink Tray: "+a.Name, text+"\n", "alarm", "", alarmData{a.Name, text},
 			fmt.Sprintf("alarm.%s.%d", a.ID[:8], i), about)
 		if err != nil {
 			return nil, err
@@ -152,7 +152,7 @@ func (ob *Outbox) ringReach(ctx context.Context, a *store.Alarm, outages []store
 		since := o.Since.In(ob.Zone).Format("15:04 on Monday 2 January 2006")
 		text := fmt.Sprintf("The %s “%s” has been out of reach since %s.", o.Kind, name, since)
 		advice := "Nothing is lost: what comes meanwhile is filed once it is back."
-		posts, err := ob.alarmPosts(a, text+" "+advice, o.Since)
+		posts, err := ob.alarmPosts(ctx, a, text+" "+advice, o.Since)
 		if err != nil {
 			return err
 		}

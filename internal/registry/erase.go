@@ -104,7 +104,7 @@ func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, f
 	}
 	t, err = rg.Store.Erasure.Erase(ctx, v, clean, rg.Clock())
 	t.Removed = removed
-	if err := rg.Office.LoadBook(); err != nil {
+	if err := rg.Office.LoadBook(ctx); err != nil {
 		return t, nil, err
 	}
 	if err := rg.Office.LoadTopics(ctx, ""); err != nil {

@@ -85,13 +85,14 @@ func (rg *Exports) Start(ctx context.Context, v store.Viewer, of ExportOf) (Expo
 	if err := rg.Store.People.Record(ctx, v, "export register", of.Format); err != nil {
 		return Export{}, err
 	}
-	within, cancel := context.WithCancel(rg.Context())
+	within, cancel := context.WithCancel(context.WithoutCancel(ctx)) // it goes on when nobody waits for it
 	x := &Export{ID: store.NewID(), Format: of.Format, State: store.Running, MadeAt: rg.Clock(), owner: v.ID,
 		cancel: cancel}
 	x.Name = "Register " + rg.Now().Format("2006-01-02 1504") + "." + of.Format
 	rg.exports.all[x.ID] = x
-	rg.Go("export", func(context.Context) {
+	rg.Go("export", func(ctx context.Context) {
 		defer cancel()
+		defer context.AfterFunc(ctx, cancel)()
 		size, err := rg.writeExport(within, v, x, &of)
 		rg.exports.mutex.Lock()
 		switch {

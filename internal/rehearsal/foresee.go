@@ -35,8 +35,8 @@ type wouldBe struct {
 	content  cabinet.Content // zero where it is not known
 }
 
-func foresee(e *Rehearser, v store.Viewer, cabinetName string) *foreseen {
-	return &foreseen{owner: e, viewer: v, gate: e.cabinets.Named(cabinetName), folders: map[string]string{},
+func foresee(ctx context.Context, e *Rehearser, v store.Viewer, cabinetName string) *foreseen {
+	return &foreseen{owner: e, viewer: v, gate: e.cabinets.Named(ctx, cabinetName), folders: map[string]string{},
 		exact: map[string]string{}, files: map[string]wouldBe{}, next: map[string]int{}}
 }
 

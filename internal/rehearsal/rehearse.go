@@ -778,7 +778,7 @@ func (r *rehearsing) item(ctx context.Context, p *planned, pr *plan.Rule, item *
 	cabinet := item.Target.Cabinet
 	would := r.would[cabinet]
 	if would == nil {
-		would = foresee(r.owner, r.viewer, cabinet)
+		would = foresee(ctx, r.owner, r.viewer, cabinet)
 		r.would[cabinet] = would
 	}
 	would.place(ctx, &out, p.row.ReceivedAt, before.sums[copyOf{p.print, "", item.Item.ID}])
