@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -92,9 +93,29 @@ func (p *process) begin() {
 	p.t.Helper()
 	p.command = exec.Command(os.Args[0], p.args...)
 	p.command.Env = append(os.Environ(), "INKTRAY_TEST_RUN=1")
+	said, err := os.OpenFile(filepath.Join(p.folder, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	defer said.Close() // the program has its own
+	p.command.Stderr = said
 	if err := p.command.Start(); err != nil {
 		p.t.Fatal(err)
 	}
+}
+
+// warnings are the lines of the program's log that warn, at most as many.
+func (p *process) warnings(most int) (lines []string) {
+	text, err := os.ReadFile(filepath.Join(p.folder, "log"))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	for line := range strings.Lines(string(text)) {
+		if !strings.Contains(line, "level=INFO") && len(lines) < most {
+			lines = append(lines, line[:min(len(line), 400)])
+		}
+	}
+	return lines
 }
 
 func (p *process) answers() bool {

@@ -405,7 +405,11 @@ func (s *Session) complete(ctx context.Context, uids []uint32, facts []source.Fa
 			continue
 		}
 		one, err := s.fetch(ctx, []uint32{uid})
-		if err == nil && len(one) == 0 {
+		if err != nil && s.unreadable(err) && ctx.Err() == nil { // the answer, not the server, is at fault
+			if err = s.again(ctx); err == nil {
+				one, err = s.whole(ctx, uid)
+			}
+		} else if err == nil && len(one) == 0 {
 			one, err = s.whole(ctx, uid)
 		}
 		if err == nil && len(one) == 0 {
