@@ -74,11 +74,11 @@ fuzz:
 	  tail -n 2 .fuzz.log; rm -f .fuzz.log; done
 
 ## bench: the benchmarks, and the limits they are held to
-bench: needs
+bench: needs reader
 	go test -run '^$$' -bench . -benchtime 1s ./internal/core/... ./internal/cabinet/... ./internal/child ./internal/store ./internal/source/drop
 	go test -run '^$$' -bench . -benchtime 1x ./internal/core/topic -args -write-docs
 	go test -timeout 20m -run '^$$' -bench . -benchtime 1x ./internal/engine
-	go test -timeout 30m -run '^$$' -bench . -benchtime 1x ./internal/cli
+	go test -tags reader -timeout 30m -run '^$$' -bench . -benchtime 1x ./internal/cli
 
 ## reliability: run the faults and the kills and write what came of them into docs/reliability.md
 reliability: needs
@@ -91,13 +91,13 @@ prove: needs
 	go test -timeout 40m ./internal/engine -run EverySafeguard -parallel 2 -args -prove -write-docs
 
 ## soak: kill the real process for about an hour, then send it hostile messages for another
-soak: needs
-	go test -timeout 3h -v ./internal/cli -run Killed -args -kills 10000 -kill-messages 10000
-	go test -timeout 4h -v ./internal/cli -run AmongHostile -args -hostile 10000 -ordinary 2000 -hostile-rate 2.8 -write-docs
+soak: needs reader
+	go test -tags reader -timeout 3h -v ./internal/cli -run Killed -args -kills 10000 -kill-messages 10000
+	go test -tags reader -timeout 4h -v ./internal/cli -run AmongHostile -args -hostile 10000 -ordinary 2000 -hostile-rate 2.8 -write-docs
 
 ## cross: it builds for Linux, macOS and Windows
 cross:
 	@for t in linux/arm64 darwin/arm64 windows/amd64; do echo "building for $$t"; GOOS=$${t%/*} GOARCH=$${t#*/} go build -trimpath -o /dev/null ./cmd/inktray || exit 1; done
 
 clean:
-	rm -rf bin web/node_modules && find internal/console/dist -mindepth 1 ! -name .gitkeep -delete
+	rm -rf internal/child/program/reader.gz bin web/node_modules && find internal/console/dist -mindepth 1 ! -name .gitkeep -delete

@@ -365,7 +365,7 @@ func (s *bookHandlers) rehearsal(ctx context.Context, of rehearsal.RehearsalOf, 
 // plannedStep shows a follow-up that would be done.
 func plannedStep(p *plan.Step, ruleName string) Step {
 	out := Step{Kind: StepKind(p.Kind), What: p.What, State: "to do", Reason: p.Reason.String(),
-		ReasonCode: code(p.Reason), Rule: optional(ruleName)}
+		ReasonCodes: codes(p.Reason), Rule: optional(ruleName)}
 	if !p.Do {
 		out.State = "left out"
 	}

@@ -110,14 +110,14 @@ func (s *careHandlers) ListTray(ctx context.Context, _ ListTrayRequestObject) (L
 			ways = append([]MatterWays{MatterWaysAnswer}, ways...)
 		}
 		put(Matter{ID: fmt.Sprint(e.ID), Cause: string(e.Cause), Name: e.Name, Size: &e.Size,
-			Rule: optional(n.rules[e.RuleID]), Reason: e.Reason.String(), ReasonCode: code(e.Reason),
+			Rule: optional(n.rules[e.RuleID]), Reason: e.Reason.String(), ReasonCodes: codes(e.Reason),
 			Advice: optional(e.Reason.Advice()), Path: optional(e.Wanted),
 			Topic: optional(e.Topic), At: e.DoneAt, Ways: ways}, e.MessageID)
 	}
 	for i := range follow {
 		f := &follow[i]
 		put(Matter{ID: fmt.Sprintf("f%d", f.ID), Cause: string(f.Cause), Name: stepName(f.Kind, f.What),
-			Rule: optional(n.rules[f.RuleID]), Reason: f.Reason.String(), ReasonCode: code(f.Reason),
+			Rule: optional(n.rules[f.RuleID]), Reason: f.Reason.String(), ReasonCodes: codes(f.Reason),
 			Advice: optional(f.Reason.Advice()), At: f.DoneAt,
 			Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, f.MessageID)
 	}
@@ -128,7 +128,7 @@ func (s *careHandlers) ListTray(ctx context.Context, _ ListTrayRequestObject) (L
 			to = "a program that is called"
 		}
 		put(Matter{ID: fmt.Sprintf("p%d", p.ID), Cause: string(p.Cause), Name: strings.TrimSuffix(p.Subject+" → "+to, " → "),
-			Rule: optional(n.rules[p.RuleID]), Reason: p.Reason.String(), ReasonCode: code(p.Reason),
+			Rule: optional(n.rules[p.RuleID]), Reason: p.Reason.String(), ReasonCodes: codes(p.Reason),
 			Advice: optional(p.Reason.Advice()), At: p.DoneAt,
 			Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, p.MessageID)
 	}
@@ -147,7 +147,7 @@ func (s *careHandlers) ListTray(ctx context.Context, _ ListTrayRequestObject) (L
 		m := &unread[i]
 		name := fmt.Sprintf("%s, in “%s”, %s", m.Called(), n.mailboxes[m.MailboxID], m.Folder)
 		put(Matter{ID: fmt.Sprintf("m%d", m.ID), Cause: string(m.Cause), Name: name,
-			Reason: m.Reason.String(), ReasonCode: code(m.Reason), Advice: optional(m.Reason.Advice()), At: m.DoneAt,
+			Reason: m.Reason.String(), ReasonCodes: codes(m.Reason), Advice: optional(m.Reason.Advice()), At: m.DoneAt,
 			Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, m.MessageID)
 	}
 	out := ListTray200JSONResponse{Groups: []TrayGroup{}, Notices: []Notice{}}
@@ -258,11 +258,11 @@ func (n *names) steps(follow []store.FollowUp, sent []store.Post) []Step {
 	for i := range follow {
 		f := &follow[i]
 		one := Step{ID: &f.ID, Rule: optional(n.rules[f.RuleID]), Kind: StepKind(f.Kind), What: f.What,
-			State: string(f.State), Reason: f.Reason.String(), ReasonCode: code(f.Reason), DoneAt: f.DoneAt}
+			State: string(f.State), Reason: f.Reason.String(), ReasonCodes: codes(f.Reason), DoneAt: f.DoneAt}
 		for k := range sent {
 			if p := &sent[k]; p.FollowUpID == f.ID && one.State == string(store.DidIt) && p.State != store.DidIt {
 				one.State, one.Reason, one.DoneAt = string(p.State), p.Reason.String(), p.DoneAt
-				one.ReasonCode = code(p.Reason)
+				one.ReasonCodes = codes(p.Reason)
 				if p.State == store.Begun {
 					one.State = string(store.Waiting)
 				}
@@ -273,8 +273,14 @@ func (n *names) steps(follow []store.FollowUp, sent []store.Post) []Step {
 	return out
 }
 
-// code names a reason for programs, nil for none.
-func code(r reason.Reason) *string { return optional(string(r.Code)) }
+// codes name a reason for programs, nil for none.
+func codes(r reason.Reason) *[]string {
+	all := r.Codes()
+	if all == nil {
+		return nil
+	}
+	return &all
+}
 
 // ListUnreadMessages lists the messages that a pass could not read.
 func (s *careHandlers) ListUnreadMessages(ctx context.Context,
@@ -295,7 +301,7 @@ func (s *careHandlers) ListUnreadMessages(ctx context.Context,
 			UnreadMessage{ID: fmt.Sprintf("m%d", m.ID), Mailbox: n.mailboxes[m.MailboxID], Folder: m.Folder, UID: int64(m.UID),
 				Subject: m.Subject, Sender: m.Sender,
 				State: UnreadMessageState(m.State), Attempts: m.Attempts, Reason: m.Reason.String(),
-				Advice: m.Reason.Advice(), NextAt: m.NextAt})
+				ReasonCodes: codes(m.Reason), Advice: m.Reason.Advice(), NextAt: m.NextAt})
 	}
 	return out, err
 }

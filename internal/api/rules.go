@@ -240,7 +240,7 @@ func (s *ruleHandlers) RehearseRule(ctx context.Context, r RehearseRuleRequestOb
 
 func rehearsedItem(i *rehearsal.RehearsedItem) Item {
 	out := Item{Item: i.Item.Item.ID, Name: i.Item.Item.Name, Kind: string(i.Item.Item.Kind), Size: i.Item.Item.Size,
-		Verdict: string(i.Verdict), Reason: i.Reason.String(), ReasonCode: code(i.Reason),
+		Verdict: string(i.Verdict), Reason: i.Reason.String(), ReasonCodes: codes(i.Reason),
 		Path: cmp.Or(i.As, i.Path()), Clash: optional(i.Clash), Rule: optional(i.Rule)}
 	if len(i.Unknown) > 0 {
 		out.Unknown = &i.Unknown

@@ -71,7 +71,7 @@ func entryNumber(year, number int) string { return fmt.Sprintf("%d-%d", year, nu
 
 func (n *names) item(e *store.Entry) Item {
 	out := Item{ID: &e.ID, Item: e.Item, Name: e.Name, Kind: e.Kind, Size: e.Size, Verdict: string(e.State),
-		Reason: e.Reason.String(), ReasonCode: code(e.Reason), Path: e.Path,
+		Reason: e.Reason.String(), ReasonCodes: codes(e.Reason), Path: e.Path,
 		Advice: optional(e.Reason.Advice()), Rule: optional(n.rules[e.RuleID])}
 	if e.State == store.Planned || e.State == store.Staged {
 		out.Verdict = "waiting"

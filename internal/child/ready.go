@@ -16,9 +16,8 @@ const (
 var spare struct {
 	mutex    sync.Mutex
 	waiting  *helper
-	starting bool
-	makers   sync.WaitGroup
-	taken    time.Time // when a message last took a process
+	starting chan struct{} // is closed once the process that is being started is ready; nil while none is
+	taken    time.Time     // when a message last took a process
 }
 
 // readyHelper gives the process that is ready, or a new one.
@@ -26,13 +25,12 @@ func readyHelper() (*helper, error) {
 	spare.mutex.Lock()
 	h := spare.waiting
 	spare.waiting = nil
-	more := time.Since(spare.taken) < soonAfter && !spare.starting
-	spare.starting = spare.starting || more
+	if time.Since(spare.taken) < soonAfter && spare.starting == nil {
+		spare.starting = make(chan struct{})
+		go makeSpare(spare.starting)
+	}
 	spare.taken = time.Now()
 	spare.mutex.Unlock()
-	if more {
-		spare.makers.Go(makeSpare)
-	}
 	if h != nil {
 		h.timer.Stop()
 		return h, nil
@@ -42,8 +40,13 @@ func readyHelper() (*helper, error) {
 
 // Rest ends the process that is ready. It is called when nothing more is to be read.
 func Rest() {
-	spare.makers.Wait()
 	spare.mutex.Lock()
+	for spare.starting != nil {
+		starting := spare.starting
+		spare.mutex.Unlock()
+		<-starting
+		spare.mutex.Lock()
+	}
 	h := spare.waiting
 	spare.waiting, spare.taken = nil, time.Time{}
 	spare.mutex.Unlock()
@@ -54,11 +57,12 @@ func Rest() {
 }
 
 // makeSpare starts the process for the next message. Where none can be started, that message is told.
-func makeSpare() {
+func makeSpare(ready chan<- struct{}) {
 	h, err := newHelper("", false)
 	spare.mutex.Lock()
 	defer spare.mutex.Unlock()
-	spare.starting = false
+	spare.starting = nil
+	defer close(ready)
 	if err != nil {
 		return
 	}

@@ -139,7 +139,12 @@ func TestTheProcessForTheNextMessageIsReady(t *testing.T) {
 		return w.waits()
 	}
 	ready := func() int {
-		spare.makers.Wait()
+		spare.mutex.Lock()
+		starting := spare.starting
+		spare.mutex.Unlock()
+		if starting != nil {
+			<-starting
+		}
 		spare.mutex.Lock()
 		defer spare.mutex.Unlock()
 		if spare.waiting == nil {

@@ -194,7 +194,7 @@ func BenchmarkRegisterOfAMillion(b *testing.B) {
 			before, _ := memory(b, p.command.Process.Pid)
 			largest := before
 			for x.State == "running" {
-				time.Sleep(20 * time.Millisecond)
+				<-time.After(20 * time.Millisecond)
 				now, _ := memory(b, p.command.Process.Pid)
 				largest = max(largest, now)
 				if x, err = call[client.Export](service.GetExport(b.Context(), x.ID)); err != nil {

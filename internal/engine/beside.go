@@ -173,9 +173,11 @@ func (v *visit) filingShare() time.Duration {
 	return v.share()
 }
 
-// giveWay lets new messages go first in what is done beside them; done is how much was done since began.
-func (v *visit) giveWay(ctx context.Context, began time.Time, done int) {
-	if v.lane > store.MainLane && done > 0 {
-		v.engine.newMail.GiveWay(ctx, time.Since(began)/time.Duration(done))
+// giveWay lets new messages go first in what is done beside them, and says how long that took; worked is how long the
+// last piece of work took.
+func (v *visit) giveWay(ctx context.Context, worked time.Duration) (waited time.Duration) {
+	if v.lane <= store.MainLane {
+		return 0
 	}
+	return v.engine.newMail.GiveWay(ctx, worked)
 }

@@ -18,7 +18,7 @@ func TestAMessageOfManyAttachmentsKeepsNobodyWaitingBeside(t *testing.T) {
 	h.start()
 	h.watched()
 	h.rule(gaugesRule)
-	const many, few = 80, 10 // at least 8 s, and 1 s, of which most is left for the watcher beside
+	const many, few = 80, 6 // at least 8 s, and 0.6 s, of which half is left for the watcher beside
 	bundle := func(name string, items int) []byte {
 		var files []string
 		for i := range items {

@@ -338,8 +338,9 @@ func (v batchWork) fileAll(ctx context.Context, letters []*reading.Message,
 		if l.Patience > 0 {
 			l.Patience = v.filingShare()
 		}
+		last := time.Duration(0)
 		for i := range entries {
-			v.giveWay(ctx, began, i)
+			began = began.Add(v.giveWay(ctx, last)) // waiting is not the message's own time
 			if waits, err := v.letWait(ctx, l, i, began); err != nil {
 				return err
 			} else if waits {
@@ -348,9 +349,11 @@ func (v batchWork) fileAll(ctx context.Context, letters []*reading.Message,
 			if entries[i].ID == 0 || entries[i].State != store.Planned {
 				continue
 			}
+			filing := time.Now()
 			if err := v.engine.Filer.FileNew(ctx, v.session, l, &entries[i]); err != nil {
 				return err
 			}
+			last = time.Since(filing)
 		}
 		v.allowance.Spend(time.Since(began))
 		l.Close()

@@ -831,7 +831,7 @@ func (v *visit) byMarks(marks map[string]store.StartMark) func(*rule.Compiled, u
 // retry reads messages again that could not be read before.
 func (v *visit) retry(ctx context.Context) error {
 	e := v.engine
-	most := batchSize
+	most, last := batchSize, time.Duration(0)
 	if v.lane == store.SideLane {
 		most = fewSmallest // smaller ones can come meanwhile
 	}
@@ -841,10 +841,12 @@ func (v *visit) retry(ctx context.Context) error {
 			return err
 		}
 		for i := range rows {
-			v.giveWay(ctx, time.Now().Add(-turn.MostWay), 1)
+			v.giveWay(ctx, last)
+			began := time.Now()
 			if err := v.retryOne(ctx, &rows[i]); err != nil {
 				return err
 			}
+			last = time.Since(began)
 		}
 	}
 }
@@ -1056,15 +1058,17 @@ func (v *visit) again(ctx context.Context, entries []store.Entry, was *reading.M
 			Budget: reading.Budget{Lane: v.lane, Began: time.Now()}}
 	}
 	l.Patience = v.filingShare()
-	began := time.Now()
+	began, last := time.Now(), time.Duration(0)
 	for i := range entries {
-		v.giveWay(ctx, began, i)
+		l.Began = l.Began.Add(v.giveWay(ctx, last)) // waiting is not the message's own time
 		if waits, err := v.batches().letWait(ctx, l, i, l.Began); waits || err != nil {
 			return l, err
 		}
+		filing := time.Now()
 		if err := e.Filer.File(ctx, v.session, l, &entries[i]); err != nil {
 			return l, err
 		}
+		last = time.Since(filing)
 	}
 	v.allowance.Spend(time.Since(began))
 	e.Filer.Announce(&row)

@@ -92,8 +92,7 @@ type wholeMessage struct {
 }
 
 // fromWhole takes a part out of the whole message. It is nil where the message cannot be read whole, or where its
-// bytes
-// have another structure than the server announced: then the part itself is asked for.
+// bytes have another structure than the server announced: then the part itself is asked for.
 func (rd *Reader) fromWhole(ctx context.Context, s source.Session, l *Message, item string,
 	announced int64) io.ReadCloser {
 	if l.whole == nil {

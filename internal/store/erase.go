@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+
+	"inktray.example/inktray/internal/core/reason"
 )
 
 // Traces is what the records hold of a person, by mail address.
@@ -131,8 +133,8 @@ func eraseMessages(tx *gorm.DB, at time.Time, where string, args ...any) error {
 			")", args},
 		{"UPDATE register SET sender_name = '', sender_address = '', subject = '', erased_at = ? WHERE message_id IN " + of,
 			with(at)},
-		{"UPDATE journal SET name = '', reason = CASE WHEN state = 'filed' THEN '' ELSE reason END, wanted = path WHERE " +
-			"message_id IN " + of, args},
+		{"UPDATE journal SET name = '', reason = CASE WHEN state = 'filed' OR reason = '' THEN '' ELSE ? END, wanted = " +
+			"path WHERE message_id IN " + of, with(reason.Erased().Encode())}, // a sentence can name the sender
 		{"UPDATE follow_ups SET what = '', reason = '' WHERE kind IN ('reply', 'draft') AND message_id IN " + of, args},
 		{"DELETE FROM post WHERE state IN ('done', 'set aside') AND message_id IN " + of, args},
 		{"UPDATE messages SET subject = '', sender_name = '', sender_address = '', header = '', structure = '{}', flags = " +

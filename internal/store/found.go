@@ -23,7 +23,7 @@ func (s *Journal) Last(ctx context.Context) (last int64, err error) {
 // are being filed at this moment, folded: servers give some names in another Unicode form.
 func (s *Register) KnownFiles(ctx context.Context, cabinetID, folder string) (map[string]bool, error) {
 	var names []string
-	err := s.read.WithContext(ctx).Model(
+	err := s.reading(ctx).Model(
 		&Filing{},
 	).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND undone_at IS NULL", cabinetID,
 		folder).Distinct().Pluck(
@@ -53,7 +53,7 @@ func (s *Register) KnownFiles(ctx context.Context, cabinetID, folder string) (ma
 // Paths are the paths at which registers are kept as files in a cabinet.
 func (s *RegisterFiles) Paths(ctx context.Context, cabinetID string) (map[string]bool, error) {
 	var paths []string
-	err := s.read.WithContext(ctx).Raw(
+	err := s.reading(ctx).Raw(
 		"SELECT y.path FROM register_file_years y JOIN register_files f ON f.id = y.file_id WHERE "+
 			"f.cabinet_id = ?",
 		cabinetID,

@@ -13,8 +13,8 @@ import (
 	"gorm.io/gorm"
 )
 
-// handoverFormat is what this version writes and reads.
-const handoverFormat = 1
+// handoverFormat is what this version writes; it reads the earlier ones, too. Up to 1 reasons were sentences.
+const handoverFormat = 2
 
 // Handover is what one installation tells another of a mailbox, before its messages:
 // how it is reached, but for its secret, how far it was looked through, and from where
@@ -101,7 +101,7 @@ func (s *Mailboxes) HandOver(ctx context.Context, m *Mailbox, named []HandedRule
 			return s.reading(ctx).Model(&Message{}).Where("mailbox_id = ?", m.ID).Count(&total).Error
 		},
 		func() error {
-			return s.read.WithContext(ctx).Raw(
+			return s.reading(ctx).Raw(
 				"SELECT id, name, identity, folder FROM cabinets WHERE id IN (SELECT DISTINCT cabinet_id "+
 					"FROM journal WHERE mailbox_id = ?)",
 				m.ID,

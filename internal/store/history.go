@@ -521,7 +521,7 @@ func (s *Journal) Spool(ctx context.Context, e *Entry) error {
 // FiledHere says whether the file of an entry that was found filed is one of ours.
 func (s *Undoing) FiledHere(ctx context.Context, e *Entry) (bool, error) {
 	return there(
-		s.read.WithContext(ctx).Model(&Entry{}).Where("cabinet_id = ? AND path = ? AND state = 'filed'", e.CabinetID, e.Path),
+		s.reading(ctx).Model(&Entry{}).Where("cabinet_id = ? AND path = ? AND state = 'filed'", e.CabinetID, e.Path),
 	)
 }
 

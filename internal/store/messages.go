@@ -400,13 +400,7 @@ func (s *Messages) Find(ctx context.Context, v Viewer, q MessageQuery) ([]Messag
 	}
 	for _, word := range strings.Fields(q.Text) {
 		w := like(word)
-		db = db.Where(
-			`(subject LIKE ? ESCAPE '\' OR sender_name LIKE ? ESCAPE '\' OR sender_address LIKE ? ESCAPE '\' OR folder LIKE ? ESCAPE '\')`,
-			w,
-			w,
-			w,
-			w,
-		)
+		db = db.Where(`(subject LIKE ? ESCAPE '\' OR sender_name LIKE ? ESCAPE '\' OR sender_address LIKE ? ESCAPE '\' OR folder LIKE ? ESCAPE '\')`, w, w, w, w)
 	}
 	if q.Unfiled {
 		db = db.Where("NOT EXISTS (SELECT 1 FROM journal WHERE journal.message_id = messages.id AND journal.state IN " +

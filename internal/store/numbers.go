@@ -60,7 +60,7 @@ func (n numbers) Numbering(ctx context.Context, folder string) (source.Numbering
 		return out, err
 	}
 	out.UIDValidity, out.UIDNext = head.UIDValidity, head.UIDNext
-	rows, err := n.store.read.WithContext(ctx).Model(&numbered{}).Select("name, uid").Where(
+	rows, err := n.store.reading(ctx).Model(&numbered{}).Select("name, uid").Where(
 		"mailbox_id = ? AND folder = ?",
 		n.mailbox,
 		folder,

@@ -56,7 +56,7 @@ func TestReasonsOfEarlierVersionsStayReadable(t *testing.T) {
 	}
 	kept, err := s.Journal.ByID(t.Context(), System, entries[0].ID)
 	if err != nil || kept.Cause != CauseTopic || kept.Reason.Code != "topic in doubt" ||
-		kept.Reason.Parameters()["topic"] != "berth requests" {
+		kept.Reason.With[0] != "berth requests" {
 		t.Errorf("%+v, %v", kept, err)
 	}
 }

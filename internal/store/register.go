@@ -110,7 +110,7 @@ func (s *Store) load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	rows, err := s.read.WithContext(ctx).Raw(
+	rows, err := s.reading(ctx).Raw(
 		"SELECT " + registerColumns + " FROM register r ORDER BY r.year, r.number",
 	).Rows()
 	if err != nil {
@@ -353,7 +353,7 @@ func (s *Register) HappeningsOf(ctx context.Context, n register.Number) ([]Happe
 // Preference is what a person chose; "" is nothing.
 func (s *Settings) Preference(ctx context.Context, personID, key string) (string, error) {
 	var value string
-	err := s.read.WithContext(ctx).Raw("SELECT value FROM preferences WHERE person_id = ? AND key = ?", personID,
+	err := s.reading(ctx).Raw("SELECT value FROM preferences WHERE person_id = ? AND key = ?", personID,
 		key).Scan(&value).Error
 	return value, err
 }
@@ -371,7 +371,7 @@ func (s *Settings) Prefer(ctx context.Context, personID, key, value string) erro
 func (s *Messages) IDs(ctx context.Context, ids []int64) (map[int64]string, error) {
 	found := make(map[int64]string, len(ids))
 	for chunk := range slices.Chunk(ids, 500) {
-		rows, err := s.read.WithContext(ctx).Model(&Message{}).Select("id, header").Where("id IN ? AND erased_at IS NULL",
+		rows, err := s.reading(ctx).Model(&Message{}).Select("id, header").Where("id IN ? AND erased_at IS NULL",
 			chunk).Rows()
 		if err != nil {
 			return nil, err

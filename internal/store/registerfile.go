@@ -83,7 +83,7 @@ func (s *RegisterFiles) ChangesSince(ctx context.Context, change int64) (years [
 		err = s.reading(ctx).Raw("SELECT DISTINCT year FROM register ORDER BY year").Scan(&years).Error
 		return years, last, err
 	}
-	err = s.read.WithContext(ctx).Raw("SELECT DISTINCT year FROM register_changes WHERE id > ? ORDER BY year",
+	err = s.reading(ctx).Raw("SELECT DISTINCT year FROM register_changes WHERE id > ? ORDER BY year",
 		change).Scan(&years).Error
 	return years, last, err
 }

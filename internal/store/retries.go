@@ -128,17 +128,8 @@ func (s *Retries) Suspect(ctx context.Context, messages []Retry, now time.Time) 
 	}
 	return s.change(ctx, func(tx *gorm.DB) error {
 		for _, r := range messages {
-			err := tx.Exec(
-				`INSERT INTO retries (mailbox_id, folder, uid_validity, uid, state, crashes, made_at) VALUES (?, ?, ?, ?, 'suspect', ?, ?)
-				ON CONFLICT DO UPDATE SET crashes = crashes + ?`,
-				r.MailboxID,
-				r.Folder,
-				r.UIDValidity,
-				r.UID,
-				crashed,
-				now.UTC(),
-				crashed,
-			).Error
+			err := tx.Exec(`INSERT INTO retries (mailbox_id, folder, uid_validity, uid, state, crashes, made_at) VALUES (?, ?, ?, ?, 'suspect', ?, ?)
+				ON CONFLICT DO UPDATE SET crashes = crashes + ?`, r.MailboxID, r.Folder, r.UIDValidity, r.UID, crashed, now.UTC(), crashed).Error
 			if err != nil {
 				return err
 			}

@@ -353,7 +353,7 @@ func (s *Cabinets) Moved(ctx context.Context, c *Cabinet, actor string) error {
 // FilesIn counts the files that were filed in a cabinet and lie there.
 func (s *Cabinets) FilesIn(ctx context.Context, cabinetID string) (int, error) {
 	var n int64
-	err := s.read.WithContext(ctx).Table("register").Where("cabinet_id = ? AND filed_at IS NOT NULL", cabinetID).Count(
+	err := s.reading(ctx).Table("register").Where("cabinet_id = ? AND filed_at IS NOT NULL", cabinetID).Count(
 		&n,
 	).Error
 	return int(n), err
@@ -361,7 +361,7 @@ func (s *Cabinets) FilesIn(ctx context.Context, cabinetID string) (int, error) {
 
 // KeptIn lists the names under which a cabinet keeps files that were moved out of the way.
 func (s *Cabinets) KeptIn(ctx context.Context, cabinetID string) (names []string, err error) {
-	err = s.read.WithContext(ctx).Table("register").Where("cabinet_id = ? AND kept_as <> ''", cabinetID).Order(
+	err = s.reading(ctx).Table("register").Where("cabinet_id = ? AND kept_as <> ''", cabinetID).Order(
 		"kept_as",
 	).Pluck("kept_as", &names).Error
 	return names, err
@@ -520,7 +520,7 @@ func (s *Rules) SwitchOn(ctx context.Context, ruleID string, places []Place, now
 // is in the folder when it appears is new to the rule.
 func (s *Rules) AwaitFolder(ctx context.Context, ruleID string, p Place, now time.Time) error {
 	var waits int64
-	err := s.read.WithContext(ctx).Model(
+	err := s.reading(ctx).Model(
 		&StartMark{},
 	).Where("rule_id = ? AND mailbox_id = ? AND folder = ? AND awaited", ruleID, p.MailboxID, p.Folder).Count(&waits).Error
 	if err != nil || waits > 0 {

@@ -187,7 +187,7 @@ func (s *Tray) Doubtful(ctx context.Context, v Viewer, ids []int64) ([]Entry, er
 
 // DoubtfulOf lists the newest items that wait because one of these topics is in doubt.
 func (s *Tray) DoubtfulOf(ctx context.Context, topics []string, most int) (ids []int64, err error) {
-	err = s.read.WithContext(ctx).Model(&Entry{}).Where("topic IN ? AND state = 'held'", topics).Order(
+	err = s.reading(ctx).Model(&Entry{}).Where("topic IN ? AND state = 'held'", topics).Order(
 		"id DESC",
 	).Limit(most).Pluck("id", &ids).Error
 	return ids, err

@@ -36,26 +36,29 @@ func (p *Precedence) End() {
 	}
 }
 
-// What gives way waits so many times as long as it worked before, and no longer than MostWay: it must come to an end,
+// What gives way waits so many times as long as it worked before, and no longer than mostWay: it must come to an end,
 // too, where new messages never do.
 const (
 	wayOf   = 4
-	MostWay = 100 * time.Millisecond
+	mostWay = 100 * time.Millisecond
 )
 
-// GiveWay waits while new messages are in hand; worked is how long the last piece of work took.
-func (p *Precedence) GiveWay(ctx context.Context, worked time.Duration) {
+// GiveWay waits while new messages are in hand, and says how long it waited; worked is how long the last piece of work
+// took, without what it waited before.
+func (p *Precedence) GiveWay(ctx context.Context, worked time.Duration) (waited time.Duration) {
 	p.mutex.Lock()
 	idle := p.idle
 	p.mutex.Unlock()
-	if idle == nil {
-		return
+	if idle == nil || worked <= 0 {
+		return 0
 	}
-	late := time.NewTimer(min(MostWay, wayOf*worked))
+	began := time.Now()
+	late := time.NewTimer(min(mostWay, wayOf*worked))
 	defer late.Stop()
 	select {
 	case <-idle:
 	case <-late.C:
 	case <-ctx.Done():
 	}
+	return time.Since(began)
 }

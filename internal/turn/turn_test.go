@@ -43,15 +43,15 @@ func TestWhatIsBesideGivesWayToNewMessagesButNotForEver(t *testing.T) {
 	ctx := t.Context()
 	began := time.Now()
 	p.GiveWay(ctx, time.Hour) // nothing is in hand
-	if took := time.Since(began); took > MostWay/2 {
+	if took := time.Since(began); took > mostWay/2 {
 		t.Errorf("with nothing in hand it waited %v", took)
 	}
 	p.Begin()
 	p.Begin()
 	began = time.Now()
 	p.GiveWay(ctx, time.Hour)
-	if took := time.Since(began); took < MostWay {
-		t.Errorf("it waited %v, want %v", took, MostWay)
+	if took := time.Since(began); took < mostWay {
+		t.Errorf("it waited %v, want %v", took, mostWay)
 	}
 	p.End()
 	ended := make(chan struct{})
@@ -65,7 +65,7 @@ func TestWhatIsBesideGivesWayToNewMessagesButNotForEver(t *testing.T) {
 	p.Begin()
 	p.GiveWay(ctx, time.Microsecond) // a short piece of work waits a short time
 	p.End()
-	if took := time.Since(began); took > MostWay/2 {
+	if took := time.Since(began); took > mostWay/2 {
 		t.Errorf("after a microsecond of work it waited %v", took)
 	}
 }

@@ -2042,8 +2042,8 @@ type Item struct {
 	Path   string `json:"path"`
 	Reason string `json:"reason"`
 
-	// ReasonCode names the reason for programs; its sentence may be worded anew
-	ReasonCode *string `json:"reasonCode,omitempty"`
+	// ReasonCodes names the reason for programs, and the reasons in it; its sentence may be worded anew
+	ReasonCodes *[]string `json:"reasonCodes,omitempty"`
 
 	// Register its number in the register
 	Register *string `json:"register,omitempty"`
@@ -2301,8 +2301,8 @@ type Matter struct {
 	Path   *string `json:"path,omitempty"`
 	Reason string  `json:"reason"`
 
-	// ReasonCode names the reason for programs; its sentence may be worded anew
-	ReasonCode *string `json:"reasonCode,omitempty"`
+	// ReasonCodes names the reason for programs, and the reasons in it; its sentence may be worded anew
+	ReasonCodes *[]string `json:"reasonCodes,omitempty"`
 
 	// Register of a filing: its number
 	Register *string `json:"register,omitempty"`
@@ -2956,8 +2956,8 @@ type Step struct {
 	Kind   StepKind   `json:"kind"`
 	Reason string     `json:"reason"`
 
-	// ReasonCode names the reason for programs; its sentence may be worded anew
-	ReasonCode *string `json:"reasonCode,omitempty"`
+	// ReasonCodes names the reason for programs, and the reasons in it; its sentence may be worded anew
+	ReasonCodes *[]string `json:"reasonCodes,omitempty"`
 
 	// Rule its name
 	Rule *string `json:"rule,omitempty"`
@@ -3325,10 +3325,13 @@ type UnreadMessage struct {
 	Mailbox string `json:"mailbox"`
 
 	// NextAt when it is tried again
-	NextAt *time.Time         `json:"next_at,omitempty"`
-	Reason string             `json:"reason"`
-	Sender string             `json:"sender"`
-	State  UnreadMessageState `json:"state"`
+	NextAt *time.Time `json:"next_at,omitempty"`
+	Reason string     `json:"reason"`
+
+	// ReasonCodes names the reason for programs, and the reasons in it; its sentence may be worded anew
+	ReasonCodes *[]string          `json:"reasonCodes,omitempty"`
+	Sender      string             `json:"sender"`
+	State       UnreadMessageState `json:"state"`
 
 	// Subject empty where it is not known
 	Subject string `json:"subject"`

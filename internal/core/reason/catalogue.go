@@ -265,6 +265,7 @@ var catalogue = map[Code]entry{
 		advice: "Let the rule file old mail again.",
 		cause:  "unread",
 	},
+	"erased":             {sentence: "the reason was erased, because it can name a person"},
 	"nothing was filed":  {sentence: "nothing of the message was filed by this rule"},
 	"filed already":      {tells: "path", sentence: "filed already, as {path}"},
 	"being filed":        {sentence: "is being filed already"},

@@ -60,16 +60,27 @@ func (r Reason) Cause() Cause {
 	return e.cause
 }
 
-// Parameters are what the sentence tells of, by name.
-func (r Reason) Parameters() map[string]string {
-	e := catalogue[r.Code]
-	out := make(map[string]string, len(r.With))
-	for i, name := range e.names() {
-		if i < len(r.With) {
-			out[name] = r.With[i]
-		}
+// Codes are its code and those of the reasons in it, from the outermost.
+func (r Reason) Codes() (codes []string) {
+	if r.IsZero() {
+		return nil
 	}
-	return out
+	codes = append(codes, string(r.Code))
+	for _, inner := range r.Of {
+		codes = append(codes, inner.Codes()...)
+	}
+	return codes
+}
+
+// UnmarshalJSON reads a reason as it is kept, or a sentence, as earlier versions handed it over.
+func (r *Reason) UnmarshalJSON(data []byte) error {
+	var text string
+	if json.Unmarshal(data, &text) == nil {
+		*r = Decode(text)
+		return nil
+	}
+	type plain Reason
+	return json.Unmarshal(data, (*plain)(r))
 }
 
 func (r Reason) fill(e entry, text string) string {

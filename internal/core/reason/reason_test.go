@@ -1,6 +1,7 @@
 package reason
 
 import (
+	"encoding/json"
 	"go/ast"
 	"go/parser"
 	"go/token"
@@ -24,6 +25,10 @@ func TestAReasonIsKeptWithAllThatItTells(t *testing.T) {
 		if !reflect.DeepEqual(got, r) {
 			t.Errorf("%+v was kept as %s and read as %+v", r, r.Encode(), got)
 		}
+	}
+	var handed Reason // as an earlier version wrote it into the file of a mailbox
+	if err := json.Unmarshal([]byte(`"it is locked"`), &handed); err != nil || handed.String() != "it is locked" {
+		t.Errorf("%+v, %v", handed, err)
 	}
 	if r := Decode("a sentence of an earlier version"); r.String() != "a sentence of an earlier version" ||
 		r.Advice() != "" || r.Cause() != "" {
@@ -57,9 +62,9 @@ func TestWhatFollowsFromAReason(t *testing.T) {
 			t.Errorf("%+v: %q, %q, %q", c.reason, c.reason, c.reason.Advice(), c.reason.Cause())
 		}
 	}
-	if got := MailboxFails("it is away", "5").Parameters(); !reflect.DeepEqual(got,
-		map[string]string{"problem": "it is away", "attempts": "5"}) {
-		t.Errorf("%v", got)
+	if got := NotWritten(And(Virus("a worm"), Released())).Codes(); !slices.Equal(got,
+		[]string{"not written", "all of these", "virus", "released"}) || (Reason{}).Codes() != nil {
+		t.Errorf("%q", got)
 	}
 }
 

@@ -373,3 +373,6 @@ func PlaceAgain() Reason { return Reason{Code: "has its place again"} }
 
 // PlaceTaken is what became of the file that it replaced where another has its place.
 func PlaceTaken() Reason { return Reason{Code: "place taken"} }
+
+// Erased is a reason that could name a person whose traces were erased.
+func Erased() Reason { return Reason{Code: "erased"} }

@@ -3017,6 +3017,8 @@ export interface components {
             state: "suspect" | "waiting" | "failed" | "set aside";
             attempts: number;
             reason: string;
+            /** @description names the reason for programs, and the reasons in it; its sentence may be worded anew */
+            reasonCodes?: string[];
             advice: string;
             /**
              * Format: date-time
@@ -3158,8 +3160,8 @@ export interface components {
             /** @description filed, left out, held, failed, already there, set aside, taken back; waiting before it is decided; not yet, in a rehearsal, where it hangs on what was not read */
             verdict: string;
             reason: string;
-            /** @description names the reason for programs; its sentence may be worded anew */
-            reasonCode?: string;
+            /** @description names the reason for programs, and the reasons in it; its sentence may be worded anew */
+            reasonCodes?: string[];
             advice?: string;
             path: string;
             clash?: string;
@@ -3634,8 +3636,8 @@ export interface components {
             /** @description its name */
             rule?: string;
             reason: string;
-            /** @description names the reason for programs; its sentence may be worded anew */
-            reasonCode?: string;
+            /** @description names the reason for programs, and the reasons in it; its sentence may be worded anew */
+            reasonCodes?: string[];
             advice?: string;
             /** @description where it would have been filed, or was */
             path?: string;
@@ -3697,8 +3699,8 @@ export interface components {
             /** @description waiting, begun, done, left out, failed, unsure, set aside; to do in a rehearsal */
             state: string;
             reason: string;
-            /** @description names the reason for programs; its sentence may be worded anew */
-            reasonCode?: string;
+            /** @description names the reason for programs, and the reasons in it; its sentence may be worded anew */
+            reasonCodes?: string[];
             /** Format: date-time */
             done_at?: string;
         };
