@@ -34,6 +34,7 @@ type knowledge struct {
 // LoadTopics learns the topics again after a change. Only the one that changed is
 // learned; "" is all of them.
 func (o *Office) LoadTopics(ctx context.Context, changed string) error {
+	ctx = context.WithoutCancel(ctx) // what was saved is taken up in any case
 	o.learning.Lock()
 	defer o.learning.Unlock()
 	rows, err := o.Store.Topics.All(ctx)
