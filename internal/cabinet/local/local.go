@@ -79,9 +79,12 @@ type Cabinet struct {
 	name   string // the folder's path, for sentences
 	open   func() (disk.FS, error)
 
+	flushes disk.Flushes
+
 	mutex sync.Mutex
 	fs    *opened
 	names map[string]*listing
+	fresh map[string]int // folders that are being made and may not outlive a power cut yet, by how many make them
 }
 
 // listing remembers a folder's names in their folded form for as long as the
@@ -108,7 +111,7 @@ func (c *Cabinet) With(a disk.Access) *Cabinet {
 
 // On gives a cabinet on any file system.
 func On(name, id string, open func() (disk.FS, error)) *Cabinet {
-	return &Cabinet{id: id, name: name, open: open, names: map[string]*listing{}}
+	return &Cabinet{id: id, name: name, open: open, names: map[string]*listing{}, fresh: map[string]int{}}
 }
 
 // opened is the folder as it was opened, and how many calls use it.
@@ -240,7 +243,7 @@ func (c *Cabinet) Stage(ctx context.Context, id string, received time.Time, r io
 		err = closeErr
 	}
 	if err == nil {
-		err = root.SyncDir(cabinet.Staging)
+		err = c.flush(root, cabinet.Staging)
 	}
 	if err != nil {
 		_ = root.Remove(name)
@@ -393,7 +396,7 @@ func (c *Cabinet) Commit(_ context.Context, id, name string) error {
 	}
 	// The first name's end need not be flushed: should both names come back after
 	// a power cut, the number of links tells that the file was published.
-	if err := root.SyncDir(folder); err != nil {
+	if err := c.flush(root, folder); err != nil {
 		return explain(err, "flushing "+folder)
 	}
 	c.mutex.Lock()
@@ -437,25 +440,48 @@ func (c *Cabinet) Renew(ctx context.Context, id, name string, ours ...[32]byte) 
 	return nil
 }
 
+// mkdirs makes a folder and those above it, each flushed before anything is put into it, whoever made it.
 func (c *Cabinet) mkdirs(root disk.FS, folder string) error {
 	if folder == "." {
 		return nil
 	}
+	parent := path.Dir(folder)
 	if info, err := root.Lstat(folder); err == nil && info.IsDir() {
+		if c.unflushed(folder) { // another has made it at this moment
+			return c.flush(root, parent)
+		}
 		return nil
 	}
-	parent := path.Dir(folder)
 	if err := c.mkdirs(root, parent); err != nil {
 		return err
 	}
+	c.mutex.Lock()
+	c.fresh[folder]++
+	c.mutex.Unlock()
 	err := root.Mkdir(folder)
 	if err == nil && !c.access.None() {
 		err = root.Grant(folder, c.access.Folder())
 	}
-	if err != nil && !errors.Is(err, fs.ErrExist) {
-		return err
+	if err == nil || errors.Is(err, fs.ErrExist) {
+		err = c.flush(root, parent)
 	}
-	return root.SyncDir(parent)
+	c.mutex.Lock()
+	if c.fresh[folder]--; c.fresh[folder] == 0 {
+		delete(c.fresh, folder)
+	}
+	c.mutex.Unlock()
+	return err
+}
+
+func (c *Cabinet) unflushed(folder string) bool {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	return c.fresh[folder] > 0
+}
+
+// flush makes a folder's names last, together with others who ask for it at the same moment.
+func (c *Cabinet) flush(root disk.FS, folder string) error {
+	return c.flushes.Do(folder, func() error { return root.SyncDir(folder) })
 }
 
 // Staged says whether the temporary object still waits for its name. One that

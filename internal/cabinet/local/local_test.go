@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -158,6 +159,50 @@ func TestThePowerMayGoAtAnyMoment(t *testing.T) {
 			t.Errorf("cut at %d: what was staged is partial", cut)
 		}
 	}
+}
+
+// TestThePowerMayGoWhileManyFileInNewFolders lets many file at once into folders that they make themselves, over a disk
+// on which making a name last takes a while, and cuts at every few operations.
+func TestThePowerMayGoWhileManyFileInNewFolders(t *testing.T) {
+	const writers = 8
+	for cut := 2; cut < 140; cut += 3 {
+		f, c := powered(t)
+		slow := slowFlushes{f}
+		c = local.On("memory", "x", func() (disk.FS, error) { return slow, nil })
+		f.CutAt(cut)
+		var mutex sync.Mutex
+		var done []string
+		var wait sync.WaitGroup
+		for i := range writers {
+			wait.Go(func() {
+				id, name := fmt.Sprint("s", i), fmt.Sprintf("A/B/C%d/%d.csv", i%2, i)
+				if _, err := c.Stage(t.Context(), id, now, strings.NewReader(name)); err != nil {
+					return
+				}
+				if c.Commit(t.Context(), id, name) == nil {
+					mutex.Lock()
+					done = append(done, name)
+					mutex.Unlock()
+				}
+			})
+		}
+		wait.Wait()
+		f.PowerUp()
+		files := f.Files()
+		for _, name := range done {
+			if files[name] != name {
+				t.Fatalf("cut at %d: the commit of %s was confirmed, and the file is gone", cut, name)
+			}
+		}
+	}
+}
+
+// slowFlushes is a file system on which others come between a name and its flush.
+type slowFlushes struct{ *faultfs.FS }
+
+func (s slowFlushes) SyncDir(name string) error {
+	time.Sleep(200 * time.Microsecond)
+	return s.FS.SyncDir(name)
 }
 
 func TestLeavingOutAFlushIsNoticed(t *testing.T) {
