@@ -169,9 +169,8 @@ func open(path, vfs string, connections int) (*gorm.DB, error) {
 	if vfs != "" {
 		dsn += "&vfs=" + vfs
 	}
-	db, err := gorm.Open(dialector{sqlite.Dialector{DriverName: "sqlite", DSN: dsn}}, &gorm.Config{
-		Logger: logger.Default.LogMode(logger.Silent), TranslateError: true, SkipDefaultTransaction: true, PrepareStmt: true,
-		PrepareStmtMaxSize: 500, PrepareStmtTTL: time.Hour,
+	db, err := gorm.Open(dialector{sqlite.Dialector{DriverName: preparing, DSN: dsn}}, &gorm.Config{
+		Logger: logger.Default.LogMode(logger.Silent), TranslateError: true, SkipDefaultTransaction: true,
 		NowFunc: func() time.Time { return time.Now().UTC() },
 	})
 	if err != nil {
