@@ -39,6 +39,7 @@ type Spot struct {
 	Taken bool   // something of that name, or of one that counts as the same, is there
 	Other bool   // that is no file that can be read: a folder, a pipe, a link that leads to none
 	By    string // its path
+	Size  int64  // of a file, in octets; -1 where only reading it tells
 	New   string // the topmost folder that is not there yet; "" where all are
 }
 

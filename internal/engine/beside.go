@@ -142,7 +142,7 @@ func (w *watcher) slowly(ctx context.Context, m *store.Mailbox, lane store.Lane)
 	if lane == store.SideLane { // not where it is the last
 		v.patience = reading.SidePatience * e.Patience
 	}
-	defer v.leave()
+	defer v.hand.Leave()
 	ctx = child.Patiently(ctx) // the processes of the mailbox's own watcher come first
 	for again := true; again && err == nil; {
 		before := v.worked

@@ -16,6 +16,7 @@ import (
 	"github.com/emersion/go-imap/v2/imapclient"
 
 	"inktray.example/inktray/internal/base"
+	"inktray.example/inktray/internal/fault"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
 )
@@ -398,7 +399,7 @@ func (h *house) endedWhileReading(report string, uids ...uint32) {
 	h.t.Helper()
 	hand := filepath.Join(h.data, "in-hand")
 	crash := filepath.Join(h.data, "crash.txt")
-	text, err := json.Marshal(inHand{"box", "INBOX", 7, uids})
+	text, err := json.Marshal(fault.InHand{Mailbox: "box", Folder: "INBOX", UIDValidity: 7, UIDs: uids})
 	if err == nil {
 		err = os.MkdirAll(hand, 0o700)
 	}

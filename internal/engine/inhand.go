@@ -3,139 +3,42 @@ package engine
 import (
 	"cmp"
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
-	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 
 	"inktray.example/inktray/internal/fault"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
 
-// A message on which the program itself ends again and again would stop all
-// others. So what is being read is written down beside the records first. At a
-// start these notes count only where the program left a crash report, that is,
-// where it ended by its own fault: a kill from outside proves nothing about the
-// message that happened to be read.
-
 // mostCrashes is how often the program may end on a message that it reads alone
 // before the message goes to the tray.
 const mostCrashes = 3
 
-// inHand is what is being read.
-type inHand struct {
-	Mailbox     string   `json:"mailbox"`
-	Folder      string   `json:"folder"`
-	UIDValidity uint32   `json:"uid_validity"`
-	UIDs        []uint32 `json:"uids"`
-}
+// notes is the folder of what is in hand.
+func (e *Engine) notes() string { return filepath.Join(filepath.Dir(e.Spool), "in-hand") }
 
-func (e *Engine) handFolder() string { return filepath.Join(filepath.Dir(e.Spool), "in-hand") }
-
-// take writes down what is read from here on. The page cache outlives the
-// program, so there is no flush: this is about the program's end, not the machine's.
+// take writes down which messages of the open folder are read from here on.
 func (v *visit) take(uids []uint32) error {
-	if v.hand == "" {
-		if err := os.MkdirAll(v.engine.handFolder(), 0o700); err != nil {
-			return fmt.Errorf("making the folder for what is in hand: %w", err)
-		}
-		f, err := os.CreateTemp(v.engine.handFolder(), "*.json")
-		if err != nil {
-			return fmt.Errorf("writing what is in hand: %w", err)
-		}
-		v.hand = f.Name()
-		if err := f.Close(); err != nil {
-			return err
-		}
-	}
-	text, err := json.Marshal(inHand{v.mailbox.ID, v.open, v.state.UIDValidity, uids})
-	if err != nil {
-		return err
-	}
-	if err := os.WriteFile(v.hand, text, 0o600); err != nil {
-		return fmt.Errorf("writing what is in hand: %w", err)
-	}
-	return nil
-}
-
-// letGo says that nothing is being read any more.
-func (v *visit) letGo() {
-	if v.hand != "" {
-		_ = os.Truncate(v.hand, 0) // at worst a message is read alone once more
-	}
-}
-
-// leave ends a visit.
-func (v *visit) leave() {
-	if v.hand != "" {
-		_ = os.Remove(v.hand)
-		v.hand = ""
-	}
-}
-
-// ownFault says whether the Go runtime reports that the program ended by its own fault.
-// It reports signals that somebody sent as well; they are none.
-func ownFault(report string) (bool, error) {
-	if report == "" {
-		return false, nil
-	}
-	f, err := os.Open(report)
-	if errors.Is(err, os.ErrNotExist) {
-		return false, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	defer f.Close()
-	start := make([]byte, 64)
-	n, err := io.ReadFull(f, start)
-	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
-		return false, err
-	}
-	said := string(start[:n])
-	return n > 0 && !strings.HasPrefix(said, "SIGQUIT") && !strings.HasPrefix(said, "SIGABRT"), nil
+	v.hand.Notes = v.engine.notes()
+	return v.hand.Take(fault.InHand{Mailbox: v.mailbox.ID, Folder: v.open, UIDValidity: v.state.UIDValidity, UIDs: uids})
 }
 
 // countCrashes reads what was in hand when the program ended by its own fault.
 func (e *Engine) countCrashes(ctx context.Context) error {
-	crashed, err := ownFault(e.CrashReport)
-	if err != nil {
-		return err
-	}
-	files, err := os.ReadDir(e.handFolder())
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	for _, f := range files {
-		if !strings.HasSuffix(f.Name(), ".json") {
-			continue
+	return fault.WasInHand(e.notes(), e.CrashReport, func(h fault.InHand) error {
+		var list []store.Retry
+		for _, uid := range h.UIDs {
+			list = append(list, store.Retry{MailboxID: h.Mailbox, Folder: h.Folder, UIDValidity: h.UIDValidity, UID: uid})
 		}
-		name := filepath.Join(e.handFolder(), f.Name())
-		var h inHand
-		if text, err := os.ReadFile(name); crashed && err == nil && json.Unmarshal(text, &h) == nil {
-			var list []store.Retry
-			for _, uid := range h.UIDs {
-				list = append(list, store.Retry{MailboxID: h.Mailbox, Folder: h.Folder, UIDValidity: h.UIDValidity, UID: uid})
-			}
-			if err := e.Store.Retries.Suspect(ctx, list, e.Clock()); err != nil {
-				return err
-			}
-			e.Log.Warn("the program ended by its own fault while it read messages", "mailbox", h.Mailbox, "folder", h.Folder,
-				"messages", len(h.UIDs))
-		}
-		if err := os.Remove(name); err != nil {
+		if err := e.Store.Retries.Suspect(ctx, list, e.Clock()); err != nil {
 			return err
 		}
-	}
-	return nil
+		e.Log.Warn("the program ended by its own fault while it read messages", "mailbox", h.Mailbox, "folder", h.Folder,
+			"messages", len(h.UIDs))
+		return nil
+	})
 }
 
 // pace is how many messages a mailbox is asked for at once. It outlives the
@@ -179,7 +82,7 @@ func (v *visit) facts(ctx context.Context, uids []uint32) (all []source.Facts, u
 			return nil, nil, err
 		}
 		found, err := v.session.Facts(ctx, some)
-		v.letGo()
+		v.hand.LetGo()
 		if err == nil {
 			all, uids = append(all, found...), uids[n:]
 			v.pace.faster()

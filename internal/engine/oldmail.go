@@ -13,14 +13,20 @@ import (
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/fault"
+	"inktray.example/inktray/internal/filing"
 	"inktray.example/inktray/internal/passes"
+	"inktray.example/inktray/internal/reading"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
 
-// passBatch is how many messages of old mail are planned and filed between two
-// moments at which a pass can be paused or stopped.
-const passBatch = 50
+// How many messages of old mail are planned between two moments at which a pass can be paused or stopped: more, while
+// that takes no longer than a person would wait.
+const (
+	passBatch  = 50
+	quickBatch = 250 * time.Millisecond
+	longBatch  = time.Second
+)
 
 // Errors that callers tell apart.
 var (
@@ -273,7 +279,7 @@ func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *passes.Stee
 	defer s.Close()
 	pass.Note = ""
 	v := &visit{engine: e, mailbox: m, session: s, pace: &box.pace}
-	defer v.leave()
+	defer v.hand.Leave()
 	folders, missing, err := v.lookedInto(ctx, r)
 	if err != nil {
 		return err
@@ -318,6 +324,12 @@ func (o *overFolder) run(ctx context.Context) error {
 	}
 	uids, err := o.uids(ctx, o.pass.Position.UID+1)
 	if err != nil {
+		return err
+	}
+	if err := o.leftOver(ctx); err != nil {
+		return err
+	}
+	if err := v.enter(ctx, o.folder, false); err != nil {
 		return err
 	}
 	if err := o.over(ctx, uids); err != nil || o.steer.Asked() != "" {
@@ -393,26 +405,97 @@ func (o *overFolder) through(look *store.Look, uid uint32, n, matched int, _ boo
 	look.Pass.Position.Matched += matched
 }
 
+// leftOver files what was planned by this pass and not filed, because the connection ended, or the program.
+func (o *overFolder) leftOver(ctx context.Context) error {
+	v, e := o.visit, o.visit.engine
+	for o.steer.Asked() == "" {
+		entries, err := e.Store.Journal.DueOfPass(ctx, v.mailbox.ID, o.pass.ID, e.Clock(), passBatch)
+		if err != nil {
+			return err
+		}
+		entries = slices.DeleteFunc(entries, func(en store.Entry) bool { return e.Filer.Working(en.ID) })
+		if len(entries) == 0 {
+			return nil
+		}
+		if err := v.batches().fileDue(ctx, entries); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pool begins to file what is planned: over a connection of its own where the account allows one more, so that the next
+// messages are read meanwhile. beside says whether that is so.
+func (o *overFolder) pool(ctx context.Context) (pool *filing.Pool, beside bool, done func()) {
+	v, e := o.visit, o.visit.engine
+	s, done := v.session, func() {}
+	if second := o.second(ctx); second != nil {
+		s, beside, done = second, true, func() { second.Close() }
+	}
+	return e.Filer.NewPool(ctx, s, e.newMail.GiveWay, func(l *reading.Message) { e.Filer.Announce(l.Row) }), beside, done
+}
+
+// second opens the folder over one more connection; nil where that cannot be.
+func (o *overFolder) second(ctx context.Context) source.Session {
+	v, e := o.visit, o.visit.engine
+	if v.mailbox.Kind == "pop3" { // POP3 servers lock the mailbox (RFC 1939 section 3)
+		return nil
+	}
+	s, err := e.Mailboxes.Reach(ctx, v.mailbox)
+	if err != nil {
+		e.Log.Info("a pass over old mail has one connection only", "mailbox", v.mailbox.Name, "error", err)
+		return nil
+	}
+	if state, err := s.Open(ctx, o.folder); err != nil || state.UIDValidity != v.state.UIDValidity {
+		s.Close()
+		return nil
+	}
+	return s
+}
+
 // over reads messages in batches, between which the pass can be paused or stopped.
-func (o *overFolder) over(ctx context.Context, uids []uint32) error {
+func (o *overFolder) over(ctx context.Context, uids []uint32) (err error) {
 	v, e, pass := o.visit, o.visit.engine, o.pass
-	for len(uids) > 0 {
+	if len(uids) == 0 {
+		return nil
+	}
+	pool, beside, done := o.pool(ctx)
+	defer func() {
+		if closed := pool.Close(); err == nil { // what is in hand is finished
+			err = closed
+		}
+		done()
+		e.Wake(v.mailbox.ID)
+	}()
+	for most := passBatch; len(uids) > 0; {
 		if o.steer.Asked() != "" {
 			return nil
 		}
-		size := passBatch
+		size := most
 		if pass.PerMinute > 0 {
 			size = max(1, min(size, pass.PerMinute/4))
 		}
 		if !e.allowed(ctx, pass, o.steer) {
 			return ctx.Err()
 		}
+		e.newMail.GiveWay(ctx, longBatch)
 		began := e.Clock()
 		some := uids[:min(size, len(uids))]
 		uids = uids[len(some):]
 		if err := v.batches().process(ctx, some,
-			&batch{pass: pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
+			&batch{pass: pass, own: o.rule, takes: o.takes, through: o.through, pool: pool}); err != nil {
 			return err
+		}
+		if !beside || pass.PerMinute > 0 {
+			if err := pool.Wait(); err != nil {
+				return err
+			}
+		}
+		switch took := e.Clock().Sub(began); {
+		case took < quickBatch:
+			most = min(2*most, batchSize)
+		case took > longBatch:
+			most = max(most/2, passBatch)
 		}
 		e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
 		e.Wake(v.mailbox.ID) // what is done afterwards is the watcher's

@@ -31,6 +31,7 @@ type batch struct {
 	through  func(look *store.Look, uid uint32, n, matched int, last bool)
 	retried  bool                     // the messages are being tried again
 	cabinets map[string]store.Cabinet // that were looked up, by name
+	pool     *filing.Pool             // files what was planned, nil to file it before anything else is read
 }
 
 // process plans messages of the open folder, commits plans and progress together,
@@ -104,6 +105,11 @@ func (v batchWork) some(ctx context.Context, uids []uint32, b *batch, last bool,
 		}
 		return r.upTo, broken
 	}
+	if b.pool != nil {
+		letters := r.letters
+		r.letters = nil // they are the pool's
+		return r.upTo, b.pool.Put(letters, r.look.Entries)
+	}
 	return r.upTo, v.fileAll(ctx, r.letters, r.look.Entries)
 }
 
@@ -159,7 +165,7 @@ func (v batchWork) read(ctx context.Context, uids []uint32, b *batch, retries ma
 	if err := v.take(uids); err != nil {
 		return r, err
 	}
-	defer v.letGo()
+	defer v.hand.LetGo()
 	facts, err := v.session.Facts(ctx, uids)
 	if err != nil {
 		how := fault.Of(ctx, err)

@@ -25,7 +25,7 @@ import (
 )
 
 const (
-	batchSize     = 200              // messages planned and committed at once
+	batchSize     = 500              // messages planned and committed at once
 	fewSmallest   = 4                // messages read beside the others before it is asked again which are the smallest
 	firstLook     = 200              // messages known from a folder's first look, for rehearsals
 	longestIdle   = 10 * time.Minute // before IDLE is renewed, well within RFC 2177's 29 minutes
@@ -217,7 +217,7 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 		return false, err
 	}
 	v := &visit{engine: e, mailbox: &m, session: s, wake: w.wake, pace: &w.pace, allowance: turn.NewAllowance(e.Patience)}
-	defer v.leave()
+	defer v.hand.Leave()
 	defer func() { progress = progress || v.worked > 0 }()
 	rested := false // nothing happened for a while, and nothing was to be done
 	for announced := (source.Event{}); ; {
@@ -294,7 +294,7 @@ type visit struct {
 	seen      source.State // of the first folder when it was looked through
 	open      string
 	state     source.State
-	hand      string // the file that names what is being read
+	hand      fault.Hand // names what is being read
 	pace      *pace
 	patience  time.Duration   // of other new messages: what takes longer is left for the watcher beside; 0 where none wait
 	allowance *turn.Allowance // how that is shared out among several messages; nil where each may take all of it
@@ -977,12 +977,6 @@ func (v *visit) newlyLabelled(ctx context.Context, uids []uint32, labels []strin
 // over from before a restart.
 func (v *visit) due(ctx context.Context) error {
 	e, began := v.engine, time.Now()
-	var l *reading.Message // the last one: its next entries are filed with the plan that was made for these
-	defer func() {
-		if l != nil {
-			l.Close()
-		}
-	}()
 	for {
 		entries, err := e.Store.Journal.Due(ctx, v.mailbox.ID, e.Clock(), e.passes.IDs(), v.lane, batchSize)
 		if err != nil {
@@ -992,20 +986,34 @@ func (v *visit) due(ctx context.Context) error {
 		if len(mine) == 0 {
 			return nil
 		}
-		for i := 0; i < len(mine); {
-			j := i
-			for j < len(mine) && mine[j].MessageID == mine[i].MessageID {
-				j++
-			}
-			if l, err = v.again(ctx, mine[i:j], l); err != nil {
-				return err
-			}
-			i = j
+		if err := v.batches().fileDue(ctx, mine); err != nil {
+			return err
 		}
 		if v.lane == store.SideLane && v.patience > 0 && time.Since(began) > e.Patience {
 			return nil // messages that are to be read wait, too
 		}
 	}
+}
+
+// fileDue files entries, those of the same message with one plan.
+func (v batchWork) fileDue(ctx context.Context, entries []store.Entry) (err error) {
+	var l *reading.Message // the last one
+	defer func() {
+		if l != nil {
+			l.Close()
+		}
+	}()
+	for i := 0; i < len(entries); {
+		j := i
+		for j < len(entries) && entries[j].MessageID == entries[i].MessageID {
+			j++
+		}
+		if l, err = v.again(ctx, entries[i:j], l); err != nil {
+			return err
+		}
+		i = j
+	}
+	return nil
 }
 
 // again files entries of one message that was planned before. was is the message that was in hand before, nil for none;

@@ -8,22 +8,19 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path"
+	"log/slog"
 	"runtime/debug"
 	"strconv"
 	"strings"
 	"sync"
-	"time"
 
 	"inktray.example/inktray/internal/base"
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/cabinets"
-	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/phrase"
 	"inktray.example/inktray/internal/core/plan"
 	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
-	"inktray.example/inktray/internal/core/safename"
 	"inktray.example/inktray/internal/core/unpack"
 	"inktray.example/inktray/internal/disk"
 	"inktray.example/inktray/internal/fault"
@@ -80,7 +77,7 @@ func (fl *Filer) stagedAs(entry *store.Entry) string {
 }
 
 // FileNew files an entry that was planned in this visit and committed just now.
-func (fl *Filer) FileNew(ctx context.Context, s source.Session, l *reading.Message, entry *store.Entry) error {
+func (fl *Filer) FileNew(ctx context.Context, s source.Opener, l *reading.Message, entry *store.Entry) error {
 	if !fl.Claim(entry.ID) {
 		return nil
 	}
@@ -90,7 +87,7 @@ func (fl *Filer) FileNew(ctx context.Context, s source.Session, l *reading.Messa
 
 // File files a planned entry. The error, if any, is the mailbox's: its session is to be given up. Whatever else goes
 // wrong is in the journal.
-func (fl *Filer) File(ctx context.Context, s source.Session, l *reading.Message, entry *store.Entry) error {
+func (fl *Filer) File(ctx context.Context, s source.Opener, l *reading.Message, entry *store.Entry) error {
 	if !fl.Claim(entry.ID) {
 		return nil
 	}
@@ -104,8 +101,17 @@ func (fl *Filer) File(ctx context.Context, s source.Session, l *reading.Message,
 }
 
 // fileInHand files an entry that this goroutine has claimed.
-func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Message, entry *store.Entry) error {
-	err := fl.fileSafely(ctx, s, l, entry)
+func (fl *Filer) fileInHand(ctx context.Context, s source.Opener, l *reading.Message, entry *store.Entry) error {
+	p, err := fl.prepareSafely(ctx, s, l, entry)
+	if err == nil && p != nil {
+		err = fl.naming().nameSafely(ctx, p)
+	}
+	return fl.conclude(ctx, l, entry, err)
+}
+
+// conclude keeps what became of an entry that somebody was filing. The error, if any, is the mailbox's or the
+// machine's.
+func (fl *Filer) conclude(ctx context.Context, l *reading.Message, entry *store.Entry, err error) error {
 	if err == nil {
 		fl.Log.Info("decided", "state", entry.State, "item", entry.Name, "path", entry.Path, "reason", entry.Reason.String())
 		return nil
@@ -201,56 +207,62 @@ func (fl *Filer) notTaken(ctx context.Context, entry *store.Entry, err error) er
 	return fl.Finish(ctx, entry, store.Failed, reason.NotTaken(phrase.TrimStop(err.Error())))
 }
 
-// fileSafely files an entry. Whatever goes wrong while its content is understood is its own trouble.
-func (fl *Filer) fileSafely(ctx context.Context, s source.Session, l *reading.Message, entry *store.Entry) (err error) {
-	defer func() {
-		if p := recover(); p != nil {
-			fl.Log.Error("an attachment could not be understood", "item", entry.Name, "cause", p, "stack", string(debug.Stack()))
-			err = &fault.PanicError{Cause: p}
-		}
-	}()
-	return fl.fileClaimed(ctx, s, l, entry)
+// prepareSafely prepares an entry. Whatever goes wrong while its content is understood is its own trouble.
+func (fl *Filer) prepareSafely(ctx context.Context, s source.Opener, l *reading.Message,
+	entry *store.Entry) (p *prepared, err error) {
+	defer recovered(fl.Log, entry, &err)
+	return fl.prepare(ctx, s, l, entry)
 }
 
-func (fl *Filer) fileClaimed(ctx context.Context, s source.Session, l *reading.Message, entry *store.Entry) error {
+// recovered makes a panic into an error of the entry.
+func recovered(log *slog.Logger, entry *store.Entry, err *error) {
+	if p := recover(); p != nil {
+		log.Error("an attachment could not be understood", "item", entry.Name, "cause", p, "stack", string(debug.Stack()))
+		*err = &fault.PanicError{Cause: p}
+	}
+}
+
+// prepare plans an entry, and stages its content. It returns nil where the entry is decided without that.
+func (fl *Filer) prepare(ctx context.Context, s source.Opener, l *reading.Message, entry *store.Entry) (*prepared,
+	error) {
 	r, err := fl.Office.Rule(ctx, entry.RuleID, entry.RuleRevision)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if entry.Wanted == "" { // tried again: planned again
 		if r, err = fl.planAgain(ctx, s, l, entry); err != nil || entry.State != store.Planned {
-			return err
+			return nil, err
 		}
 	}
 	item, ok, err := fl.planItem(ctx, s, l, r, entry)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if !ok || item.Segments == nil {
-		return fl.Finish(ctx, entry, store.Failed, reason.AttachmentGone())
+		return nil, fl.Finish(ctx, entry, store.Failed, reason.AttachmentGone())
 	}
 	g, err := fl.Cabinets.Gate(ctx, entry.CabinetID)
 	if err != nil {
-		return fl.Finish(ctx, entry, store.Failed, reason.CabinetRemoved())
+		return nil, fl.Finish(ctx, entry, store.Failed, reason.CabinetRemoved())
 	}
 	if over, err := fl.overCap(ctx, l, r, entry, &item); err != nil || !over.IsZero() {
 		if err != nil {
-			return err
+			return nil, err
 		}
-		return fl.Finish(ctx, entry, store.Held, over)
+		return nil, fl.Finish(ctx, entry, store.Held, over)
 	}
 	if err := g.Ready(ctx); err != nil {
 		var closed *cabinets.ClosedError
 		if !errors.As(err, &closed) {
-			return err
+			return nil, err
 		}
 		if kept := fl.keepHere(ctx, s, l, r, entry, &item); kept != nil {
 			fl.Log.Warn("an attachment could not be kept for its cabinet", "item", entry.Name, "error", kept)
 			if fault.Of(ctx, kept) == fault.Mailbox {
-				return kept
+				return nil, kept
 			}
 		}
-		return err
+		return nil, err
 	}
 	remark := reason.Remark(item.Item.Remark)
 	if item.Copy != "" && item.Copy != rule.CopyEML {
@@ -258,37 +270,37 @@ func (fl *Filer) fileClaimed(ctx context.Context, s source.Session, l *reading.M
 		var undrawn *unpack.Error
 		if errors.As(err, &undrawn) {
 			if err := fl.besideIt(ctx, s, l, r, entry); err != nil { // else it would be said, and not be so
-				return err
+				return nil, err
 			}
-			return fl.Finish(ctx, entry, store.Failed, reason.Undrawn(undrawn.Problem))
+			return nil, fl.Finish(ctx, entry, store.Failed, reason.Undrawn(undrawn.Problem))
 		}
 		if err != nil {
-			return err
+			return nil, err
 		}
 		drawn := strings.TrimSuffix(report.Sentence(), ".")
 		if remark = reason.Remark(drawn); !report.Whole() {
 			if err := fl.besideIt(ctx, s, l, r, entry); err != nil {
-				return err
+				return nil, err
 			}
 			remark = reason.DrawnInPart(drawn)
 		}
 	}
 	content, said, err := fl.stage(ctx, s, l, r, entry, &item, g.Cabinet)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if said.Cause() != "" {
-		return fl.Finish(ctx, entry, store.Held, reason.NotWritten(said))
+		return nil, fl.Finish(ctx, entry, store.Held, reason.NotWritten(said))
 	}
 	if remark.IsZero() {
 		remark = said
 	}
 	entry.Size, entry.SHA256 = content.Size, content.SHA256[:]
-	return fl.commit(ctx, g.Cabinet, l, r, entry, &item, remark)
+	return &prepared{l: l, rule: r, entry: entry, item: item, cabinet: g.Cabinet, remark: remark}, nil
 }
 
 // planItem plans the item of an entry, opening what holds it.
-func (fl *Filer) planItem(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled,
+func (fl *Filer) planItem(ctx context.Context, s source.Opener, l *reading.Message, r *rule.Compiled,
 	entry *store.Entry) (plan.Item, bool, error) {
 	setting := fl.Office.Settings().For(l.Mailbox, entry.PlannedAt.In(fl.Zone))
 	for range reading.MostRounds {
@@ -349,7 +361,7 @@ func settled(item *plan.Item) bool {
 }
 
 // besideIt files the EML copy beside one that could not be drawn in full.
-func (fl *Filer) besideIt(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled,
+func (fl *Filer) besideIt(ctx context.Context, s source.Opener, l *reading.Message, r *rule.Compiled,
 	drawn *store.Entry) error {
 	entry := *drawn
 	entry.ID, entry.Temporary, entry.Item, entry.State = 0, "", "copy:"+string(rule.CopyEML), store.Planned
@@ -369,7 +381,7 @@ func (fl *Filer) besideIt(ctx context.Context, s source.Session, l *reading.Mess
 
 // stage streams an item's content into the cabinet. What must not be filed unseen is
 // not written: said says what it is, and has a cause where a person has to decide.
-func (fl *Filer) stage(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled, entry *store.Entry,
+func (fl *Filer) stage(ctx context.Context, s source.Opener, l *reading.Message, r *rule.Compiled, entry *store.Entry,
 	item *plan.Item, c cabinet.Cabinet) (content cabinet.Content, said reason.Reason, err error) {
 	w, said, err := fl.Reader.Inspect(ctx, s, l, r, entry, item)
 	if err != nil || said.Cause() != "" {
@@ -379,11 +391,10 @@ func (fl *Filer) stage(ctx context.Context, s source.Session, l *reading.Message
 	if err != nil {
 		return content, said, errors.Join(err, w.Close())
 	}
-	found, err := fl.Reader.Verdict(ctx, w)
+	found, err := fl.Reader.End(ctx, s, l, item, w)
 	if err == nil && empty(item, content.Size) {
 		err = source.ErrNothing
 	}
-	err = errors.Join(err, w.Close())
 	if err != nil || !found.IsZero() {
 		return content, found, errors.Join(err, c.Discard(ctx, fl.Temporary(entry)))
 	}
@@ -395,221 +406,6 @@ func empty(item *plan.Item, size int64) bool {
 	return size == 0 && item.Copy == "" && item.Item.Parent == "" && item.Item.Encoded > 2
 }
 
-// commit gives the staged content its name.
-func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Message, r *rule.Compiled,
-	entry *store.Entry, item *plan.Item, remark reason.Reason) error {
-	drop := func(state store.State, why reason.Reason) error {
-		if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
-			return err
-		}
-		return fl.Finish(ctx, entry, state, why)
-	}
-	if before, found, err := fl.Store.Journal.FiledBefore(ctx, entry, l.Row.Fingerprint, entry.SHA256); err != nil {
-		return err
-	} else if found && before.Undo == store.Undone {
-		return drop(store.LeftOut, reason.TakenBack())
-	} else if found {
-		entry.Path = before.Path
-		return drop(store.There, reason.FiledBefore(before.Path))
-	}
-	if entry.Given == "elsewhere" {
-		folder, file := path.Split(entry.Wanted)
-		item.Segments, item.Ext = nil, mail.Extension(file)
-		if folder != "" {
-			item.Segments = strings.Split(strings.TrimSuffix(folder, "/"), "/")
-		}
-		item.Stem = strings.TrimSuffix(file, item.Ext)
-	} else if item.Target.NeedsRegister() {
-		if err := fl.Store.Journal.Draw(ctx, entry, l.Row, fl.Now()); err != nil {
-			return err
-		}
-		plan.Number(item, r, l.Mail, fl.Office.Settings().For(l.Mailbox, entry.PlannedAt.In(fl.Zone)), entry.RegisterYear,
-			entry.RegisterNumber)
-	} else if folder, file := path.Split(entry.Wanted); folder != "" { // the path that was planned is frozen
-		item.Segments = strings.Split(strings.TrimSuffix(folder, "/"), "/")
-		item.Stem = strings.TrimSuffix(file, item.Ext)
-	}
-	refused := map[string]bool{} // names that nothing may have though they seem free
-	if item.IfExists == "replace" {
-		g, err := fl.Cabinets.Gate(ctx, entry.CabinetID)
-		if err != nil {
-			return err
-		}
-		g.Replacing.Lock()
-		defer g.Replacing.Unlock()
-	}
-	for {
-		done, why, err := fl.name(ctx, c, entry, item.Segments, item.Stem, item.Ext, item.IfExists, l.Mail.Received,
-			refused)
-		if err != nil {
-			return err
-		}
-		if done == store.There { // the register has this message, too
-			if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
-				return err
-			}
-			entry.Reason = why
-			return fl.Store.Journal.FoundThere(ctx, entry, l.Row, fl.Now())
-		}
-		if done != "" {
-			return drop(done, why)
-		}
-		entry.Reason = reason.And(why, remark)
-		if entry.State != store.Staged {
-			err = fl.Store.Journal.Stage(ctx, entry, l.Row, fl.Now())
-		} else {
-			err = fl.Store.Journal.Rename(ctx, entry)
-		}
-		if errors.Is(err, store.ErrChanged) { // its rule was switched off meanwhile
-			if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
-				return err
-			}
-			*entry, err = fl.Store.Journal.ByID(ctx, store.System, entry.ID)
-			return err
-		}
-		if err != nil {
-			return err
-		}
-		if err := fl.displace(ctx, c, entry); err != nil {
-			return err
-		}
-		err = c.Commit(ctx, fl.Temporary(entry), entry.Path)
-		if errors.Is(err, cabinet.ErrTaken) {
-			refused[entry.Path] = true
-			continue // somebody was quicker: the next name
-		}
-		if errors.Is(err, cabinet.ErrMissing) {
-			return &cabinet.Error{Problem: "what was staged is not there any more", Advice: "Look whether the cabinet is " +
-				"still mounted.", Err: err}
-		}
-		// perhaps what has the name already does not show, or the answer got lost
-		if err != nil && cabinets.OnlyName(ctx, c, err) {
-			if err := fl.recoverOne(ctx, c, entry); err != nil || entry.State != store.Filed {
-				return err
-			}
-			return fl.tallied(ctx, l, entry)
-		}
-		if err != nil {
-			return err
-		}
-		if err := fl.Store.Journal.File(ctx, entry, fl.Now()); err != nil {
-			return err
-		}
-		return fl.tallied(ctx, l, entry)
-	}
-}
-
-// displace moves the file that an entry replaces out of the way, unless that was
-// done before.
-func (fl *Filer) displace(ctx context.Context, c cabinet.Cabinet, entry *store.Entry) error {
-	if entry.Displaced == "" {
-		return nil
-	}
-	err := cabinet.Retire(ctx, c, entry.Path, entry.Displaced)
-	if errors.Is(err, cabinet.ErrMissing) || errors.Is(err, cabinet.ErrTaken) {
-		return nil // it is out of the way; what has the name now is another file
-	}
-	return err
-}
-
-// name finds the exact path for an entry. done is a verdict where nothing is to
-// be written.
-func (fl *Filer) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, folders []string, stem, ext string,
-	ifExists rule.IfExists, received time.Time, refused map[string]bool) (done store.State, why reason.Reason, err error) {
-	file := stem + ext
-	first, because := "", reason.Taken
-	displaced := entry.Displaced
-	entry.Displaced = ""
-	for n, tries := 2, 0; ; n++ {
-		if tries++; tries > mostNames {
-			return "", why,
-				&cabinet.Error{
-					Problem: fmt.Sprintf("more than %d names like %s are taken", mostNames,
-						path.Join(path.Join(folders...), stem+ext)),
-					Advice: "Tidy up the folder, or let the rule make other names; then try again.", Lasting: true}
-		}
-		spot, err := cabinets.Resolve(ctx, c, folders, file)
-		if err != nil {
-			return "", why, err
-		}
-		if !spot.Taken && refused[spot.Path] { // what is there is not shown, and yet nothing else may have the name
-			spot.Taken, spot.Other, spot.By = true, true, spot.Path
-		}
-		if !spot.Taken {
-			// else made before a crash
-			if entry.Path = spot.Path; spot.New != "" || !strings.HasPrefix(entry.Path, entry.Made+"/") {
-				entry.Made = spot.New
-			}
-			if first != "" {
-				why = because(path.Base(first))
-			}
-			return "", why, nil
-		}
-		there, isFile := cabinet.Content{}, false
-		if !spot.Other {
-			there, isFile, err = cabinets.LookAt(ctx, c, spot.By)
-		}
-		switch {
-		case errors.Is(err, cabinet.ErrMissing):
-			n-- // it went away meanwhile
-			continue
-		case err != nil:
-			return "", why, err
-		case !isFile && ifExists == "keep":
-			return store.LeftOut, reason.KeptOther(spot.By), nil
-		case !isFile:
-			if first == "" {
-				because = reason.TakenByOther
-			}
-		case IsContent(there, entry):
-			entry.Path = spot.By
-			return store.There, reason.SameContent(spot.By), nil
-		case ifExists == "keep":
-			return store.LeftOut, reason.KeptFile(spot.By), nil
-		case ifExists == "replace" && first == "" && displaced == "":
-			var replaces reason.Reason
-			if replaces, because, err = fl.mayReplace(ctx, entry.CabinetID, spot.By, &there, received); err != nil {
-				return "", why, err
-			}
-			if because == nil {
-				entry.Path, entry.Displaced = spot.By, fl.Temporary(entry)
-				return "", replaces, nil
-			}
-		}
-		if first == "" {
-			first = spot.By
-		}
-		file = safename.Numbered(stem, ext, n)
-	}
-}
-
-// mostNames bounds how many names are tried for one file.
-const mostNames = 10_000
-
-// mayReplace says whether a file may be replaced: it was filed here from an
-// earlier message and nobody changed it since. Then replaces says what it replaces; else
-// because is why its name counts as taken.
-func (fl *Filer) mayReplace(ctx context.Context, cabinetID, name string, there *cabinet.Content,
-	received time.Time) (replaces reason.Reason,
-	because func(name string) reason.Reason, err error) {
-	folder := path.Dir(name)
-	if folder == "." {
-		folder = ""
-	}
-	f, err := fl.Store.Register.At(ctx, cabinetID, folder, path.Base(name))
-	switch {
-	case errors.Is(err, store.ErrNotFound):
-		return replaces, reason.NotOurs, nil
-	case err != nil:
-		return replaces, nil, err
-	case string(f.SHA256) != string(there.SHA256[:]):
-		return replaces, reason.ChangedSince, nil
-	case !received.After(f.ReceivedAt):
-		return replaces, reason.LaterThere, nil
-	}
-	return reason.Replaces(f.Entry().String(), f.ReceivedAt.In(fl.Zone).Format(time.DateOnly)), nil, nil
-}
-
 // Finish commits the verdict on an entry: its state, and why.
 func (fl *Filer) Finish(ctx context.Context, entry *store.Entry, state store.State, why reason.Reason) error {
 	entry.State, entry.Reason = state, why
@@ -617,7 +413,7 @@ func (fl *Filer) Finish(ctx context.Context, entry *store.Entry, state store.Sta
 }
 
 // planReleased plans an entry that a person releases, under the rule that held it.
-func (fl *Filer) planReleased(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled,
+func (fl *Filer) planReleased(ctx context.Context, s source.Opener, l *reading.Message, r *rule.Compiled,
 	entry *store.Entry) error {
 	item, ok, err := fl.planItem(ctx, s, l, r, entry)
 	if err != nil {
@@ -635,7 +431,7 @@ func (fl *Filer) planReleased(ctx context.Context, s source.Session, l *reading.
 }
 
 // planAgain plans an entry under its rule as it is now, after the rules before it.
-func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *reading.Message,
+func (fl *Filer) planAgain(ctx context.Context, session source.Opener, l *reading.Message,
 	entry *store.Entry) (*rule.Compiled, error) {
 	if entry.Given == "release" {
 		r, err := fl.Office.Rule(ctx, entry.RuleID, entry.RuleRevision)
@@ -816,7 +612,7 @@ func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 		}
 		err = c.Commit(ctx, fl.Temporary(entry), entry.Path)
 		if errors.Is(err, cabinet.ErrTaken) {
-			if err := fl.renameStaged(ctx, c, entry, refused); err != nil || entry.State != store.Staged {
+			if err := fl.naming().renameStaged(ctx, c, entry, refused); err != nil || entry.State != store.Staged {
 				return err
 			}
 			continue
@@ -831,7 +627,7 @@ func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 				}
 				return fl.Finish(ctx, entry, store.Failed, reason.NoName(phrase.TrimStop(err.Error())))
 			}
-			if err := fl.renameStaged(ctx, c, entry, refused); err != nil || entry.State != store.Staged {
+			if err := fl.naming().renameStaged(ctx, c, entry, refused); err != nil || entry.State != store.Staged {
 				return err
 			}
 			continue
@@ -841,28 +637,6 @@ func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 		}
 		return fl.Store.Journal.File(ctx, entry, fl.Now())
 	}
-}
-
-// renameStaged finds the next name for a staged item whose name is taken. Where a file with the same content exists
-// under a name that is tried, the item is already there.
-func (fl *Filer) renameStaged(ctx context.Context, c cabinet.Cabinet, entry *store.Entry,
-	refused map[string]bool) error {
-	refused[entry.Path] = true
-	folder, file := path.Split(entry.Path)
-	ext := mail.Extension(file)
-	done, why, err := fl.name(ctx, c, entry, strings.Split(strings.TrimSuffix(folder, "/"), "/"),
-		strings.TrimSuffix(file, ext), ext, "number", time.Time{}, refused)
-	if err != nil {
-		return err
-	}
-	if done != "" {
-		if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
-			return err
-		}
-		return fl.Finish(ctx, entry, done, why)
-	}
-	entry.Reason = why
-	return fl.Store.Journal.Rename(ctx, entry)
 }
 
 // IsContent says whether a content is an entry's.
@@ -894,7 +668,7 @@ func (fl *Filer) displaceAgain(ctx context.Context, c cabinet.Cabinet, entry *st
 	if kept, err := cabinet.Kept(ctx, c, entry.Displaced); err == nil {
 		// Done before: what is there now came after, or a power cut brought its
 		// first name back.
-		return errors.Join(kept.Close(), fl.displace(ctx, c, entry))
+		return errors.Join(kept.Close(), fl.naming().displace(ctx, c, entry))
 	} else if !errors.Is(err, cabinet.ErrMissing) {
 		return err
 	}
@@ -902,11 +676,11 @@ func (fl *Filer) displaceAgain(ctx context.Context, c cabinet.Cabinet, entry *st
 	if err != nil {
 		return err
 	}
-	_, because, err := fl.mayReplace(ctx, entry.CabinetID, entry.Path, there, m.ReceivedAt)
+	_, because, err := fl.naming().mayReplace(ctx, entry.CabinetID, entry.Path, there, m.ReceivedAt)
 	if err != nil || because != nil {
 		return err
 	}
-	return fl.displace(ctx, c, entry)
+	return fl.naming().displace(ctx, c, entry)
 }
 
 // Sweep removes temporary objects that the journal does not know.

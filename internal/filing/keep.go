@@ -68,7 +68,7 @@ func keptName(entry *store.Entry) string { return strconv.FormatInt(entry.ID, 10
 
 // keepHere keeps an item's content while its cabinet is down, up to the size
 // that Settings allow. What is not kept stays in the mailbox as before.
-func (fl *Filer) keepHere(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled,
+func (fl *Filer) keepHere(ctx context.Context, s source.Opener, l *reading.Message, r *rule.Compiled,
 	entry *store.Entry, item *plan.Item) error {
 	limits, err := fl.Store.Settings.Limits(ctx)
 	if err != nil || limits.SpoolMB == 0 || entry.Spooled != "" {
@@ -110,7 +110,7 @@ func (fl *Filer) keepHere(ctx context.Context, s source.Session, l *reading.Mess
 
 // keepContent writes the content beside the records and flushes it. What must not be
 // filed unseen is not kept: it is held once the cabinet is back.
-func (fl *Filer) keepContent(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled,
+func (fl *Filer) keepContent(ctx context.Context, s source.Opener, l *reading.Message, r *rule.Compiled,
 	entry *store.Entry, item *plan.Item) (content cabinet.Content, said reason.Reason, hold bool, err error) {
 	w, said, err := fl.Reader.Inspect(ctx, s, l, r, entry, item)
 	if err != nil || said.Cause() != "" {
@@ -127,9 +127,10 @@ func (fl *Filer) keepContent(ctx context.Context, s source.Session, l *reading.M
 	var found reason.Reason
 	content.Size, err = io.Copy(io.MultiWriter(f, sum), w)
 	if err == nil {
-		found, err = fl.Reader.Verdict(ctx, w)
+		found, err = fl.Reader.End(ctx, s, l, item, w)
+	} else {
+		err = errors.Join(err, w.Close())
 	}
-	err = errors.Join(err, w.Close())
 	if err == nil && empty(item, content.Size) {
 		err = source.ErrNothing
 	}
@@ -271,5 +272,6 @@ func (fl *Filer) fileOneKept(ctx context.Context, g *cabinets.Gate, entry *store
 		fl.WakeAll()
 		return errors.Join(g.Cabinet.Discard(ctx, fl.Temporary(entry)), fl.Store.Journal.Spool(ctx, entry))
 	}
-	return fl.commit(ctx, g.Cabinet, l, r, entry, &item, reason.Decode(kept.Remark))
+	return fl.naming().commit(ctx, &prepared{l: l, rule: r, entry: entry, item: item, cabinet: g.Cabinet,
+		remark: reason.Decode(kept.Remark)})
 }

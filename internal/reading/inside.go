@@ -139,7 +139,7 @@ func (l *Message) Close() {
 }
 
 // Plan plans a message, reading what its verdicts hang on, and nothing else.
-func (rd *Reader) Plan(ctx context.Context, s source.Session, l *Message, rules []*rule.Compiled,
+func (rd *Reader) Plan(ctx context.Context, s source.Opener, l *Message, rules []*rule.Compiled,
 	setting plan.Setting) (plan.Plan, error) {
 	defer func() { l.whole = nil }() // many planned messages can wait for their filing
 	rd.Office.Settings().NoteReport(l.Mail)
@@ -157,7 +157,7 @@ func (rd *Reader) Plan(ctx context.Context, s source.Session, l *Message, rules 
 
 // Read reads what is needed of a message. What cannot be had is noted in the
 // message, so that it is not asked for again.
-func (rd *Reader) Read(ctx context.Context, s source.Session, l *Message, n *rule.Needs) error {
+func (rd *Reader) Read(ctx context.Context, s source.Opener, l *Message, n *rule.Needs) error {
 	l.planned = nil // there is more to plan with
 	gone := func(err error) bool { return errors.Is(err, source.ErrGone) }
 	if n.Header {
@@ -225,7 +225,7 @@ func (rd *Reader) Read(ctx context.Context, s source.Session, l *Message, n *rul
 }
 
 // head judges an item by its first bytes.
-func (rd *Reader) head(ctx context.Context, s source.Session, l *Message, id string) (mail.Sniffed, error) {
+func (rd *Reader) head(ctx context.Context, s source.Opener, l *Message, id string) (mail.Sniffed, error) {
 	nothing := mail.Sniffed{Kind: mail.Other}
 	item, ok := l.Mail.Find(id)
 	if !ok {
@@ -267,7 +267,7 @@ func sniffed(data []byte) mail.Sniffed {
 }
 
 // ReadText reads the body of a message, as far as conditions look.
-func (rd *Reader) ReadText(ctx context.Context, s source.Session, l *Message) error {
+func (rd *Reader) ReadText(ctx context.Context, s source.Opener, l *Message) error {
 	var b strings.Builder
 	for _, p := range l.Mail.TextParts() {
 		part, err := rd.part(ctx, s, l, p.Item, p.Size)
@@ -309,7 +309,7 @@ func (rd *Reader) ReadText(ctx context.Context, s source.Session, l *Message) er
 
 // open looks into an item that holds others. Why one cannot be opened is noted;
 // the error is the mailbox's or the machine's.
-func (rd *Reader) open(ctx context.Context, s source.Session, l *Message, id string) error {
+func (rd *Reader) open(ctx context.Context, s source.Opener, l *Message, id string) error {
 	if l.Mail.Inside == nil {
 		l.Mail.Inside = map[string]*mail.Opened{}
 	}
@@ -401,7 +401,7 @@ func (rd *Reader) open(ctx context.Context, s source.Session, l *Message, id str
 
 // inside reads the text inside an item. Why it cannot be read is noted; the error is
 // the mailbox's or the machine's.
-func (rd *Reader) inside(ctx context.Context, s source.Session, l *Message, id string) error {
+func (rd *Reader) inside(ctx context.Context, s source.Opener, l *Message, id string) error {
 	if _, known := l.Mail.Texts[id]; known {
 		return nil
 	}
@@ -452,7 +452,7 @@ func (rd *Reader) unpackRequest(l *Message, item *mail.Item) unpack.Request {
 }
 
 // Content gives an item's content, decoded, from the spool.
-func (rd *Reader) Content(ctx context.Context, s source.Session, l *Message, id string) (*os.File, error) {
+func (rd *Reader) Content(ctx context.Context, s source.Opener, l *Message, id string) (*os.File, error) {
 	if path, ok := l.files[id]; ok {
 		return os.Open(path)
 	}
@@ -580,7 +580,7 @@ func (rd *Reader) spool(l *Message, id string, r io.Reader) error {
 
 // stream gives an item's content as it is filed. first are its first bytes, to
 // be judged; close must be called.
-func (rd *Reader) stream(ctx context.Context, s source.Session, l *Message, item *plan.Item) (r io.Reader,
+func (rd *Reader) stream(ctx context.Context, s source.Opener, l *Message, item *plan.Item) (r io.Reader,
 	closed func() error, err error) {
 	id := item.Item.ID
 	if item.Copy == rule.CopyEML {
@@ -602,7 +602,7 @@ func (rd *Reader) stream(ctx context.Context, s source.Session, l *Message, item
 
 // Draw renders a copy of the message into the spool and says what is missing
 // from it.
-func (rd *Reader) Draw(ctx context.Context, s source.Session, l *Message, item *plan.Item,
+func (rd *Reader) Draw(ctx context.Context, s source.Opener, l *Message, item *plan.Item,
 	r *rule.Compiled) (report render.Report, err error) {
 	id := item.Item.ID
 	whole, err := rd.Content(ctx, s, l, source.Whole)

@@ -55,12 +55,12 @@ const mostWhole = 100 << 20
 // ends with an error. The next time, the part is taken out of the whole message, which
 // is another way to the same octets; of a very large message it is read again, and
 // the same length counts as whole.
-func (rd *Reader) part(ctx context.Context, s source.Session, l *Message, item string, announced int64) (io.ReadCloser,
+func (rd *Reader) part(ctx context.Context, s source.Opener, l *Message, item string, announced int64) (io.ReadCloser,
 	error) {
 	if l.Facts.Whole || announced == 0 {
 		return s.Part(ctx, l.Facts, item)
 	}
-	if l.single++; l.single > mostSingle && l.Facts.Size <= mostInHand {
+	if l.single++; l.single > mostSingle && l.Facts.Size <= mostInHand && !ahead(s, l, item) {
 		if r := rd.fromWhole(ctx, s, l, item, announced); r != nil {
 			return r, nil
 		}
@@ -78,6 +78,12 @@ func (rd *Reader) part(ctx context.Context, s source.Session, l *Message, item s
 	return &countedPart{ReadCloser: r, announced: announced, short: &rd.short, key: key}, nil
 }
 
+// ahead says whether a part was read ahead.
+func ahead(s source.Opener, l *Message, item string) bool {
+	a, ok := s.(*Ahead)
+	return ok && a.Holds(l.Facts.UID, item)
+}
+
 // Where many parts of a message are read, it is read whole, once: a server looks for each part from the message's
 // beginning, so that thousands of them would take it minutes.
 const (
@@ -93,7 +99,7 @@ type wholeMessage struct {
 
 // fromWhole takes a part out of the whole message. It is nil where the message cannot be read whole, or where its
 // bytes have another structure than the server announced: then the part itself is asked for.
-func (rd *Reader) fromWhole(ctx context.Context, s source.Session, l *Message, item string,
+func (rd *Reader) fromWhole(ctx context.Context, s source.Opener, l *Message, item string,
 	announced int64) io.ReadCloser {
 	if l.whole == nil {
 		l.whole = readWhole(ctx, s, l)
@@ -112,7 +118,7 @@ func (rd *Reader) fromWhole(ctx context.Context, s source.Session, l *Message, i
 }
 
 // readWhole reads a message whole. What is wrong with the connection shows when the next part is asked for.
-func readWhole(ctx context.Context, s source.Session, l *Message) *wholeMessage {
+func readWhole(ctx context.Context, s source.Opener, l *Message) *wholeMessage {
 	none := &wholeMessage{}
 	r, err := s.Part(ctx, l.Facts, source.Whole)
 	if err != nil {

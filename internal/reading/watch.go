@@ -21,7 +21,7 @@ import (
 // prove finds out whether it is proven who sent a message: by what a trusted server
 // reports, which is among the facts, or by the signatures, for which the message is
 // read whole.
-func (rd *Reader) prove(ctx context.Context, s source.Session, l *Message) error {
+func (rd *Reader) prove(ctx context.Context, s source.Opener, l *Message) error {
 	if l.Mail.Proof != nil {
 		return nil
 	}
@@ -75,7 +75,7 @@ func (rd *Reader) ProveMessage(ctx context.Context, v store.Viewer, messageID in
 
 // locked says whether an archive that is filed as it is needs a password that nobody
 // here knows.
-func (rd *Reader) locked(ctx context.Context, s source.Session, l *Message, item *plan.Item) (bool, error) {
+func (rd *Reader) locked(ctx context.Context, s source.Opener, l *Message, item *plan.Item) (bool, error) {
 	if !plan.Archive(&item.Item) {
 		return false, nil
 	}
@@ -85,11 +85,17 @@ func (rd *Reader) locked(ctx context.Context, s source.Session, l *Message, item
 	return l.Mail.Inside[item.Item.ID].Locked, nil
 }
 
+// knowsPasswords says whether there are passwords of archives that the sender of a message sends.
+func (rd *Reader) knowsPasswords(l *Message) bool {
+	return len(rd.Office.Settings().Passwords(l.Mail.Envelope.Sender())) > 0
+}
+
 // Inspection looks at a content while it is staged: for macros, and with the virus
 // scanner where there is one.
 type Inspection struct {
 	io.Reader
 	macros *mail.MacroFinder
+	lock   *mail.ZipLock
 	virus  *scan.Stream
 	closed func() error
 }
@@ -97,17 +103,15 @@ type Inspection struct {
 // Inspect opens an item's content to be looked at while it goes by. What its beginning tells is told at once: said says
 // what it is, and has a cause where it must not be filed unseen; then it is closed. A person who has looked decides,
 // but of viruses only one who was told of what the scanner said.
-func (rd *Reader) Inspect(ctx context.Context, s source.Session, l *Message, r *rule.Compiled, entry *store.Entry,
+func (rd *Reader) Inspect(ctx context.Context, s source.Opener, l *Message, r *rule.Compiled, entry *store.Entry,
 	item *plan.Item) (w *Inspection, said reason.Reason, err error) {
-	seen := entry.Given == "release" || entry.Given == "elsewhere"
-	if item.Copy == "" && !seen && r.Holds(rule.LockedArchives) {
-		locked, err := rd.locked(ctx, s, l, item)
-		if err != nil {
-			return nil, said, err
+	looks := item.Copy == "" && entry.Given != "release" && entry.Given != "elsewhere"
+	locks := looks && plan.Archive(&item.Item) && r.Holds(rule.LockedArchives)
+	if locks && (l.Mail.Inside[item.Item.ID] != nil || rd.knowsPasswords(l)) {
+		if locked, err := rd.locked(ctx, s, l, item); locked || err != nil {
+			return nil, lockedIf(locked), err
 		}
-		if locked {
-			return nil, reason.Locked(), nil
-		}
+		locks = false
 	}
 	part, closed, err := rd.stream(ctx, s, l, item)
 	if err != nil {
@@ -115,10 +119,24 @@ func (rd *Reader) Inspect(ctx context.Context, s source.Session, l *Message, r *
 	}
 	in := bufio.NewReaderSize(part, mail.FirstBytes+1024)
 	w = &Inspection{Reader: in, closed: closed}
-	if item.Copy == "" && !seen {
+	if looks {
 		first, err := in.Peek(mail.FirstBytes)
 		if err != nil && err != io.EOF {
 			return nil, said, errors.Join(err, closed())
+		}
+		switch {
+		case locks && mail.IsZip(first):
+			w.lock = &mail.ZipLock{}
+			w.Reader = io.TeeReader(w.Reader, w.lock)
+		case locks: // another kind of archive is opened first
+			if err := closed(); err != nil {
+				return nil, said, err
+			}
+			locked, err := rd.locked(ctx, s, l, item)
+			if locked || err != nil {
+				return nil, lockedIf(locked), err
+			}
+			return rd.Inspect(ctx, s, l, r, entry, item)
 		}
 		if len(first) > 0 || err == io.EOF {
 			what, held := mail.Disagrees(&item.Item, first)
@@ -152,8 +170,10 @@ func (w *Inspection) Close() error {
 	return w.closed()
 }
 
-// Verdict is what was found; a scanner that answers again is taken out of the tray.
-func (rd *Reader) Verdict(ctx context.Context, w *Inspection) (why reason.Reason, err error) {
+// End closes the watching once all went by, and says what was found: a reason to hold the content, or none. A scanner
+// that answers again is taken out of the tray.
+func (rd *Reader) End(ctx context.Context, s source.Opener, l *Message, item *plan.Item,
+	w *Inspection) (why reason.Reason, err error) {
 	why, err = w.found()
 	if w.virus != nil && err == nil && rd.scannerAway.Swap(false) {
 		var was bool
@@ -161,7 +181,14 @@ func (rd *Reader) Verdict(ctx context.Context, w *Inspection) (why reason.Reason
 			rd.Events.Send(events.Event{Kind: "tray"})
 		}
 	}
-	return why, err
+	if err = errors.Join(err, w.Close()); err != nil || !why.IsZero() || w.lock == nil {
+		return why, err
+	}
+	locked, known := w.lock.Locked()
+	if !known {
+		locked, err = rd.locked(ctx, s, l, item)
+	}
+	return lockedIf(locked), err
 }
 
 // found says what was found once all went by: a reason to hold it, or none.
@@ -200,4 +227,12 @@ func disagreement(item *plan.Item, what string, holds bool) reason.Reason {
 		return reason.Disguised(named, what)
 	}
 	return reason.Differs(named, what)
+}
+
+// lockedIf holds an archive that needs a password.
+func lockedIf(locked bool) (why reason.Reason) {
+	if locked {
+		return reason.Locked()
+	}
+	return why
 }

@@ -74,6 +74,17 @@ const (
 	Whole  = "whole"
 )
 
+// Opener opens the contents of messages of the open folder.
+type Opener interface {
+	// Part opens one part's content, still in its transfer encoding; Header and
+	// Whole stand for the message's header and for all of it. A stream
+	// that was cut ends with io.ErrUnexpectedEOF. It must be closed before the
+	// next call.
+	Part(ctx context.Context, facts *Facts, item string) (io.ReadCloser, error)
+	// Head reads the first octets of a part, still in its transfer encoding.
+	Head(ctx context.Context, facts *Facts, item string, octets int64) ([]byte, error)
+}
+
 // Session is one connection to a mailbox. It is for one goroutine. Every call
 // ends by a deadline even where the server is silent. After an error that is
 // not ErrGone the session may be unusable: close it and open another.
@@ -87,13 +98,7 @@ type Session interface {
 	// Facts reads the facts of messages, in the order of their UIDs. Those that
 	// are gone by now are missing from the answer.
 	Facts(ctx context.Context, uids []uint32) ([]Facts, error)
-	// Part opens one part's content, still in its transfer encoding; Header and
-	// Whole stand for the message's header and for all of it. A stream
-	// that was cut ends with io.ErrUnexpectedEOF. It must be closed before the
-	// next call.
-	Part(ctx context.Context, facts *Facts, item string) (io.ReadCloser, error)
-	// Head reads the first octets of a part, still in its transfer encoding.
-	Head(ctx context.Context, facts *Facts, item string, octets int64) ([]byte, error)
+	Opener
 	// Changed lists messages whose flags changed after the mod-sequence.
 	Changed(ctx context.Context, since uint64) ([]uint32, error)
 	// Wait returns when the server announces something, or after the longest
@@ -102,6 +107,20 @@ type Session interface {
 	Wait(ctx context.Context, longest time.Duration, wake <-chan struct{}) (Event, error)
 	Pushes() bool
 	io.Closer
+}
+
+// Wanted is a part of a message, as Part takes it.
+type Wanted struct {
+	UID  uint32
+	Item string
+}
+
+// Fetcher is a session that can read many parts of messages of the open folder in few exchanges.
+type Fetcher interface {
+	// Parts reads parts, still in their transfer encoding, and hands each to got as it comes, in any order, by one
+	// goroutine at a time. Parts of more than most octets, and those that the server does not give, are left out: Part
+	// says of them what is the matter.
+	Parts(ctx context.Context, wanted []Wanted, most int64, got func(w Wanted, content []byte)) error
 }
 
 // Glancer is a session that can say how folders stand without opening them.

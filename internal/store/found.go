@@ -99,7 +99,7 @@ func (s *Register) EnterFound(ctx context.Context, by string, found []Found, now
 				m.ID).Error; err != nil {
 				return err
 			}
-			if err := draw(tx, e, nil, now); err != nil {
+			if err := newDrawing(now).draw(tx, e, nil); err != nil {
 				return err
 			}
 			if err := enter(tx, e, at); err != nil {

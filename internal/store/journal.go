@@ -78,6 +78,13 @@ func (s *Journal) Due(ctx context.Context, mailboxID string, now time.Time, but 
 	)
 }
 
+// DueOfPass lists what a pass planned in a mailbox and what is to be filed now, earlier messages first.
+func (s *Journal) DueOfPass(ctx context.Context, mailboxID string, pass int64, now time.Time, most int) ([]Entry,
+	error) {
+	return list[Entry](s.reading(ctx).Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND (next_at IS NULL "+
+		"OR next_at <= ?) AND pass_id = ?", mailboxID, now, pass).Order("id").Limit(most))
+}
+
 // NextDue is when a mailbox has something to file next; ok is false where
 // nothing waits. The zero time is at once.
 func (s *Journal) NextDue(ctx context.Context, mailboxID string, but []int64,
@@ -127,41 +134,11 @@ func (s *Journal) FiledBefore(ctx context.Context, e *Entry, fingerprint, sha256
 func (s *Journal) Draw(ctx context.Context, e *Entry, of *Message, now time.Time) error {
 	drawn := *e
 	return kept(e, &drawn, s.change(ctx, func(tx *gorm.DB) error {
-		if err := draw(tx, &drawn, of, now); err != nil {
+		if err := newDrawing(now).draw(tx, &drawn, of); err != nil {
 			return err
 		}
 		return tx.Model(&drawn).Select("register_year", "register_number").Updates(&drawn).Error
 	}))
-}
-
-// draw makes the register's line of an entry and numbers the entry, unless it has a number. The caller keeps the
-// number.
-func draw(tx *gorm.DB, e *Entry, of *Message, now time.Time) error {
-	if e.RegisterNumber > 0 {
-		return nil
-	}
-	if of == nil {
-		m, err := first[Message](tx.Where("id = ?", e.MessageID))
-		if err != nil {
-			return err
-		}
-		of = &m
-	}
-	var found struct {
-		Number                 int
-		Mailbox, Rule, Cabinet string
-	}
-	err := tx.Raw(`SELECT (SELECT coalesce(max(number), 0) + 1 FROM register WHERE year = ?) AS number,
-		(SELECT name FROM mailboxes WHERE id = ?) AS mailbox, (SELECT name FROM rules WHERE id = ?) AS rule,
-		(SELECT name FROM cabinets WHERE id = ?) AS cabinet`, now.Year(), e.MailboxID, e.RuleID, e.CabinetID).Scan(&found).Error
-	if err != nil {
-		return err
-	}
-	e.RegisterYear, e.RegisterNumber = now.Year(), found.Number
-	return tx.Create(&Filing{Year: e.RegisterYear, Number: e.RegisterNumber, JournalID: e.ID, MessageID: e.MessageID,
-		DrawnAt: now.UTC(), ReceivedAt: of.ReceivedAt, MailboxID: e.MailboxID, RuleID: e.RuleID, CabinetID: e.CabinetID,
-		Mailbox: found.Mailbox, Rule: found.Rule, Cabinet: found.Cabinet, SenderName: of.SenderName,
-		SenderAddress: of.SenderAddress, Subject: of.Subject, Kind: e.Kind, Revision: e.RuleRevision}).Error
 }
 
 // Stage records that the content of a planned entry is staged and which exact name it will get. It returns ErrChanged
@@ -169,18 +146,7 @@ func draw(tx *gorm.DB, e *Entry, of *Message, now time.Time) error {
 func (s *Journal) Stage(ctx context.Context, e *Entry, of *Message, now time.Time) error {
 	staged := *e
 	staged.State = Staged
-	return kept(e, &staged, s.change(ctx, func(tx *gorm.DB) error {
-		if err := draw(tx, &staged, of, now); err != nil {
-			return err
-		}
-		done := tx.Model(&staged).Where("state IN ?", []State{Planned, Staged}).Select("state", "path", "size", "sha256",
-			"displaced", "made",
-			"temporary", "register_year", "register_number").Updates(&staged)
-		if done.Error == nil && done.RowsAffected == 0 {
-			return ErrChanged
-		}
-		return done.Error
-	}))
+	return kept(e, &staged, s.change(ctx, func(tx *gorm.DB) error { return stage(tx, &staged, of, newDrawing(now)) }))
 }
 
 // kept copies an entry that was recorded into e. Where recording failed, e stays unchanged, so that the caller does not
@@ -201,28 +167,30 @@ func (s *Journal) Rename(ctx context.Context, e *Entry) error {
 
 // File records that the file has its name, and enters it in the register.
 func (s *Journal) File(ctx context.Context, entry *Entry, now time.Time) error {
-	done, filed := now.UTC(), *entry
-	e := &filed
+	filed := *entry
+	return kept(entry, &filed, s.change(ctx, func(tx *gorm.DB) error { return file(tx, &filed, now.UTC()) }))
+}
+
+// file records that an entry is filed, and enters it in the register in the same commit.
+func file(tx *gorm.DB, e *Entry, done time.Time) error {
 	e.State, e.DoneAt, e.NextAt, e.Spooled = Filed, &done, nil, ""
-	return kept(entry, e, s.change(ctx, func(tx *gorm.DB) error {
-		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "spooled").Updates(e).Error; err != nil {
+	if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "spooled").Updates(e).Error; err != nil {
+		return err
+	}
+	folder := path.Dir(e.Path)
+	if folder == "." {
+		folder = ""
+	}
+	if e.Displaced != "" {
+		err := tx.Exec("UPDATE register SET replaced_by = ?, kept_as = ?, kept_at = ? WHERE cabinet_id = ? AND folder = ? "+
+			"AND file = ? AND filed_at IS NOT NULL AND replaced_by = '' AND undone_at IS NULL AND journal_id <> ?",
+			strconv.Itoa(e.RegisterYear)+"-"+strconv.Itoa(e.RegisterNumber), e.Displaced, done, e.CabinetID, folder,
+			path.Base(e.Path), e.ID).Error
+		if err != nil {
 			return err
 		}
-		folder := path.Dir(e.Path)
-		if folder == "." {
-			folder = ""
-		}
-		if e.Displaced != "" {
-			err := tx.Exec("UPDATE register SET replaced_by = ?, kept_as = ?, kept_at = ? WHERE cabinet_id = ? AND folder = ? "+
-				"AND file = ? AND filed_at IS NOT NULL AND replaced_by = '' AND undone_at IS NULL AND journal_id <> ?",
-				strconv.Itoa(e.RegisterYear)+"-"+strconv.Itoa(e.RegisterNumber), e.Displaced, done, e.CabinetID, folder,
-				path.Base(e.Path), e.ID).Error
-			if err != nil {
-				return err
-			}
-		}
-		return enter(tx, e, done) // in the same commit
-	}))
+	}
+	return enter(tx, e, done) // in the same commit
 }
 
 // FoundThere records that a file with the same content had the name already, and enters the
@@ -232,7 +200,7 @@ func (s *Journal) FoundThere(ctx context.Context, entry *Entry, of *Message, now
 	e := &there
 	e.State, e.DoneAt, e.NextAt, e.Cause, e.Topic, e.Spooled, e.Made = There, &done, nil, "", "", "", ""
 	return kept(entry, e, s.change(ctx, func(tx *gorm.DB) error {
-		if err := draw(tx, e, of, now); err != nil {
+		if err := newDrawing(now).draw(tx, e, of); err != nil {
 			return err
 		}
 		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "cause", "topic", "size", "sha256",

@@ -10,9 +10,9 @@ import (
 	sqlite3 "modernc.org/sqlite"
 )
 
-// preparing is SQLite's driver, whose connections keep what they prepared and use it again. GORM and database/sql prepare
-// a statement anew each time that a transaction uses it (database/sql.Tx.StmtContext), which takes longer than most of
-// the statements here; so GORM's own PrepareStmt is off.
+// preparing is SQLite's driver, whose connections keep what they prepared and use it again. GORM and database/sql
+// prepare a statement anew each time that a transaction uses it (database/sql.Tx.StmtContext), which takes longer
+// than most of the statements here; so GORM's own PrepareStmt is off.
 const preparing = "sqlite, prepared once"
 
 func init() { sql.Register(preparing, keeper{&sqlite3.Driver{}}) }

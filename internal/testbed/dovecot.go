@@ -463,3 +463,9 @@ func AppendStream(t testing.TB, c *imapclient.Client, folder string, size int64,
 		t.Fatal(err)
 	}
 }
+
+// CPU is the processor time of the server and of all its processes.
+func (d *Dovecot) CPU() time.Duration {
+	d.t.Helper()
+	return CPU(d.t, d.process.Process.Pid)
+}

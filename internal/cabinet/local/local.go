@@ -304,27 +304,29 @@ func (c *Cabinet) Resolve(_ context.Context, folders []string, file string) (cab
 		}
 		if ok {
 			spot.Taken, spot.By = true, path.Join(at, real)
-			spot.Other = irregular(root, spot.By)
+			spot.Other, spot.Size = irregular(root, spot.By)
 		}
 	}
 	return spot, nil
 }
 
-// irregular says whether a name belongs to something that is no file to be read.
-func irregular(root disk.FS, name string) bool {
+// irregular says whether a name belongs to something that is no file to be read, and how large the file is.
+func irregular(root disk.FS, name string) (other bool, size int64) {
 	info, err := root.Lstat(name)
-	if err != nil || info.Mode().IsRegular() {
-		return false
-	}
-	if info.Mode()&fs.ModeSymlink == 0 {
-		return true
+	switch {
+	case err != nil:
+		return false, -1
+	case info.Mode().IsRegular():
+		return false, info.Size()
+	case info.Mode()&fs.ModeSymlink == 0:
+		return true, -1
 	}
 	f, err := root.Open(name)
 	if err != nil {
-		return errors.Is(err, disk.ErrIrregular)
+		return errors.Is(err, disk.ErrIrregular), -1
 	}
 	f.Close()
-	return false
+	return false, -1
 }
 
 // find looks for a name in a folder, without regard to case and Unicode form.

@@ -123,7 +123,8 @@ type listing struct {
 type name struct {
 	real   string
 	folder bool
-	other  bool // neither a file nor a folder
+	other  bool  // neither a file nor a folder
+	size   int64 // of a file; -1 where it is not known
 }
 
 const (
@@ -335,6 +336,7 @@ func (c *Cabinet) Resolve(ctx context.Context, folders []string, file string) (c
 		}
 		if ok {
 			spot.Taken, spot.By, spot.Other = true, path.Join(at, found.real), found.folder || found.other
+			spot.Size = found.size
 		}
 	}
 	return spot, nil
@@ -366,7 +368,7 @@ func (c *Cabinet) find(ctx context.Context, folder, wanted string) (name, bool, 
 		if _, twice := l.names[key]; twice && e.Name != wanted {
 			continue
 		}
-		l.names[key] = name{e.Name, e.Folder, e.Other}
+		l.names[key] = name{e.Name, e.Folder, e.Other, e.Size}
 	}
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
@@ -383,7 +385,7 @@ func (c *Cabinet) learn(full string, folder bool) {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
 	if l := c.folders[parent(full)]; l != nil {
-		l.names[safename.Fold(path.Base(full))] = name{real: path.Base(full), folder: folder}
+		l.names[safename.Fold(path.Base(full))] = name{real: path.Base(full), folder: folder, size: -1}
 	}
 }
 

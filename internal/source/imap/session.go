@@ -23,7 +23,7 @@ import (
 )
 
 // batch is how many messages one FETCH asks for.
-const batch = 200
+const batch = 500
 
 // maxWhole bounds a message that must be read whole because the server's
 // account of its structure is unusable, in octets.

@@ -157,6 +157,7 @@ var promises = []promise{
 					t.Errorf("%s: part %s has %d octets from the server, %d in the bytes", name, item.ID, len(content), len(expected))
 				}
 			}
+			together(t, ctx, s, &facts[0], name)
 			for _, part := range []string{source.Header, source.Whole} {
 				r, err := s.Part(ctx, &facts[0], part)
 				if err != nil {

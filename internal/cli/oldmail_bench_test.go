@@ -1,0 +1,272 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/base64"
+	"flag"
+	"fmt"
+	"io"
+	"io/fs"
+	"mime"
+	"mime/multipart"
+	"net/mail"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/emersion/go-imap/v2"
+	"github.com/emersion/go-imap/v2/imapclient"
+
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/testbed"
+)
+
+var (
+	oldMessages = flag.Int("old", 10_000, "how many old messages are filed in the benchmark")
+)
+
+// ownCPU is the processor time of this process.
+func ownCPU() time.Duration {
+	var u syscall.Rusage
+	if syscall.Getrusage(syscall.RUSAGE_SELF, &u) != nil {
+		return 0
+	}
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
+}
+
+// taken is how long something took, and the processor time of who did it and of the mail server.
+type taken struct{ wall, own, server time.Duration }
+
+func (k taken) String() string {
+	return fmt.Sprintf("%.2f s (%.2f CPU s, mail server %.2f)", k.wall.Seconds(), k.own.Seconds(), k.server.Seconds())
+}
+
+// theScript files attachments as an office would with a short script: one message after another, read whole.
+func theScript(t testing.TB, c *imapclient.Client, folder string,
+	takes func(m *mail.Message, name string) bool) (n int) {
+	box, err := c.Select("INBOX", &imap.SelectOptions{ReadOnly: true}).Wait()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := uint32(1); i <= box.NumMessages; i++ {
+		section := &imap.FetchItemBodySection{Peek: true}
+		options := &imap.FetchOptions{BodySection: []*imap.FetchItemBodySection{section}}
+		found, err := c.Fetch(imap.SeqSetNum(i), options).Collect()
+		if err != nil || len(found) != 1 {
+			t.Fatal(len(found), err)
+		}
+		m, err := mail.ReadMessage(bytes.NewReader(found[0].FindBodySection(section)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		kind, params, err := mime.ParseMediaType(m.Header.Get("Content-Type"))
+		if err != nil || !strings.HasPrefix(kind, "multipart/") {
+			continue
+		}
+		parts := multipart.NewReader(m.Body, params["boundary"])
+		for {
+			part, err := parts.NextPart()
+			if err == io.EOF {
+				break
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			disposition, _, _ := mime.ParseMediaType(part.Header.Get("Content-Disposition"))
+			if disposition != "attachment" || !takes(m, part.FileName()) {
+				continue
+			}
+			data, err := io.ReadAll(base64.NewDecoder(base64.StdEncoding, part))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(filepath.Join(folder, part.FileName()), data, 0o644); err != nil {
+				t.Fatal(err)
+			}
+			n++
+		}
+	}
+	return n
+}
+
+// theLimit fetches the same octets raw, and writes and flushes as many as the attachments hold: no program can be
+// faster over these connections and with so many writers.
+func theLimit(t testing.TB, d *testbed.Dovecot, folder string, files int, octets int64) {
+	const connections, writers = 2, 32
+	var wait sync.WaitGroup
+	for k := range connections {
+		c := d.Client("gauges")
+		box, err := c.Select("INBOX", &imap.SelectOptions{ReadOnly: true}).Wait()
+		if err != nil {
+			t.Fatal(err)
+		}
+		wait.Go(func() {
+			each := box.NumMessages / connections
+			from, to := 1+uint32(k)*each, uint32(k+1)*each
+			if k == connections-1 {
+				to = box.NumMessages
+			}
+			set := imap.SeqSet{}
+			set.AddRange(from, to)
+			section := &imap.FetchItemBodySection{Peek: true, Part: []int{2}}
+			cmd := c.Fetch(set, &imap.FetchOptions{BodySection: []*imap.FetchItemBodySection{section}})
+			for m := cmd.Next(); m != nil; m = cmd.Next() {
+				for item := m.Next(); item != nil; item = m.Next() {
+					if body, ok := item.(imapclient.FetchItemDataBodySection); ok && body.Literal != nil {
+						_, _ = io.Copy(io.Discard, body.Literal)
+					}
+				}
+			}
+			if err := cmd.Close(); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	content := bytes.Repeat([]byte("0123456789abcdef"), int(octets/int64(files))/16)
+	next := make(chan int, files)
+	for i := range files {
+		next <- i
+	}
+	close(next)
+	for range writers {
+		wait.Go(func() {
+			for i := range next {
+				f, err := os.Create(filepath.Join(folder, fmt.Sprint(i)))
+				if err == nil {
+					_, err = f.Write(content)
+				}
+				if err == nil {
+					err = f.Sync()
+				}
+				if err != nil || f.Close() != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	wait.Wait()
+}
+
+// oldMailOf lets the real program file old mail by a rule, and waits for its end.
+func (p *process) oldMailOf(t testing.TB, d *testbed.Dovecot, document, id string) (taken, client.Pass) {
+	t.Helper()
+	ctx := t.Context()
+	if _, err := call[client.Rule](p.api.AddRule(ctx, []byte(document))); err != nil {
+		t.Fatal(err)
+	}
+	began, own, server := time.Now(), testbed.CPU(t, p.command.Process.Pid), d.CPU()
+	pass, err := call[client.Pass](p.api.FileOldMail(ctx, id, client.OldMailRequest{}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for pass.State == client.PassStateRunning {
+		<-time.After(100 * time.Millisecond)
+		if pass, err = call[client.Pass](p.api.GetPass(ctx, pass.ID)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return taken{time.Since(began), testbed.CPU(t, p.command.Process.Pid) - own, d.CPU() - server}, pass
+}
+
+// BenchmarkOldMail files the attachments of a mailbox of an office by the real program, and beside it, in the same run,
+// by a script and at the limit of the machine.
+func BenchmarkOldMail(b *testing.B) {
+	for b.Loop() {
+		oldMail(b, *oldMessages)
+	}
+}
+
+func oldMail(b *testing.B, n int) {
+	d := testbed.StartDovecot(b)
+	files, octets := 0, int64(0)
+	size := d.Fill("gauges", n, func(i int) []byte {
+		message, k, held := testbed.OldMail(1, i)
+		files, octets = files+k, octets+held
+		return message
+	})
+	b.Logf("%d messages (%d MB) with %d attachments (%d MB)", n, size/1e6, files, octets/1e6)
+	warm := d.Client("gauges") // builds the server's index
+	if _, err := warm.Select("INBOX", nil).Wait(); err != nil {
+		b.Fatal(err)
+	}
+	all := imap.SeqSet{}
+	all.AddRange(1, 0)
+	if _, err := warm.Fetch(all, &imap.FetchOptions{BodyStructure: &imap.FetchItemBodyStructure{Extended: true},
+		Envelope: true, RFC822Size: true}).Collect(); err != nil {
+		b.Fatal(err)
+	}
+	measure := func(f func()) taken {
+		began, own, server := time.Now(), ownCPU(), d.CPU()
+		f()
+		return taken{time.Since(began), ownCPU() - own, d.CPU() - server}
+	}
+	limit := measure(func() { theLimit(b, d, b.TempDir(), files, octets) })
+	b.Log("limit:", limit)
+	script := measure(func() {
+		all := func(*mail.Message, string) bool { return true }
+		if got := theScript(b, d.Client("gauges"), b.TempDir(), all); got != files {
+			b.Fatalf("the script filed %d of %d", got, files)
+		}
+	})
+	b.Log("script:", script)
+	few := measure(func() {
+		theScript(b, d.Client("gauges"), b.TempDir(),
+			func(_ *mail.Message, name string) bool { return strings.HasSuffix(name, ".docx") })
+	})
+	b.Log("script, one kind:", few)
+
+	p := startProcess(b)
+	ctx, folder := b.Context(), filepath.Join(p.folder, "files")
+	secret, interval := "pw", 60
+	if _, err := call[client.Cabinet](p.api.AddCabinet(ctx,
+		client.CabinetSettings{Name: "files", Folder: folder})); err != nil {
+		b.Fatal(err)
+	}
+	if _, err := call[client.Mailbox](p.api.AddMailbox(ctx, client.MailboxSettings{Name: "gauges", Host: "127.0.0.1",
+		Port: &d.IMAP, Encryption: "none", Username: "gauges", Secret: &secret, IntervalSeconds: &interval})); err != nil {
+		b.Fatal(err)
+	}
+	if err := watched(ctx, p.api); err != nil {
+		b.Fatal(err)
+	}
+	rule := func(id, match, take string) string {
+		return fmt.Sprintf(`{"id":%q,"name":%q,"cabinet":"files","look":{"mailboxes":"gauges"},"match":%s,`+
+			`"attachments":[{"take":%s,"folder":"%s/<sender.domain>/<received year>-<received month>"}]}`, id, id, match, take, id)
+	}
+	ours := map[string]taken{}
+	for _, one := range []struct{ id, match, take string }{
+		{"subject", `{"subject":{"contains":"Survey"}}`, `"everything"`},
+		{"kind", `"every message"`, `{"kind":"document"}`},
+		{"all", `"every message"`, `"everything"`},
+	} {
+		took, pass := p.oldMailOf(b, d, rule(one.id, one.match, one.take), one.id)
+		got := 0
+		_ = filepath.WalkDir(filepath.Join(folder, one.id), func(_ string, e fs.DirEntry, err error) error {
+			if err == nil && !e.IsDir() {
+				got++
+			}
+			return nil
+		})
+		b.Logf("%s: %v, %d files; pass %+v", one.id, took, got, pass)
+		if pass.Looked != n || one.id == "all" && got != files {
+			b.Errorf("the pass of %q looked at %d of %d messages and filed %d of %d files", one.id, pass.Looked, n, got, files)
+		}
+		ours[one.id] = took
+	}
+	now, most := memory(b, p.command.Process.Pid)
+	info, err := os.Stat(filepath.Join(p.records(), "inktray.db"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Logf("memory %.0f MB, at most %.0f MB; records %d octets a message", now, most, info.Size()/int64(n))
+	b.ReportMetric(ours["all"].wall.Seconds()/limit.wall.Seconds(), "times-limit")
+	b.ReportMetric(script.wall.Seconds()/ours["all"].wall.Seconds(), "times-faster-than-script")
+	b.ReportMetric(few.wall.Seconds()/ours["kind"].wall.Seconds(), "kind-times-faster")
+	b.ReportMetric(few.wall.Seconds()/ours["subject"].wall.Seconds(), "subject-times-faster")
+	b.ReportMetric(float64(n)/ours["all"].wall.Seconds(), "messages/s")
+	b.ReportMetric(ours["all"].own.Seconds(), "CPU-s")
+}
