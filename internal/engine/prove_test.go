@@ -84,8 +84,8 @@ var safeguards = []safeguard{
 		"./internal/engine EveryFault.*/faults/none"},
 	{"commit of staged items and their names, together", "internal/filing/together.go",
 		"	changed, err := fl.Store.Journal.StageTogether(ctx, several(group), fl.Now())\n",
-		"	changed, err := make([]bool, len(group)), fl.Store.Journal.DrawTogether(ctx, several(group), fl.Now())\n	for _, p " +
-			":= range group {\n		p.entry.State = store.Staged\n	}\n", "./internal/engine TheProcessEndsAtAnyCommit"},
+		"	changed, err := make([]bool, len(group)), fl.Store.Journal.DrawTogether(ctx, several(group), fl.Now())\n	for " +
+			"_, p := range group {\n		p.entry.State = store.Staged\n	}\n", "./internal/engine TheProcessEndsAtAnyCommit"},
 	{"names in the order of the messages", "internal/filing/together.go",
 		"		if _, there := taken[key(p.entry.Path)]; there {\n			return group[:i]\n		}\n", "",
 		"./internal/engine OldMailThatIsFiledAtOnce"},

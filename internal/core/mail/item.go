@@ -271,9 +271,8 @@ func (p *Part) item(forward *Envelope) Item {
 		i.Kind, i.Unsure = Report, false
 	}
 	i.Size = decodedSize(p.Encoding, p.Size)
-	i.Inline = i.Kind == Picture && p.Disposition != "attachment" &&
-		(p.Disposition == "inline" || p.related && p.ContentID != "")
-	i.Inline = i.Inline || i.Kind == Picture && p.related && p.ContentID != ""
+	// Without a Content-ID nothing in the message can show it (RFC 2392), whatever its disposition says.
+	i.Inline = i.Kind == Picture && p.ContentID != "" && (p.related || p.Disposition == "inline")
 	lower := strings.ToLower(i.Name)
 	i.Detached = p.signed || p.sealed && i.Sealed == "" || lower == "smime.p7s" || lower == "signature.asc" ||
 		p.Type == "application/pgp-signature" || p.Type == "application/pkcs7-signature" ||

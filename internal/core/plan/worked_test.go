@@ -71,6 +71,9 @@ func written(t *testing.T, lines string) *mail.Message {
 				}
 				parts = append(parts, fmt.Sprintf("Content-Disposition: %s; filename=\"%s\"\r\nContent-Type: "+
 					"application/octet-stream\r\n\r\n%s", disposition, name, strings.Repeat("x", int(length))))
+				if note == "inline" { // the text shows it
+					parts[len(parts)-1] = "Content-ID: <shown>\r\n" + parts[len(parts)-1]
+				}
 			}
 		default:
 			header += line + "\r\n"
