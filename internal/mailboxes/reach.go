@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"inktray.example/inktray/internal/base"
@@ -39,6 +40,8 @@ type Mailboxes struct {
 	Config
 	consents consents
 	takingIn sync.Mutex // one at a time imports mail
+
+	connections atomic.Int64 // opened, or tried, since the start
 }
 
 // New makes Mailboxes.
@@ -85,8 +88,12 @@ type Asked struct {
 // askedFor is how long a person has to give consent in a browser.
 const askedFor = 15 * time.Minute
 
+// Connections counts the connections to mailboxes that were opened, or tried, since the start.
+func (ms *Mailboxes) Connections() int64 { return ms.connections.Load() }
+
 // Reach opens a mailbox, with a fresh token where it is read by consent.
 func (ms *Mailboxes) Reach(ctx context.Context, m *store.Mailbox) (source.Session, error) {
+	ms.connections.Add(1)
 	secret, err := ms.Store.Mailboxes.Secret(m)
 	if err != nil {
 		return nil, err

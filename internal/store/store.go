@@ -99,6 +99,9 @@ func (s *Store) Explain(sql string) (steps []string, err error) {
 // Statements is how many SQL statements were run since the records were opened.
 func (s *Store) Statements() int64 { return s.statements.Load() }
 
+// Prepared counts the statements that SQLite translated since the program began; the others were used again.
+func (s *Store) Prepared() int64 { return preparations.Load() }
+
 // count counts the statements of a connection.
 func (s *Store) count(db *gorm.DB) error {
 	add := func(*gorm.DB) { s.statements.Add(1) }

@@ -17,9 +17,9 @@ func TestOnlyPicturesThatTheTextCanShowCountAsShownInIt(t *testing.T) {
 		{"mixed", "inline", "", false}, // a photo put into the text: nothing else shows it
 		{"related", "inline", "", false},
 	} {
-		m := Parse([]byte(fmt.Sprintf("From: a@b.example\r\nContent-Type: multipart/%s; boundary=b\r\n\r\n--b\r\nContent-Type: "+
-			"text/html\r\n\r\n<img src=cid:a>\r\n--b\r\n%sContent-Type: image/png; name=p.png\r\nContent-Disposition: %s\r\n\r\n"+
-			"x\r\n--b--\r\n", one.within, one.id, one.disposition))).Message
+		m := Parse([]byte(fmt.Sprintf("From: a@b.example\r\nContent-Type: multipart/%s; boundary=b\r\n\r\n--b\r\n"+
+			"Content-Type: text/html\r\n\r\n<img src=cid:a>\r\n--b\r\n%sContent-Type: image/png; name=p.png\r\n"+
+			"Content-Disposition: %s\r\n\r\nx\r\n--b--\r\n", one.within, one.id, one.disposition))).Message
 		items := m.Items()
 		if len(items) != 1 || items[0].Inline != one.inline {
 			t.Errorf("in multipart/%s, %s, %q: %+v, want inline %v", one.within, one.disposition, one.id, items, one.inline)
