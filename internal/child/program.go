@@ -10,7 +10,7 @@ import (
 // small is a program that holds nothing but what a child needs. It starts faster than this one, which prepares much
 // that a child has no use for.
 var small struct {
-	compressed []byte
+	compressed string
 	once       sync.Once
 	mutex      sync.Mutex
 	path       string   // "" where it cannot be started
@@ -19,7 +19,7 @@ var small struct {
 
 // Use lets children be a program that holds Main and nothing else, compressed by gzip (RFC 1952). It is called before
 // the first child is started. Where that program cannot be started, children are this one.
-func Use(compressed []byte) { small.compressed = compressed }
+func Use(compressed string) { small.compressed = compressed }
 
 // programs are the programs that a child can be, the one to try first coming first.
 func programs() ([]string, error) {

@@ -1,12 +1,12 @@
 package child
 
 import (
-	"bytes"
 	"compress/gzip"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"strings"
 
 	"golang.org/x/sys/unix"
 )
@@ -14,7 +14,7 @@ import (
 // load puts a program into memory (memfd_create(2)), where nobody can change it any more, and gives the path at which
 // it can be started while this process runs. The path is one of this process: in a child the file may have another
 // number.
-func load(compressed []byte) (path string, err error) {
+func load(compressed string) (path string, err error) {
 	const flags = unix.MFD_CLOEXEC | unix.MFD_ALLOW_SEALING
 	fd, err := unix.MemfdCreate("inktray-reader", flags|unix.MFD_EXEC)
 	if errors.Is(err, unix.EINVAL) { // before kernel 6.3
@@ -24,7 +24,7 @@ func load(compressed []byte) (path string, err error) {
 		return "", errors.Join(errNoSmall, err)
 	}
 	file := os.NewFile(uintptr(fd), "inktray-reader") // never closed: it is wanted as long as the process runs
-	in, err := gzip.NewReader(bytes.NewReader(compressed))
+	in, err := gzip.NewReader(strings.NewReader(compressed))
 	if err == nil {
 		_, err = io.Copy(file, in)
 	}

@@ -17,7 +17,7 @@ import (
 // using lets children be a program until the test ends.
 func using(t testing.TB, program []byte) {
 	t.Helper()
-	reset := func(compressed []byte) {
+	reset := func(compressed string) {
 		Rest()
 		if small.file != nil {
 			small.file.Close()
@@ -33,8 +33,8 @@ func using(t testing.TB, program []byte) {
 	if err := w.Close(); err != nil {
 		t.Fatal(err)
 	}
-	reset(out.Bytes())
-	t.Cleanup(func() { reset(nil) })
+	reset(out.String())
+	t.Cleanup(func() { reset("") })
 }
 
 // running is the program that the worker's process is.

@@ -2,4 +2,4 @@
 
 package child
 
-func load([]byte) (string, error) { return "", errNoSmall }
+func load(string) (string, error) { return "", errNoSmall }

@@ -257,7 +257,7 @@ func oldMail(b *testing.B, n int) {
 		}
 		ours[one.id] = took
 	}
-	now, most := memory(b, p.command.Process.Pid)
+	now, most := megabytes(b, p.command.Process.Pid)
 	info, err := os.Stat(filepath.Join(p.records(), "inktray.db"))
 	if err != nil {
 		b.Fatal(err)

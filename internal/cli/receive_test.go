@@ -169,7 +169,7 @@ func BenchmarkAThousandMailboxes(b *testing.B) {
 		begun := time.Now()
 		<-time.After(quiet)
 		after := spent(b, p.command.Process.Pid)
-		held, _ := memory(b, p.command.Process.Pid)
+		held, _ := megabytes(b, p.command.Process.Pid)
 		load := float64(after-before) / float64(time.Since(begun)) * 100
 		for i := range letters {
 			c := d.Client(fmt.Sprintf("box%d", i*mailboxes/letters))

@@ -29,8 +29,8 @@ const manyFilings = 1_000_000
 
 var benchRecords = flag.String("records", "", "folder in which the million is kept from one benchmark to the next")
 
-// memory is what a process holds of the machine's, in megabytes: now, and at the most.
-func memory(t testing.TB, pid int) (now, most float64) {
+// megabytes is what a process holds of the machine's, in megabytes: now, and at the most.
+func megabytes(t testing.TB, pid int) (now, most float64) {
 	t.Helper()
 	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
 	if err != nil {
@@ -140,7 +140,7 @@ func BenchmarkRegisterOfAMillion(b *testing.B) {
 	began := time.Now()
 	get("/api/v1/register", nil)
 	b.Logf("the first answer after the start took %v", time.Since(began).Round(10*time.Millisecond))
-	loaded, _ := memory(b, p.command.Process.Pid)
+	loaded, _ := megabytes(b, p.command.Process.Pid)
 	b.Run("questions", func(b *testing.B) {
 		r := rand.New(rand.NewPCG(7, 1))
 		var took []time.Duration
@@ -191,11 +191,11 @@ func BenchmarkRegisterOfAMillion(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			before, _ := memory(b, p.command.Process.Pid)
+			before, _ := megabytes(b, p.command.Process.Pid)
 			largest := before
 			for x.State == "running" {
 				<-time.After(20 * time.Millisecond)
-				now, _ := memory(b, p.command.Process.Pid)
+				now, _ := megabytes(b, p.command.Process.Pid)
 				largest = max(largest, now)
 				if x, err = call[client.Export](service.GetExport(b.Context(), x.ID)); err != nil {
 					b.Fatal(err)

@@ -23,6 +23,7 @@ import (
 	"inktray.example/inktray/internal/base"
 	"inktray.example/inktray/internal/console"
 	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/memory"
 	"inktray.example/inktray/internal/scan"
 	"inktray.example/inktray/internal/source/drop"
 	"inktray.example/inktray/internal/store"
@@ -129,6 +130,7 @@ func start(o serviceOptions) (*service, error) {
 		return nil, errors.Join(err, s.store.Close())
 	}
 	go func() { s.served <- s.api.Serve(s.listener) }()
+	s.engine.Go("giving back memory", memory.Keep)
 	return s, nil
 }
 

@@ -2,5 +2,5 @@
 // the tag reader, which needs reader.gz: `make build` makes both. Without it the service starts itself anew instead.
 package program
 
-// Compressed is the program, compressed by gzip (RFC 1952); nil where the build has none.
-func Compressed() []byte { return compressed }
+// Compressed is the program, compressed by gzip (RFC 1952); "" where the build has none.
+func Compressed() string { return compressed }

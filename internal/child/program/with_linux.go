@@ -5,4 +5,4 @@ package program
 import _ "embed"
 
 //go:embed reader.gz
-var compressed []byte
+var compressed string

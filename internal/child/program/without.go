@@ -2,4 +2,4 @@
 
 package program
 
-var compressed []byte
+var compressed string
