@@ -13,7 +13,6 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/common/expfmt"
 
-	"inktray.example/inktray/internal/child"
 	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/outbox"
@@ -773,9 +772,11 @@ func (s *careHandlers) GetMetrics(ctx context.Context, _ GetMetricsRequestObject
 		value float64
 	}{
 		"statements_total": {"SQL statements since the start.", float64(s.Store.Statements())},
-		"statements_prepared_total": {"SQL statements that SQLite translated since the start; the others were used again.",
+		"statements_prepared_total": {
+			"SQL statements that SQLite translated since the start; the others were used again.",
 			float64(s.Store.Prepared())},
-		"processes_total": {"Processes started since the start to read hostile files in.", float64(child.Started())},
+		"processes_total": {"Processes started since the start to read hostile files in.",
+			float64(s.Engine.Reader.Processes())},
 		"connections_total": {"Connections to mailboxes opened since the start, also those that came to nothing.",
 			float64(s.Engine.Mailboxes.Connections())},
 		"unexpected_states_total": {"Changes of states since the start that should not happen; tell the makers.",

@@ -12,6 +12,7 @@ import (
 	"net/mail"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -26,7 +27,8 @@ import (
 )
 
 var (
-	oldMessages = flag.Int("old", 10_000, "how many old messages are filed in the benchmark")
+	oldMessages    = flag.Int("old", 10_000, "how many old messages are filed in the benchmark")
+	besideMessages = flag.Int("beside", 30_000, "how many old messages are filed while new ones arrive")
 )
 
 // ownCPU is the processor time of this process.
@@ -172,6 +174,29 @@ func (p *process) oldMailOf(t testing.TB, d *testbed.Dovecot, document, id strin
 	return taken{time.Since(began), testbed.CPU(t, p.command.Process.Pid) - own, d.CPU() - server}, pass
 }
 
+// watch adds a cabinet and a mailbox, and waits until that is watched.
+func (p *process) watch(t testing.TB, d *testbed.Dovecot, folder string) {
+	t.Helper()
+	ctx, secret, interval := t.Context(), "pw", 60
+	if _, err := call[client.Cabinet](p.api.AddCabinet(ctx,
+		client.CabinetSettings{Name: "files", Folder: folder})); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := call[client.Mailbox](p.api.AddMailbox(ctx, client.MailboxSettings{Name: "gauges", Host: "127.0.0.1",
+		Port: &d.IMAP, Encryption: "none", Username: "gauges", Secret: &secret, IntervalSeconds: &interval})); err != nil {
+		t.Fatal(err)
+	}
+	if err := watched(ctx, p.api); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// officeRule files what it takes by sender and month.
+func officeRule(id, match, take string) string {
+	return fmt.Sprintf(`{"id":%q,"name":%q,"cabinet":"files","look":{"mailboxes":"gauges"},"match":%s,`+
+		`"attachments":[{"take":%s,"folder":"%s/<sender.domain>/<received year>-<received month>"}]}`, id, id, match, take, id)
+}
+
 // BenchmarkOldMail files the attachments of a mailbox of an office by the real program, and beside it, in the same run,
 // by a script and at the limit of the machine.
 func BenchmarkOldMail(b *testing.B) {
@@ -220,30 +245,15 @@ func oldMail(b *testing.B, n int) {
 	b.Log("script, one kind:", few)
 
 	p := startProcess(b)
-	ctx, folder := b.Context(), filepath.Join(p.folder, "files")
-	secret, interval := "pw", 60
-	if _, err := call[client.Cabinet](p.api.AddCabinet(ctx,
-		client.CabinetSettings{Name: "files", Folder: folder})); err != nil {
-		b.Fatal(err)
-	}
-	if _, err := call[client.Mailbox](p.api.AddMailbox(ctx, client.MailboxSettings{Name: "gauges", Host: "127.0.0.1",
-		Port: &d.IMAP, Encryption: "none", Username: "gauges", Secret: &secret, IntervalSeconds: &interval})); err != nil {
-		b.Fatal(err)
-	}
-	if err := watched(ctx, p.api); err != nil {
-		b.Fatal(err)
-	}
-	rule := func(id, match, take string) string {
-		return fmt.Sprintf(`{"id":%q,"name":%q,"cabinet":"files","look":{"mailboxes":"gauges"},"match":%s,`+
-			`"attachments":[{"take":%s,"folder":"%s/<sender.domain>/<received year>-<received month>"}]}`, id, id, match, take, id)
-	}
+	folder := filepath.Join(p.folder, "files")
+	p.watch(b, d, folder)
 	ours := map[string]taken{}
 	for _, one := range []struct{ id, match, take string }{
 		{"subject", `{"subject":{"contains":"Survey"}}`, `"everything"`},
 		{"kind", `"every message"`, `{"kind":"document"}`},
 		{"all", `"every message"`, `"everything"`},
 	} {
-		took, pass := p.oldMailOf(b, d, rule(one.id, one.match, one.take), one.id)
+		took, pass := p.oldMailOf(b, d, officeRule(one.id, one.match, one.take), one.id)
 		got := 0
 		_ = filepath.WalkDir(filepath.Join(folder, one.id), func(_ string, e fs.DirEntry, err error) error {
 			if err == nil && !e.IsDir() {
@@ -269,4 +279,69 @@ func oldMail(b *testing.B, n int) {
 	b.ReportMetric(few.wall.Seconds()/ours["subject"].wall.Seconds(), "subject-times-faster")
 	b.ReportMetric(float64(n)/ours["all"].wall.Seconds(), "messages/s")
 	b.ReportMetric(ours["all"].own.Seconds(), "CPU-s")
+}
+
+// BenchmarkNewMailBesideOldMail lets ten messages a second arrive while old mail of the same mailbox is filed, and
+// measures from the moment when the server has each to the file under its final name.
+func BenchmarkNewMailBesideOldMail(b *testing.B) {
+	for b.Loop() {
+		newMailBesideOldMail(b, *besideMessages)
+	}
+}
+
+func newMailBesideOldMail(b *testing.B, n int) {
+	const every = 100 * time.Millisecond
+	d := testbed.StartDovecot(b)
+	d.Fill("gauges", n, func(i int) []byte { message, _, _ := testbed.OldMail(1, i); return message })
+	p := startProcess(b)
+	ctx, folder := b.Context(), filepath.Join(p.folder, "files")
+	p.watch(b, d, folder)
+	live := `{"id":"live","name":"Live","cabinet":"files","look":{"mailboxes":"gauges"},"match":{"subject":{"contains":` +
+		`"arrives now"}},"attachments":[{"take":"everything","folder":"Live"}]}`
+	if _, err := call[client.Rule](p.api.AddRule(ctx, []byte(live))); err != nil {
+		b.Fatal(err)
+	}
+	if _, err := call[client.Rule](p.api.SwitchRuleOn(ctx, "live", client.SwitchOnRequest{})); err != nil {
+		b.Fatal(err)
+	}
+	if _, err := call[client.Rule](p.api.AddRule(ctx, []byte(officeRule("all", `"every message"`, `"everything"`)))); err != nil {
+		b.Fatal(err)
+	}
+	pass, err := call[client.Pass](p.api.FileOldMail(ctx, "all", client.OldMailRequest{}))
+	if err != nil {
+		b.Fatal(err)
+	}
+	box := d.Client("gauges")
+	var delays []time.Duration
+	for i := 0; i < 600; i++ {
+		began := time.Now()
+		name := fmt.Sprintf("level-%d.csv", i)
+		testbed.Append(b, box, "INBOX", []byte(fmt.Sprintf("From: oda@tidewatch.example\r\nSubject: arrives now %d\r\n"+
+			"Message-ID: <now-%d@tidewatch.example>\r\nContent-Type: text/csv; name=%s\r\nContent-Disposition: attachment; "+
+			"filename=%s\r\n\r\n%s", i, i, name, name, strings.Repeat("station;level\r\n", 100))), time.Now())
+		there := time.Now()
+		for {
+			if _, err := os.Lstat(filepath.Join(folder, "Live", name)); err == nil {
+				break
+			}
+			if time.Since(there) > time.Minute {
+				b.Fatalf("%s is not filed", name)
+			}
+			<-time.After(time.Millisecond)
+		}
+		delays = append(delays, time.Since(there))
+		if pass, err = call[client.Pass](p.api.GetPass(ctx, pass.ID)); err != nil {
+			b.Fatal(err)
+		}
+		if pass.State != client.PassStateRunning {
+			break
+		}
+		<-time.After(every - time.Since(began))
+	}
+	slices.Sort(delays)
+	at := func(share float64) time.Duration { return delays[min(len(delays)-1, int(share*float64(len(delays))))] }
+	b.Logf("%d new messages beside %d old ones, of which %d were looked at: %v (median), %v (99th percentile), %v "+
+		"(longest)", len(delays), n, pass.Looked, at(0.5), at(0.99), at(1))
+	b.ReportMetric(float64(at(0.5).Microseconds())/1000, "ms-median")
+	b.ReportMetric(float64(at(0.99).Microseconds())/1000, "ms-p99")
 }

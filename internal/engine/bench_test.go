@@ -57,6 +57,16 @@ func (s *countedBytes) Part(ctx context.Context, f *source.Facts, item string) (
 	return s.Session.Part(ctx, f, item)
 }
 
+func (s *countedBytes) Parts(ctx context.Context, wanted []source.Wanted, most int64,
+	got func(source.Wanted, []byte)) error {
+	s.box.mutex.Lock()
+	for _, w := range wanted {
+		s.box.parts[w.UID]++
+	}
+	s.box.mutex.Unlock()
+	return s.Session.Parts(ctx, wanted, most, got)
+}
+
 func (c *counting) octets() (n int64) {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()

@@ -20,10 +20,10 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-// How many messages of old mail are planned between two moments at which a pass can be paused or stopped: more, while
-// that takes no longer than a person would wait.
+// How many messages of old mail are planned between two moments at which a pass can be paused.
 const (
 	passBatch  = 50
+	mostBatch  = 100
 	quickBatch = 250 * time.Millisecond
 	longBatch  = time.Second
 )
@@ -123,6 +123,7 @@ func (e *Engine) SteerPass(ctx context.Context, v store.Viewer, id int64, wanted
 func (e *Engine) runPass(pass *store.Pass) {
 	p := e.passes.Begin(pass.ID)
 	e.Go("filing old mail", func(ctx context.Context) {
+		ctx = store.Unhurried(ctx) // new mail goes first
 		state, note := e.overOldMail(ctx, pass, p)
 		e.passes.End(pass.ID)
 		e.WakeAll() // what a crash left of this pass is the watchers' now
@@ -222,8 +223,7 @@ type passMailbox struct {
 	arrivals int       // how often the mailbox had been reached when it was tried last
 }
 
-// shortest is how long a pass waits before it looks at its mailboxes again: at most
-// a second, since a watcher may reach one of them sooner.
+// shortest is how long a pass waits for its mailboxes: at most a second, since a watcher may reach one of them sooner.
 func (e *Engine) shortest(left []*passMailbox) time.Duration {
 	d := time.Second
 	for _, m := range left {
@@ -244,8 +244,7 @@ func waitsFor(m *store.Mailbox, err error) string {
 	return fmt.Sprintf("waits for the mailbox “%s”: %s", m.Name, fault.Reason(err))
 }
 
-// notePass shows what a pass waits for. Where the records cannot keep the note, the
-// log has it.
+// notePass shows what a pass waits for. Where the records cannot keep the note, the log has it.
 func (e *Engine) notePass(ctx context.Context, pass *store.Pass, note string) {
 	pass.Note = note
 	e.Log.Warn("a pass over old mail waits", "pass", pass.ID, "note", note)
@@ -424,8 +423,7 @@ func (o *overFolder) leftOver(ctx context.Context) error {
 	return nil
 }
 
-// pool begins to file what is planned: over a connection of its own where the account allows one more, so that the next
-// messages are read meanwhile. beside says whether that is so.
+// pool files what is planned: over one more connection where the account allows it, beside what is read next.
 func (o *overFolder) pool(ctx context.Context) (pool *filing.Pool, beside bool, done func()) {
 	v, e := o.visit, o.visit.engine
 	s, done := v.session, func() {}
@@ -446,11 +444,11 @@ func (o *overFolder) second(ctx context.Context) source.Session {
 		e.Log.Info("a pass over old mail has one connection only", "mailbox", v.mailbox.Name, "error", err)
 		return nil
 	}
-	if state, err := s.Open(ctx, o.folder); err != nil || state.UIDValidity != v.state.UIDValidity {
-		s.Close()
-		return nil
+	if state, err := s.Open(ctx, o.folder); err == nil && state.UIDValidity == v.state.UIDValidity {
+		return s
 	}
-	return s
+	s.Close()
+	return nil
 }
 
 // over reads messages in batches, between which the pass can be paused or stopped.
@@ -491,10 +489,9 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) (err error) {
 				return err
 			}
 		}
-		switch took := e.Clock().Sub(began); {
-		case took < quickBatch:
-			most = min(2*most, batchSize)
-		case took > longBatch:
+		if took := e.Clock().Sub(began); took < quickBatch {
+			most = min(2*most, mostBatch)
+		} else if took > longBatch {
 			most = max(most/2, passBatch)
 		}
 		e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
@@ -509,8 +506,7 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) (err error) {
 	return nil
 }
 
-// again reads messages of the folder that could not be read, until each is read
-// or waits in the tray.
+// again reads messages of the folder that could not be read, until each is read or waits in the tray.
 func (o *overFolder) again(ctx context.Context) error {
 	v, e := o.visit, o.visit.engine
 	for {

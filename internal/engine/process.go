@@ -31,7 +31,7 @@ type batch struct {
 	through  func(look *store.Look, uid uint32, n, matched int, last bool)
 	retried  bool                     // the messages are being tried again
 	cabinets map[string]store.Cabinet // that were looked up, by name
-	pool     *filing.Pool             // files what was planned, nil to file it before anything else is read
+	pool     *filing.Pool             // files what was planned; nil where nothing else is read meanwhile
 }
 
 // process plans messages of the open folder, commits plans and progress together,

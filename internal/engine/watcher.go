@@ -311,11 +311,7 @@ func (v *visit) interval() time.Duration {
 // look looks through every folder that rules watch, then files what is due. What was
 // announced is looked at alone: the other folders have their time.
 func (v *visit) look(ctx context.Context, announced time.Time) error {
-	if announced.IsZero() || v.engine.Clock().Sub(v.swept) >= v.interval() {
-		if err := v.sweep(ctx, announced); err != nil {
-			return err
-		}
-	} else if err := v.folder(ctx, v.folders[0], announced); err != nil {
+	if err := v.news(ctx, announced); err != nil {
 		return err
 	}
 	for {
@@ -339,6 +335,18 @@ func (v *visit) look(ctx context.Context, announced time.Time) error {
 			return err
 		}
 	}
+}
+
+// news looks at what has come.
+func (v *visit) news(ctx context.Context, announced time.Time) error {
+	if !announced.IsZero() {
+		v.engine.newMail.Begin() // from the announcement on the others give way
+		defer v.engine.newMail.End()
+	}
+	if announced.IsZero() || v.engine.Clock().Sub(v.swept) >= v.interval() {
+		return v.sweep(ctx, announced)
+	}
+	return v.folder(ctx, v.folders[0], announced)
 }
 
 // sweep looks through every folder that rules watch.

@@ -39,7 +39,7 @@ type filing struct {
 
 // How many messages are in a pool.
 const (
-	poolWorkers = 32
+	poolWorkers = 8
 	poolPlanned = 128 // wait for their parts
 	windowParts = 32  // are read by one exchange
 	windowSize  = 4 << 20
@@ -105,6 +105,7 @@ func (p *Pool) fail(err error) {
 // feed reads parts ahead, for several messages at once.
 func (p *Pool) feed(ctx context.Context) {
 	defer close(p.ready)
+	last := time.Duration(0)
 	for first := range p.planned {
 		window := []*filing{first}
 		wanted, size := p.want(first)
@@ -122,9 +123,12 @@ func (p *Pool) feed(ctx context.Context) {
 			}
 		}
 		if len(wanted) > 0 && p.failure() == nil {
+			p.giveWay(ctx, last)
+			began := time.Now()
 			if err := p.ahead.Fetch(ctx, wanted, size); err != nil {
 				p.fail(err)
 			}
+			last = time.Since(began)
 		}
 		for _, f := range window {
 			p.ready <- f

@@ -25,7 +25,7 @@ type Ahead struct {
 
 // Bounds of what is read ahead, in octets as the parts are encoded.
 const (
-	mostAhead     = 24 << 20 // in all
+	mostAhead     = 16 << 20 // in all
 	mostAheadPart = 4 << 20  // of one part: a larger one is streamed
 	mostAheadOf   = 200      // parts of one message: a server looks for each from its beginning
 )
@@ -101,12 +101,15 @@ func (a *Ahead) Holds(uid uint32, item string) bool {
 	return there
 }
 
-// Forget lets go of what was read of a message.
+// Forget lets go of what was read of a message. Nobody may read it any more.
 func (a *Ahead) Forget(wanted []source.Wanted) {
 	a.mutex.Lock()
 	for _, w := range wanted {
-		a.size -= int64(len(a.held[w]))
-		delete(a.held, w)
+		if content, there := a.held[w]; there {
+			a.size -= int64(len(content))
+			delete(a.held, w)
+			source.Recycle(content)
+		}
 	}
 	a.mutex.Unlock()
 	select {

@@ -16,6 +16,9 @@ func (rd *Reader) Confined() (could []string, known bool) {
 	return nil, false
 }
 
+// Processes counts the processes that were started to read hostile files in, since the program began.
+func (rd *Reader) Processes() int64 { return child.Started() }
+
 // TryConfinement tries out what a process that reads attachments could do, and tells the log.
 func (rd *Reader) TryConfinement(ctx context.Context) {
 	could, err := child.Confined(ctx, rd.Ready, rd.Spool)

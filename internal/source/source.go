@@ -119,7 +119,7 @@ type Wanted struct {
 type Fetcher interface {
 	// Parts reads parts, still in their transfer encoding, and hands each to got as it comes, in any order, by one
 	// goroutine at a time. Parts of more than most octets, and those that the server does not give, are left out: Part
-	// says of them what is the matter.
+	// says of them what is the matter. The content is got's, which may hand it to Recycle.
 	Parts(ctx context.Context, wanted []Wanted, most int64, got func(w Wanted, content []byte)) error
 }
 

@@ -64,6 +64,7 @@ type Store struct {
 	write *gorm.DB // one connection: writers wait for each other here, not in SQLite
 	read  *gorm.DB
 	jobs  chan job
+	later chan job // of those that have time
 	done  chan struct{}
 	key   [32]byte
 	lock  *flock.Flock
@@ -201,7 +202,7 @@ func openOn(folder, vfs string) (*Store, error) {
 		return nil, err
 	}
 	path := filepath.Join(folder, recordsFile)
-	s := &Store{jobs: make(chan job, 1024), done: make(chan struct{}), lock: lock, path: path}
+	s := &Store{jobs: make(chan job, 1024), later: make(chan job, 1024), done: make(chan struct{}), lock: lock, path: path}
 	s.group()
 	if s.Opened, err = keepPrivate(folder); err == nil && vfs == "" {
 		err = makePrivate(path)
@@ -324,40 +325,93 @@ func migrate(db *gorm.DB, upTo int) error {
 	return nil
 }
 
-// mostGrouped bounds how many changes share one commit.
-const mostGrouped = 256
+// How many changes share one commit, and how many commits of others those wait for that have time.
+const (
+	mostGrouped   = 256
+	mostUnhurried = 4  // of these are large, as those of a pass over old mail are
+	mostBefore    = 16 // so that they come to an end, too
+)
+
+type unhurried struct{}
+
+// Unhurried marks what has time: changes that others make with another context are committed first.
+func Unhurried(ctx context.Context) context.Context { return context.WithValue(ctx, unhurried{}, true) }
+
+// queue is where a change waits for its commit.
+func (s *Store) queue(ctx context.Context) chan job {
+	if ctx.Value(unhurried{}) != nil {
+		return s.later
+	}
+	return s.jobs
+}
 
 // writer commits changes in groups: those that wait at the same moment share a
 // flush. Each is on its own within the group: one that fails undoes itself only.
 func (s *Store) writer() {
 	defer close(s.done)
-	for first := range s.jobs {
-		group := []job{first}
-	more:
-		for len(group) < mostGrouped {
+	for before := 0; ; {
+		from, most := s.jobs, mostGrouped
+		var first job
+		open := true
+		select {
+		case first, open = <-from:
+		default:
 			select {
-			case next, ok := <-s.jobs:
-				if !ok {
-					break more
-				}
-				group = append(group, next)
-			default:
-				break more
+			case first, open = <-from:
+			case first = <-s.later:
+				from = s.later
 			}
 		}
-		results := make([]error, len(group))
-		err := s.write.Transaction(func(tx *gorm.DB) error {
-			for i, j := range group {
-				results[i] = safely(tx.WithContext(j.ctx), j.f)
+		if !open { // nothing follows
+			for group := waiting(s.later, mostUnhurried); len(group) > 0; group = waiting(s.later, mostUnhurried) {
+				s.commit(group)
 			}
-			return nil
-		})
-		if err != nil {
-			blame(results, err)
+			return
 		}
+		if before++; from == s.later {
+			before, most = 0, mostUnhurried
+		}
+		s.commit(append([]job{first}, waiting(from, most-1)...))
+		if before >= mostBefore {
+			before = 0
+			s.commit(waiting(s.later, mostUnhurried))
+		}
+	}
+}
+
+// waiting takes what waits in a queue at this moment.
+func waiting(from chan job, most int) (group []job) {
+	for len(group) < most {
+		select {
+		case next, open := <-from:
+			if !open {
+				return group
+			}
+			group = append(group, next)
+		default:
+			return group
+		}
+	}
+	return group
+}
+
+// commit makes several changes in one transaction.
+func (s *Store) commit(group []job) {
+	if len(group) == 0 {
+		return
+	}
+	results := make([]error, len(group))
+	err := s.write.Transaction(func(tx *gorm.DB) error {
 		for i, j := range group {
-			j.result <- results[i]
+			results[i] = safely(tx.WithContext(j.ctx), j.f)
 		}
+		return nil
+	})
+	if err != nil {
+		blame(results, err)
+	}
+	for i, j := range group {
+		j.result <- results[i]
 	}
 }
 
@@ -418,7 +472,7 @@ func (s *Store) change(ctx context.Context, f func(tx *gorm.DB) error) error {
 		}
 	}
 	j := job{ctx: context.WithoutCancel(ctx), f: f, result: make(chan error, 1)}
-	s.jobs <- j
+	s.queue(ctx) <- j
 	err := explain(<-j.result)
 	t := TroubleOf(err)
 	if s.refused.Store(t); t != nil && t.Damaged {

@@ -117,7 +117,7 @@ func (f *partsFetch) collect(cmd *imapclient.FetchCommand, most int64, give func
 					}
 					continue
 				}
-				content := make([]byte, data.Literal.Size())
+				content := source.Buffer(data.Literal.Size())
 				if _, err := io.ReadFull(data.Literal, content); err != nil {
 					_ = cmd.Close()
 					return fmt.Errorf("a part ends too early: %w", err)
