@@ -16,15 +16,12 @@ import (
 func (o *Office) LoadRules(ctx context.Context) error {
 	ctx = context.WithoutCancel(ctx) // what was saved is taken up in any case
 	err := o.change(func(next *Snapshot) error {
-		rows, err := o.Store.Rules.All(ctx)
+		rows, err := o.Store.Rules.Running(ctx)
 		if err != nil {
 			return err
 		}
 		next.Rules = nil
 		for i := range rows {
-			if !rows[i].Running {
-				continue
-			}
 			c, err := o.Rule(ctx, rows[i].ID, rows[i].Revision)
 			if err == nil {
 				next.Rules = append(next.Rules, c)
@@ -54,8 +51,8 @@ type revision struct {
 	number int
 }
 
-// mostCompiled bounds how many revisions of rules stay compiled in memory.
-const mostCompiled = 1000
+// mostCompiled bounds how many revisions of rules stay compiled in memory, about 10 kB each.
+const mostCompiled = 5000
 
 // Rule returns a rule as it was at a revision. It is compiled once.
 func (o *Office) Rule(ctx context.Context, id string, number int) (*rule.Compiled, error) {

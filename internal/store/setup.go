@@ -388,6 +388,12 @@ func (s *Rules) All(ctx context.Context) ([]Rule, error) {
 	return list[Rule](s.reading(ctx).Where("NOT removed").Order("place, made_at"))
 }
 
+// Running lists the rules that are on, in their order, without their documents.
+func (s *Rules) Running(ctx context.Context) ([]Rule, error) {
+	return list[Rule](s.reading(ctx).Select("id", "name", "revision").Where("running AND NOT removed").
+		Order("place, made_at"))
+}
+
 // ByID finds a rule, also one that was removed.
 func (s *Rules) ByID(ctx context.Context, id string) (Rule, error) {
 	return first[Rule](s.reading(ctx).Where("id = ?", id))
