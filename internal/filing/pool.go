@@ -146,7 +146,7 @@ func (p *Pool) work(ctx context.Context) {
 	last := time.Duration(0)
 	for f := range p.ready {
 		if err := p.failure(); err != nil {
-			f.turn.End() // it stays planned
+			f.turn.End(ctx) // it stays planned
 		} else {
 			p.giveWay(ctx, last)
 			began := time.Now()

@@ -63,7 +63,7 @@ func (q *Line) Turn() *Turn {
 const mostTogether = 64
 
 // End ends the turn of a message of which nothing is to be filed.
-func (t *Turn) End() {
+func (t *Turn) End(ctx context.Context) {
 	q := t.line
 	q.mutex.Lock()
 	if t.n >= q.next {
@@ -73,7 +73,7 @@ func (t *Turn) End() {
 	q.leading = true
 	q.mutex.Unlock()
 	if lead {
-		q.lead(context.Background()) //nolint:contextcheck // what waits is of others, who have their own
+		q.lead(ctx)
 	}
 }
 
@@ -135,7 +135,7 @@ func (fl *Filer) FileInTurn(ctx context.Context, s source.Opener, l *reading.Mes
 	ended := false
 	defer func() {
 		if !ended {
-			turn.End()
+			turn.End(ctx)
 		}
 	}()
 	name := func(last bool) (first error) {

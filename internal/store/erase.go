@@ -114,7 +114,11 @@ func (s *Store) erasing(ctx context.Context, f func(tx *gorm.DB) error) error {
 	if err != nil {
 		return err
 	}
-	return s.write.Exec("PRAGMA wal_checkpoint(TRUNCATE)").Error
+	s.following.Lock()
+	s.erased = true
+	err = s.dropIndex()
+	s.following.Unlock()
+	return errors.Join(err, s.write.Exec("PRAGMA wal_checkpoint(TRUNCATE)").Error)
 }
 
 // eraseMessages erases what names a person in messages and in what was done with

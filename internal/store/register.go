@@ -60,15 +60,23 @@ func (s *Store) Follow(ctx context.Context) error {
 	s.following.Lock()
 	defer s.following.Unlock()
 	var last int64
-	if err := s.reading(ctx).Raw("SELECT coalesce(max(id), 0) FROM register_changes").Scan(&last).Error; err != nil {
+	if err := s.reading(ctx).Raw(
+		"SELECT coalesce(max(seq), 0) FROM sqlite_sequence WHERE name = 'register_changes'",
+	).Scan(&last).Error; err != nil {
 		return err
+	}
+	if !s.loaded {
+		if at, ok := s.readIndex(ctx); ok {
+			s.loaded, s.indexed, s.written = true, at, at
+		}
 	}
 	if !s.loaded {
 		if err := s.load(ctx); err != nil {
 			s.index.Reset()
 			return err
 		}
-		s.loaded, s.indexed = true, last
+		s.loaded, s.indexed, s.erased = true, last, false
+		s.writing.Go(func() { s.keepIndex(context.WithoutCancel(ctx)) })
 	} else if last > s.indexed {
 		if err := s.catchUp(ctx); err != nil {
 			return err

@@ -73,6 +73,9 @@ type Store struct {
 	indexed   int64
 	loaded    bool
 	following sync.Mutex
+	written   int64 // the last change that the file of the index has seen
+	erased    bool  // something was erased since the register was read
+	writing   sync.WaitGroup
 
 	path    string                  // of the database, for people
 	harm    atomic.Pointer[Trouble] // the records are damaged
@@ -202,7 +205,8 @@ func openOn(folder, vfs string) (*Store, error) {
 		return nil, err
 	}
 	path := filepath.Join(folder, recordsFile)
-	s := &Store{jobs: make(chan job, 1024), later: make(chan job, 1024), done: make(chan struct{}), lock: lock, path: path}
+	s := &Store{jobs: make(chan job, 1024), later: make(chan job, 1024), done: make(chan struct{}), lock: lock,
+		path: path, written: -1}
 	s.group()
 	if s.Opened, err = keepPrivate(folder); err == nil && vfs == "" {
 		err = makePrivate(path)
@@ -252,6 +256,8 @@ func lockFolder(folder string) (*flock.Flock, error) {
 
 // Close waits for what was begun and closes the database.
 func (s *Store) Close() error {
+	s.writing.Wait()
+	s.keepIndex(context.Background())
 	close(s.jobs)
 	<-s.done
 	var errs []error

@@ -432,6 +432,10 @@ func (x *Index) Put(rows ...Row) {
 	}
 	x.subjects.settle(false)
 	x.files.settle(false)
+	x.joinAddresses()
+}
+
+func (x *Index) joinAddresses() {
 	x.addresses.join(x.senders.values,
 		func(v string) string { _, address, _ := strings.Cut(v, sep); return strings.ToLower(address) })
 }
