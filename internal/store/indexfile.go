@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 	"strings"
 )
@@ -54,6 +55,7 @@ func (s *Store) readIndex(ctx context.Context) (last int64, ok bool) {
 		s.index.Reset()
 		return 0, false
 	}
+	debug.FreeOSMemory() // what reading took is given back
 	return at, true
 }
 

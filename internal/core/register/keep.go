@@ -21,8 +21,11 @@ const kept = "inktray register index 1\n"
 // ErrNotKept says that something is no index that this version has written, or not all of one.
 var ErrNotKept = errors.New("this is no index of a register, or not all of one")
 
-// mostKept bounds a length that is read, in elements: a broken file must not take all memory.
-const mostKept = 1 << 31
+// Bounds of a length that is read, and of what is taken for it in advance, in elements.
+const (
+	mostKept   = 1 << 31
+	mostAtOnce = 16 << 20
+)
 
 // keeper writes and reads numbers in the order of their octets in memory (little-endian), with a checksum of all.
 type keeper struct {
@@ -247,7 +250,7 @@ func numbersOf[T ~uint8 | uint32 | uint64 | int64](k *keeper, all *[]T) {
 	var one T
 	width := binary.Size(one)
 	if k.r != nil {
-		*all = nil
+		*all = make([]T, 0, min(n, mostAtOnce)) // a broken file must not take all memory
 	}
 	buffer := make([]byte, 0, 64<<10)
 	for done := uint64(0); done < n && k.err == nil; {
