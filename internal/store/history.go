@@ -508,7 +508,8 @@ func (s *Journal) FolderUsed(ctx context.Context, e *Entry, folder string) (bool
 
 // Spooled lists what waits here for its cabinet.
 func (s *Journal) Spooled(ctx context.Context) ([]Entry, error) {
-	return list[Entry](s.reading(ctx).Where("spooled <> '' AND state = 'planned'").Order("id"))
+	// "+id" makes SQLite read the few that are planned and sort them, and not go through all in their order.
+	return list[Entry](s.reading(ctx).Where("spooled <> '' AND state = 'planned'").Order("+id"))
 }
 
 // Spool records that the content of an entry is kept here, flushed, until its

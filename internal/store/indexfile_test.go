@@ -147,3 +147,35 @@ func TestALargeRegisterIsReadFromItsFile(t *testing.T) {
 		t.Errorf("the file after erasing: %d octets, %v", len(text), err)
 	}
 }
+
+func TestWhatIsAskedAtEveryBeatGoesThroughNoLargeTable(t *testing.T) {
+	s := opened(t)
+	var asked []string
+	s.OnStatement(func(sql string) { asked = append(asked, sql) })
+	for _, ask := range []func() error{
+		func() error { _, err := s.Journal.Spooled(t.Context()); return err },
+		func() error { _, err := s.Journal.Staged(t.Context(), "c"); return err },
+		func() error { _, err := s.Passes.Unfinished(t.Context()); return err },
+		func() error { return s.Passes.EndLive(t.Context(), time.Now()) },
+		func() error { return s.Verifications.End(t.Context(), time.Now()) },
+	} {
+		if err := ask(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s.OnStatement(nil)
+	for _, sql := range asked {
+		if !strings.HasPrefix(sql, "SELECT") && !strings.HasPrefix(sql, "UPDATE") {
+			continue
+		}
+		steps, err := s.Explain(sql)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, step := range steps {
+			if strings.HasPrefix(step, "SCAN journal") && !strings.Contains(step, "INDEX journal_planned") {
+				t.Errorf("%s:\n%s", step, sql)
+			}
+		}
+	}
+}
