@@ -273,6 +273,16 @@ func oldMail(b *testing.B, n int) {
 		b.Fatal(err)
 	}
 	b.Logf("memory %.0f MB, at most %.0f MB; records %d octets a message", now, most, info.Size()/int64(n))
+	if *writeDocs {
+		row := func(what string, k, beside taken) string {
+			return fmt.Sprintf("| %s | %.1f s | %.1f s | %.1f s | %.1f | %.1f |\n", what, k.wall.Seconds(), k.own.Seconds(),
+				k.server.Seconds(), k.wall.Seconds()/limit.wall.Seconds(), beside.wall.Seconds()/k.wall.Seconds())
+		}
+		testbed.WriteSection(b, "../../docs/measured.md", "old mail", row("the limit", limit, script)+
+			row("the script, all attachments", script, script)+row("Ink Tray, all attachments", ours["all"], script)+
+			row("the script, one kind", few, few)+row("Ink Tray, one kind", ours["kind"], few)+
+			row("Ink Tray, a subject", ours["subject"], few))
+	}
 	b.ReportMetric(ours["all"].wall.Seconds()/limit.wall.Seconds(), "times-limit")
 	b.ReportMetric(script.wall.Seconds()/ours["all"].wall.Seconds(), "times-faster-than-script")
 	b.ReportMetric(few.wall.Seconds()/ours["kind"].wall.Seconds(), "kind-times-faster")

@@ -424,13 +424,13 @@ func (o *overFolder) leftOver(ctx context.Context) error {
 }
 
 // pool files what is planned: over one more connection where the account allows it, beside what is read next.
-func (o *overFolder) pool(ctx context.Context) (pool *filing.Pool, beside bool, done func()) {
+func (o *overFolder) pool(ctx context.Context) (pool *filing.Pool, done func()) {
 	v, e := o.visit, o.visit.engine
-	s, done := v.session, func() {}
+	s, beside, done := v.session, false, func() {}
 	if second := o.second(ctx); second != nil {
 		s, beside, done = second, true, func() { second.Close() }
 	}
-	return e.Filer.NewPool(ctx, s, e.newMail.GiveWay, func(l *reading.Message) { e.Filer.Announce(l.Row) }), beside, done
+	return e.Filer.NewPool(ctx, s, beside, e.newMail.GiveWay, func(l *reading.Message) { e.Filer.Announce(l.Row) }), done
 }
 
 // second opens the folder over one more connection; nil where that cannot be.
@@ -457,7 +457,7 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) (err error) {
 	if len(uids) == 0 {
 		return nil
 	}
-	pool, beside, done := o.pool(ctx)
+	pool, done := o.pool(ctx)
 	defer func() {
 		if closed := pool.Close(); err == nil { // what is in hand is finished
 			err = closed
@@ -484,7 +484,7 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) (err error) {
 			&batch{pass: pass, own: o.rule, takes: o.takes, through: o.through, pool: pool}); err != nil {
 			return err
 		}
-		if !beside || pass.PerMinute > 0 {
+		if pass.PerMinute > 0 {
 			if err := pool.Wait(); err != nil {
 				return err
 			}

@@ -17,6 +17,7 @@ import (
 type Pool struct {
 	filer    *Filer
 	ahead    *reading.Ahead
+	beside   bool // the session is the pool's own
 	line     *Line
 	giveWay  func(ctx context.Context, worked time.Duration) time.Duration
 	planned  chan *filing // whose parts are to be read ahead
@@ -45,12 +46,13 @@ const (
 	windowSize  = 4 << 20
 )
 
-// NewPool files over a session, which is the pool's until Close. giveWay lets others go first; filed is called with
-// each message once nothing of it is left to be done here.
-func (fl *Filer) NewPool(ctx context.Context, s source.Session,
+// NewPool files over a session. beside says that it is the pool's until Close; else Put returns only once the pool does
+// not use it any more. giveWay lets others go first; filed is called with each message once nothing of it is left to
+// be done here.
+func (fl *Filer) NewPool(ctx context.Context, s source.Session, beside bool,
 	giveWay func(ctx context.Context, worked time.Duration) time.Duration, filed func(l *reading.Message)) *Pool {
-	p := &Pool{filer: fl, ahead: reading.NewAhead(s), line: fl.NewLine(), giveWay: giveWay, filedAll: filed,
-		planned: make(chan *filing, poolPlanned), ready: make(chan *filing, poolWorkers)}
+	p := &Pool{filer: fl, ahead: reading.NewAhead(s), beside: beside, line: fl.NewLine(), giveWay: giveWay,
+		filedAll: filed, planned: make(chan *filing, poolPlanned), ready: make(chan *filing, poolWorkers)}
 	p.workers.Go(func() { p.feed(ctx) })
 	for range poolWorkers {
 		p.workers.Go(func() { p.work(ctx) })
@@ -69,6 +71,9 @@ func (p *Pool) Put(messages []*reading.Message, planned map[*store.Message][]sto
 		}
 		p.inHand.Add(1)
 		p.planned <- &filing{l: l, entries: entries, turn: p.line.Turn()}
+	}
+	if !p.beside {
+		return p.Wait()
 	}
 	return err
 }
