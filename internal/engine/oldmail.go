@@ -76,7 +76,8 @@ func (e *Engine) FileOldMail(ctx context.Context, of OldMailOf, v store.Viewer) 
 	if err := e.Store.Passes.Add(ctx, pass); err != nil {
 		return nil, err
 	}
-	e.runPass(pass)
+	running := *pass // what is returned stays as it is
+	e.runPass(&running)
 	return pass, nil
 }
 
