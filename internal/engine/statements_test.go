@@ -44,7 +44,7 @@ func statementsOf(t *testing.T, message func(n int) []byte) float64 {
 	return float64(h.store.Statements()-before-asked) / messages
 }
 
-// The bounds hold what was measured, so that a statement more is noticed. docs/scaling.md has the numbers.
+// The bounds hold what was measured, so that a statement more is noticed. docs/architecture.md has the numbers.
 func TestStatementsOfAMessageAndOfAFiledItemStayFew(t *testing.T) {
 	other := statementsOf(t, func(n int) []byte {
 		return []byte(strings.ReplaceAll(string(raw(fmt.Sprint("note ", n), "a.csv", fmt.Sprint(n))), "tidewatch.example",
@@ -56,8 +56,8 @@ func TestStatementsOfAMessageAndOfAFiledItemStayFew(t *testing.T) {
 	if other > 4 {
 		t.Errorf("a message takes %.2f statements, want 4 at most", other)
 	}
-	if one-other > 13 {
-		t.Errorf("a filed item takes %.2f statements, want 13 at most", one-other)
+	if one-other > 10 {
+		t.Errorf("a filed item takes %.2f statements, want 10 at most", one-other)
 	}
 }
 
