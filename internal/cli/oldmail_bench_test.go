@@ -114,8 +114,11 @@ func theLimit(t testing.TB, d *testbed.Dovecot, folder string, files int, octets
 			}
 			set := imap.SeqSet{}
 			set.AddRange(from, to)
-			section := &imap.FetchItemBodySection{Peek: true, Part: []int{2}}
-			cmd := c.Fetch(set, &imap.FetchOptions{BodySection: []*imap.FetchItemBodySection{section}})
+			var parts []*imap.FetchItemBodySection // the first is the text
+			for part := 2; part <= 1+testbed.MostAttached; part++ {
+				parts = append(parts, &imap.FetchItemBodySection{Peek: true, Part: []int{part}})
+			}
+			cmd := c.Fetch(set, &imap.FetchOptions{BodySection: parts})
 			for m := cmd.Next(); m != nil; m = cmd.Next() {
 				for item := m.Next(); item != nil; item = m.Next() {
 					if body, ok := item.(imapclient.FetchItemDataBodySection); ok && body.Literal != nil {

@@ -200,11 +200,7 @@ func (e *Engine) Start() error {
 	e.Go("looking after the cabinets", e.tend)
 	e.Go("sending", e.Outbox.Carry)
 	e.Go("removing what is old", e.Registry.KeepRetention)
-	e.Go("reading the register", func(ctx context.Context) { // so that the first who asks need not wait
-		if err := e.Store.Follow(ctx); err != nil && ctx.Err() == nil {
-			e.Log.Error("reading the register", "error", err)
-		}
-	})
+	e.Go("reading the register", e.Registry.ReadRegister)
 	e.Go("examining the records", func(ctx context.Context) {
 		if _, err := e.ExamineRecords(ctx, false); err != nil && ctx.Err() == nil {
 			e.Log.Error("looking whether the records are whole", "error", err)
@@ -242,6 +238,7 @@ func (e *Engine) Stop() {
 	e.Events.Close()
 	e.Cabinets.Close()
 	e.Filer.Close()
+	e.Registry.KeepIndex(context.WithoutCancel(e.Context()))
 	child.Rest()
 }
 

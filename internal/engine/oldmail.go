@@ -20,13 +20,8 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-// How many messages of old mail are planned between two moments at which a pass can be paused.
-const (
-	passBatch  = 50
-	mostBatch  = 100
-	quickBatch = 250 * time.Millisecond
-	longBatch  = time.Second
-)
+// passBatch is how many messages of old mail are planned between two moments at which a pass can be paused or stopped.
+const passBatch = 100
 
 // Errors that callers tell apart.
 var (
@@ -466,18 +461,18 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) (err error) {
 		done()
 		e.Wake(v.mailbox.ID)
 	}()
-	for most := passBatch; len(uids) > 0; {
+	for len(uids) > 0 {
 		if o.steer.Asked() != "" {
 			return nil
 		}
-		size := most
+		size := passBatch
 		if pass.PerMinute > 0 {
 			size = max(1, min(size, pass.PerMinute/4))
 		}
 		if !e.allowed(ctx, pass, o.steer) {
 			return ctx.Err()
 		}
-		e.newMail.GiveWay(ctx, longBatch)
+		e.newMail.GiveWay(ctx, time.Second)
 		began := e.Clock()
 		some := uids[:min(size, len(uids))]
 		uids = uids[len(some):]
@@ -489,11 +484,6 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) (err error) {
 			if err := pool.Wait(); err != nil {
 				return err
 			}
-		}
-		if took := e.Clock().Sub(began); took < quickBatch {
-			most = min(2*most, mostBatch)
-		} else if took > longBatch {
-			most = max(most/2, passBatch)
 		}
 		e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
 		e.Wake(v.mailbox.ID) // what is done afterwards is the watcher's

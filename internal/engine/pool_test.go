@@ -106,6 +106,33 @@ func TestOldMailThatIsFiledAtOnceHasItsNamesAndNumbersInTheOrderOfTheMessages(t 
 	h.inOrder(contents)
 }
 
+// TestNumbersFollowTheMessagesAlsoWhereSomeNamesHoldThem mixes files that have their numbers in their names with
+// others.
+func TestNumbersFollowTheMessagesAlsoWhereSomeNamesHoldThem(t *testing.T) {
+	box := &memory{validity: 1}
+	const messages = 60
+	for i := range messages {
+		box.add(raw(fmt.Sprint("reading ", i), fmt.Sprintf("%d.%s", i, []string{"csv", "txt"}[i%2]), fmt.Sprint(i)))
+	}
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.fileOld(h.rule(strings.Replace(gaugesRule, "  - take: everything\n", "  - take: {extension: csv}\n    folder: "+
+		"Numbered\n    name: <register> <file.stem>\n  - take: everything\n", 1)))
+	filings, err := h.store.Register.List(t.Context(), store.System, register.Query{Most: 100})
+	if err != nil || len(filings) != messages {
+		t.Fatalf("%d filings, %v", len(filings), err)
+	}
+	for _, f := range filings {
+		want := fmt.Sprintf("%d.txt", f.Number-1)
+		if f.Number%2 == 1 {
+			want = fmt.Sprintf("%d %d.csv", f.Number, f.Number-1)
+		}
+		if f.File != want {
+			t.Errorf("number %d is %s, want %s", f.Number, f.File, want)
+		}
+	}
+}
+
 func TestOldMailIsFiledInOrderOverOneConnection(t *testing.T) {
 	d := testbed.StartDovecot(t)
 	contents := manyNames(t, d, 60)
@@ -168,10 +195,9 @@ func TestOldMailIsFiledOnceThoughConnectionsAreCut(t *testing.T) {
 		for range 12 {
 			proxy.Break("FETCH.*BODY.PEEK", testbed.CutInside, 1)
 			for until := time.Now().Add(2 * time.Second); proxy.Struck() == 0 && time.Now().Before(until); {
-				time.Sleep(time.Millisecond)
+				<-time.After(time.Millisecond)
 			}
 			cuts += proxy.Struck()
-			time.Sleep(20 * time.Millisecond)
 		}
 		proxy.Heal()
 	}()
@@ -181,16 +207,16 @@ func TestOldMailIsFiledOnceThoughConnectionsAreCut(t *testing.T) {
 	if cuts < 3 {
 		t.Errorf("the connection was cut %d times only", cuts)
 	}
-	h.until("all is filed", func() bool {
-		n, _ := h.store.Register.Count(t.Context(), store.System, register.Query{})
-		return n == len(contents)
-	})
 	h.once(contents)
 }
 
-// once proves that every content is filed exactly once.
+// once waits until every content is in the register, and proves that it is filed exactly once.
 func (h *house) once(contents []string) {
 	h.t.Helper()
+	h.until("all is filed", func() bool {
+		n, _ := h.store.Register.Count(h.t.Context(), store.System, register.Query{})
+		return n == len(contents)
+	})
 	files := map[string]int{}
 	for _, content := range h.tree() {
 		files[content]++
@@ -230,10 +256,6 @@ func TestOldMailIsFiledOnceThoughCommitsAreRefused(t *testing.T) {
 	if refused < 10 {
 		t.Errorf("%d commits were refused only", refused)
 	}
-	h.until("all is filed", func() bool {
-		n, _ := h.store.Register.Count(t.Context(), store.System, register.Query{})
-		return n == len(contents)
-	})
 	h.once(contents)
 }
 
@@ -270,8 +292,6 @@ func TestOldMailIsFiledOnceThoughTheProcessEndsAtAnyCommit(t *testing.T) {
 		if refused != nil { // the pass itself was not kept
 			h.fileOld(id)
 		}
-		filed := func() int { n, _ := h.store.Register.Count(t.Context(), store.System, register.Query{}); return n }
-		h.until("all is filed", func() bool { return filed() == len(contents) })
 		h.once(contents)
 		for _, f := range h.verdicts() {
 			if !strings.Contains(f, "filed") {

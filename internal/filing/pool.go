@@ -35,7 +35,6 @@ type filing struct {
 	entries []store.Entry
 	turn    *Turn
 	wanted  []source.Wanted
-	size    int64
 }
 
 // How many messages are in a pool.
@@ -142,8 +141,8 @@ func (p *Pool) feed(ctx context.Context) {
 }
 
 func (p *Pool) want(f *filing) (wanted []source.Wanted, size int64) {
-	f.wanted, f.size = p.ahead.Want(f.l, f.entries)
-	return f.wanted, f.size
+	f.wanted, size = p.ahead.Want(f.l, f.entries)
+	return f.wanted, size
 }
 
 // work files messages, until nothing follows.

@@ -282,6 +282,9 @@ func (fl naming) fresh(ctx context.Context, all []*prepared) []*prepared {
 		if i == mostTogether || seen[key] || e.State != store.Planned || e.Given != "" || p.item.IfExists == "replace" {
 			return all[:i]
 		}
+		if p.numbered() != all[0].numbered() { // these draw their numbers before they are named, the others after
+			return all[:i]
+		}
 		if _, found, err := fl.Store.Journal.FiledBefore(ctx, e, p.l.Row.Fingerprint, e.SHA256); found || err != nil {
 			return all[:i]
 		}
@@ -290,18 +293,12 @@ func (fl naming) fresh(ctx context.Context, all []*prepared) []*prepared {
 	return all
 }
 
-// number draws the numbers of those entries that have them in their names.
+// number draws the numbers of entries that have them in their names.
 func (fl naming) number(ctx context.Context, group []*prepared) error {
-	var numbered []*prepared
-	for _, p := range group {
-		if p.numbered() {
-			numbered = append(numbered, p)
-		}
-	}
-	if len(numbered) == 0 {
+	if !group[0].numbered() {
 		return nil
 	}
-	return fl.Store.Journal.DrawTogether(ctx, several(numbered), fl.Now())
+	return fl.Store.Journal.DrawTogether(ctx, several(group), fl.Now())
 }
 
 // free finds the names of entries, up to the first whose name is not free, or not certain to be once those before it

@@ -9,16 +9,18 @@ import (
 	"time"
 )
 
-// What is given back, and how often that is looked at.
+// afterStart is when the start is over.
+var afterStart = 5 * time.Second
+
+// How often it is looked at what is not used, and how much of that is given back, in octets.
 const (
-	AfterStart = 5 * time.Second
-	Every      = 30 * time.Second
-	mostUnused = 8 << 20 // octets that the program has from the machine and does not use, before they are given back
+	every      = 30 * time.Second
+	mostUnused = 8 << 20
 )
 
 // Keep gives back once the start is over, and then now and again, until ctx ends.
 func Keep(ctx context.Context) {
-	for next, began := AfterStart, true; ; next, began = Every, false {
+	for next, began := afterStart, true; ; next, began = every, false {
 		select {
 		case <-ctx.Done():
 			return

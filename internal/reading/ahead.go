@@ -42,6 +42,9 @@ func (a *Ahead) Want(l *Message, entries []store.Entry) (wanted []source.Wanted,
 	}
 	seen := map[string]bool{}
 	for i := range entries {
+		if len(wanted) == mostAheadOf {
+			break
+		}
 		item := entries[i].Item
 		if entries[i].State != store.Planned || entries[i].ID == 0 {
 			continue
@@ -56,9 +59,8 @@ func (a *Ahead) Want(l *Message, entries []store.Entry) (wanted []source.Wanted,
 		if seen[root] || octets < 0 || octets > mostAheadPart || l.files[root] != "" {
 			continue
 		}
-		if seen[root] = true; len(wanted) < mostAheadOf {
-			wanted, size = append(wanted, source.Wanted{UID: l.Facts.UID, Item: root}), size+octets
-		}
+		seen[root] = true
+		wanted, size = append(wanted, source.Wanted{UID: l.Facts.UID, Item: root}), size+octets
 	}
 	return wanted, size
 }

@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"io/fs"
-	"log/slog"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -59,8 +58,8 @@ func (s *Store) readIndex(ctx context.Context) (last int64, ok bool) {
 	return at, true
 }
 
-// writeIndex writes the index, where it is worth it and something changed since it was written.
-func (s *Store) writeIndex(ctx context.Context) error {
+// KeepIndex writes the index for the next start, where it is worth it and something changed since it was written.
+func (s *Store) KeepIndex(ctx context.Context) error {
 	s.following.Lock()
 	defer s.following.Unlock()
 	if !s.loaded || s.indexed == s.written || s.index.Len() < worthAFile {
@@ -87,13 +86,6 @@ func (s *Store) writeIndex(ctx context.Context) error {
 	}
 	s.written = s.indexed
 	return nil
-}
-
-// keepIndex writes the index. Without it the next start takes longer, and nothing else.
-func (s *Store) keepIndex(ctx context.Context) {
-	if err := s.writeIndex(ctx); err != nil {
-		slog.Warn("the index of the register could not be written", "error", err)
-	}
 }
 
 // dropIndex removes the file: it would outlive what was erased.

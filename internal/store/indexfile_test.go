@@ -1,6 +1,7 @@
 package store
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -73,7 +74,7 @@ func TestALargeRegisterIsReadFromItsFile(t *testing.T) {
 	}
 	end := func(s *Store) {
 		t.Helper()
-		if err := s.Close(); err != nil {
+		if err := errors.Join(s.KeepIndex(t.Context()), s.Close()); err != nil {
 			t.Fatal(err)
 		}
 	}

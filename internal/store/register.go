@@ -76,7 +76,6 @@ func (s *Store) Follow(ctx context.Context) error {
 			return err
 		}
 		s.loaded, s.indexed, s.erased = true, last, false
-		s.writing.Go(func() { s.keepIndex(context.WithoutCancel(ctx)) })
 	} else if last > s.indexed {
 		if err := s.catchUp(ctx); err != nil {
 			return err

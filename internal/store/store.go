@@ -75,7 +75,6 @@ type Store struct {
 	following sync.Mutex
 	written   int64 // the last change that the file of the index has seen
 	erased    bool  // something was erased since the register was read
-	writing   sync.WaitGroup
 
 	path    string                  // of the database, for people
 	harm    atomic.Pointer[Trouble] // the records are damaged
@@ -256,8 +255,6 @@ func lockFolder(folder string) (*flock.Flock, error) {
 
 // Close waits for what was begun and closes the database.
 func (s *Store) Close() error {
-	s.writing.Wait()
-	s.keepIndex(context.Background())
 	close(s.jobs)
 	<-s.done
 	var errs []error

@@ -10,6 +10,9 @@ import (
 	"strings"
 )
 
+// MostAttached is how many files a message of OldMail has attached at most.
+const MostAttached = 5
+
 // OldMail makes the message i of a mailbox that an office filled over years: every second one is plain text or text
 // with pictures that it shows, the others hold papers of many kinds and sizes. The same seed makes the same messages.
 // attachments is how many files a person would say are attached to it, and octets what they hold.
@@ -45,7 +48,7 @@ func OldMail(seed uint64, i int) (message []byte, attachments int, octets int64)
 	}
 	n := 1
 	if r.IntN(12) == 0 {
-		n = 2 + r.IntN(4)
+		n = 2 + r.IntN(MostAttached-1)
 	}
 	b.WriteString("Content-Type: multipart/mixed; boundary=mix\r\n\r\n--mix\r\nContent-Type: text/plain\r\n\r\n" + text)
 	for k := range n {
