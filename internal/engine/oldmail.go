@@ -6,10 +6,8 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
-	"inktray.example/inktray/internal/core/phrase"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/fault"
@@ -189,7 +187,7 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *passes.St
 			if err == nil {
 				continue
 			}
-			if !samePosition(&before, &pass.Position) {
+			if !pass.Position.Same(&before) {
 				m.failures = 0
 			}
 			m.failures++
@@ -207,7 +205,7 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *passes.St
 			return p.Asked(), ""
 		}
 	}
-	return store.Done, e.endNote(pass)
+	return store.Done, passes.EndNote(pass)
 }
 
 // passMailbox is a mailbox that a pass goes over.
@@ -228,10 +226,6 @@ func (e *Engine) shortest(left []*passMailbox) time.Duration {
 	return max(d, time.Millisecond)
 }
 
-func samePosition(a, b *store.Position) bool {
-	return len(a.Done) == len(b.Done) && a.Current == b.Current && a.UID == b.UID && a.Decided == b.Decided
-}
-
 // waitsFor says what a pass waits for.
 func waitsFor(m *store.Mailbox, err error) string {
 	if t := store.TroubleOf(err); t != nil {
@@ -248,19 +242,6 @@ func (e *Engine) notePass(ctx context.Context, pass *store.Pass, note string) {
 		e.Log.Error("keeping a pass", "pass", pass.ID, "error", err)
 	}
 	e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
-}
-
-// endNote names the difference between the messages that were there when the pass
-// began and those that were decided.
-func (e *Engine) endNote(pass *store.Pass) string {
-	var parts []string
-	if pass.Unread > 0 {
-		parts = append(parts, phrase.Count(pass.Unread, "message", "messages")+" could not be read and wait in the tray")
-	}
-	if pass.Gone > 0 {
-		parts = append(parts, phrase.Count(pass.Gone, "message", "messages")+" left the mailbox before Ink Tray read them")
-	}
-	return strings.Join(parts, "; ")
 }
 
 // oldMailOf goes over one mailbox's folders, with a connection of its own.
@@ -454,7 +435,11 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) (err error) {
 		return nil
 	}
 	pool, done := o.pool(ctx)
+	behind := &passes.Behind{}
 	defer func() {
+		if kept := behind.Wait(); err == nil {
+			err = kept
+		}
 		if closed := pool.Close(); err == nil { // what is in hand is finished
 			err = closed
 		}
@@ -469,6 +454,11 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) (err error) {
 		if pass.PerMinute > 0 {
 			size = max(1, min(size, pass.PerMinute/4))
 		}
+		if pass.FromTime != "" { // where it has to wait, it says so beside its position
+			if err := behind.Wait(); err != nil {
+				return err
+			}
+		}
 		if !e.allowed(ctx, pass, o.steer) {
 			return ctx.Err()
 		}
@@ -477,10 +467,13 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) (err error) {
 		some := uids[:min(size, len(uids))]
 		uids = uids[len(some):]
 		if err := v.batches().process(ctx, some,
-			&batch{pass: pass, own: o.rule, takes: o.takes, through: o.through, pool: pool}); err != nil {
+			&batch{pass: pass, own: o.rule, takes: o.takes, through: o.through, pool: pool, behind: behind}); err != nil {
 			return err
 		}
 		if pass.PerMinute > 0 {
+			if err := behind.Wait(); err != nil {
+				return err
+			}
 			if err := pool.Wait(); err != nil {
 				return err
 			}

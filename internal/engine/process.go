@@ -14,6 +14,7 @@ import (
 	"inktray.example/inktray/internal/fault"
 	"inktray.example/inktray/internal/filing"
 	"inktray.example/inktray/internal/outbox"
+	"inktray.example/inktray/internal/passes"
 	"inktray.example/inktray/internal/reading"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
@@ -32,6 +33,7 @@ type batch struct {
 	retried  bool                     // the messages are being tried again
 	cabinets map[string]store.Cabinet // that were looked up, by name
 	pool     *filing.Pool             // files what was planned; nil where nothing else is read meanwhile
+	behind   *passes.Behind           // commits while the next messages are read, where there is a pool
 }
 
 // process plans messages of the open folder, commits plans and progress together,
@@ -93,30 +95,44 @@ func (v batchWork) some(ctx context.Context, uids []uint32, b *batch, last bool,
 			l.Close()
 		}
 	}()
+	if err := b.behind.Wait(); err != nil {
+		return 0, err
+	}
 	if fault.Of(ctx, broken) == fault.Machine && broken != nil || r.upTo == 0 {
 		return 0, broken
 	}
-	if err := v.keep(ctx, &r, uids[:r.upTo], b, last && r.upTo == len(uids)); err != nil {
+	look := v.lookOf(&r, uids[:r.upTo], b, last && r.upTo == len(uids))
+	commit := func() error { return e.Store.Messages.Commit(ctx, *look) }
+	if broken == nil && b.pool != nil {
+		letters := r.letters
+		r.letters = nil // they are the pool's
+		b.behind.Do(func() (func(), error) {
+			if err := commit(); err != nil {
+				for _, l := range letters {
+					l.Close()
+				}
+				return nil, err
+			}
+			n := len(letters)
+			return func() { v.kept(look, n, r.upTo, b) }, b.pool.Put(letters, look.Entries)
+		})
+		return r.upTo, nil
+	}
+	if err := commit(); err != nil {
 		return 0, err
 	}
+	v.kept(look, len(r.letters), r.upTo, b)
 	if broken != nil {
 		for _, l := range r.letters {
 			e.Filer.Announce(l.Row)
 		}
 		return r.upTo, broken
 	}
-	if b.pool != nil {
-		letters := r.letters
-		r.letters = nil // they are the pool's
-		return r.upTo, b.pool.Put(letters, r.look.Entries)
-	}
-	return r.upTo, v.fileAll(ctx, r.letters, r.look.Entries)
+	return r.upTo, v.fileAll(ctx, r.letters, look.Entries)
 }
 
-// keep commits what was decided of messages, and how far that brings the folder or
-// the pass.
-func (v batchWork) keep(ctx context.Context, r *batchRead, uids []uint32, b *batch, last bool) error {
-	e := v.engine
+// lookOf is what is committed of messages: what was decided, and how far that brings the folder or the pass.
+func (v batchWork) lookOf(r *batchRead, uids []uint32, b *batch, last bool) *store.Look {
 	look := &r.look
 	look.In, look.Validity = store.Place{MailboxID: v.mailbox.ID, Folder: v.open}, v.state.UIDValidity
 	pass := *b.pass
@@ -132,22 +148,23 @@ func (v batchWork) keep(ctx context.Context, r *batchRead, uids []uint32, b *bat
 	if b.through != nil {
 		b.through(look, uids[len(uids)-1], len(r.letters), r.matched, last)
 	}
-	if err := e.Store.Messages.Commit(ctx, *look); err != nil {
-		return err
-	}
+	return look
+}
+
+// kept goes on from a commit, in which n of read messages were decided.
+func (v batchWork) kept(look *store.Look, n, read int, b *batch) {
 	if look.Pass != nil {
-		*b.pass = pass
+		*b.pass = *look.Pass
 	}
-	v.planned += len(r.letters)
-	v.worked += len(uids)
+	v.planned += n
+	v.worked += read
 	if len(look.Retries) > 0 {
-		e.Events.Send(events.Event{Kind: "tray"})
+		v.engine.Events.Send(events.Event{Kind: "tray"})
 	}
 	if v.slow {
 		v.slow = false
-		e.beside(v.mailbox.ID)
+		v.engine.beside(v.mailbox.ID)
 	}
-	return nil
 }
 
 // read reads and plans messages. The error, if any, is the mailbox's or the

@@ -70,9 +70,9 @@ var safeguards = []safeguard{
 	{"one undoing at a time", "internal/registry/undo.go", "	rg.undoing.Lock()\n	defer rg.undoing.Unlock()\n", "",
 		"./internal/engine TwoUndoings"},
 	{"plans and progress in one commit", "internal/engine/process.go",
-		"	if err := e.Store.Messages.Commit(ctx, *look); err != nil {\n		return err\n	}\n",
-		"	if err := e.Store.Messages.Commit(ctx, store.Look{Folder: look.Folder}); err != nil {\n		return err\n	}\n" +
-			"	if err := e.Store.Messages.Commit(ctx, *look); err != nil {\n		return err\n	}\n",
+		"	commit := func() error { return e.Store.Messages.Commit(ctx, *look) }\n",
+		"	commit := func() error {\n		if err := e.Store.Messages.Commit(ctx, store.Look{Folder: look.Folder}); " +
+			"err != nil {\n			return err\n		}\n		return e.Store.Messages.Commit(ctx, *look)\n	}\n",
 		"./internal/engine EveryFault.*/faults/(none|the_process)"},
 	{"commit of a staged item and its exact name", "internal/filing/naming.go",
 		"			err = fl.Store.Journal.Stage(ctx, entry, " +

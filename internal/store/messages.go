@@ -98,20 +98,12 @@ func (s *Messages) Commit(ctx context.Context, l Look) error {
 				return err
 			}
 		}
-		var looked []PassMessage
-		moves := map[string]bool{} // by mailbox: whether Ink Tray ever moved anything in it
+		if err := keepMessages(tx, l.Messages); err != nil {
+			return err
+		}
+		var looked []*PassMessage
+		var entries []*Entry
 		for _, m := range l.Messages {
-			moved, asked := moves[m.MailboxID]
-			if !asked {
-				var err error
-				if moved, err = anyMoves(tx, m.MailboxID); err != nil {
-					return err
-				}
-				moves[m.MailboxID] = moved
-			}
-			if err := keepMessage(tx, m, moved); err != nil {
-				return err
-			}
 			after := l.After[m]
 			for i := range after {
 				after[i].MessageID, after[i].MailboxID = m.ID, m.MailboxID
@@ -123,24 +115,26 @@ func (s *Messages) Commit(ctx context.Context, l Look) error {
 				return err
 			}
 			if matched, decided := l.Matched[m]; decided && l.Pass != nil {
-				looked = append(looked, PassMessage{l.Pass.ID, m.ID, matched})
+				looked = append(looked, &PassMessage{l.Pass.ID, m.ID, matched})
 			}
-			entries := l.Entries[m]
-			for i := range entries {
-				e := &entries[i]
+			planned := l.Entries[m]
+			for i := range planned {
+				e := &planned[i]
 				e.MessageID, e.MailboxID = m.ID, m.MailboxID
 				if l.Pass != nil {
 					e.PassID = l.Pass.ID
 				}
-			}
-			if err := enterPlanned(tx, entries); err != nil {
-				return err
+				entries = append(entries, e)
 			}
 		}
-		if len(looked) > 0 {
-			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&looked).Error; err != nil {
-				return err
-			}
+		if err := enterPlanned(tx, entries); err != nil {
+			return err
+		}
+		err := many(looked, func(some []*PassMessage) error {
+			return tx.Clauses(clause.OnConflict{DoNothing: true}).Create(some).Error
+		})
+		if err != nil {
+			return err
 		}
 		if err := settleRetries(tx, l.In, l.Validity, l.Read, time.Now().UTC()); err != nil {
 			return err
@@ -177,30 +171,45 @@ func (s *Messages) Commit(ctx context.Context, l Look) error {
 	})
 }
 
-// atOnce is how many entries are inserted by one statement.
-const atOnce = 100
+// atOnce is how many rows are inserted by one statement.
+const atOnce = 64
 
-// enterPlanned inserts the entries of a message. A message can have ten thousand, and others wait for the commit, so
-// many are inserted at once. Where one of them exists already, each is inserted on its own.
-func enterPlanned(tx *gorm.DB, entries []Entry) error {
-	if len(entries) > 1 {
-		err := tx.Transaction(func(tx *gorm.DB) error { return tx.CreateInBatches(entries, atOnce).Error })
-		if !errors.Is(err, gorm.ErrDuplicatedKey) {
+// many does something for rows, as many at once as one statement takes. Their number is a power of two each time, so
+// that few statements are prepared.
+func many[T any](rows []T, do func([]T) error) error {
+	for n := atOnce; len(rows) > 0; {
+		for n > len(rows) {
+			n /= 2
+		}
+		if err := do(rows[:n]); err != nil {
 			return err
 		}
-	}
-	for i := range entries {
-		e := &entries[i]
-		e.ID = 0 // of the attempt before
-		err := tx.Create(e).Error
-		if errors.Is(err, gorm.ErrDuplicatedKey) {
-			err = decideAnew(tx, e)
-		}
-		if err != nil {
-			return err
-		}
+		rows = rows[n:]
 	}
 	return nil
+}
+
+// enterPlanned inserts entries. A message can have ten thousand, and others wait for the commit, so many are inserted
+// at once. Where one of them exists already, each of these is inserted on its own.
+func enterPlanned(tx *gorm.DB, entries []*Entry) error {
+	return many(entries, func(some []*Entry) error {
+		if len(some) > 1 {
+			if err := tx.Create(some).Error; !errors.Is(err, gorm.ErrDuplicatedKey) {
+				return err
+			}
+		}
+		for _, e := range some {
+			e.ID = 0 // of the attempt before
+			err := tx.Create(e).Error
+			if errors.Is(err, gorm.ErrDuplicatedKey) {
+				err = decideAnew(tx, e)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // decideAnew lets what an earlier state of a rule left out be decided by its present
@@ -234,6 +243,58 @@ func anyMoves(tx *gorm.DB, mailboxID string) (bool, error) {
 // none of it can be met at another place.
 func (s *Messages) AnyMoves(ctx context.Context, mailboxID string) (bool, error) {
 	return anyMoves(s.reading(ctx), mailboxID)
+}
+
+// keepMessages keeps messages, or finds them among those that are known. Messages of one folder that are all new are
+// inserted together.
+func keepMessages(tx *gorm.DB, list []*Message) error {
+	if len(list) == 0 {
+		return nil
+	}
+	moves := map[string]bool{} // by mailbox: whether Ink Tray ever moved anything in it
+	for _, m := range list {
+		if _, asked := moves[m.MailboxID]; !asked {
+			moved, err := anyMoves(tx, m.MailboxID)
+			if err != nil {
+				return err
+			}
+			moves[m.MailboxID] = moved
+		}
+	}
+	one := func(m *Message) error { return keepMessage(tx, m, moves[m.MailboxID]) }
+	in, seen := list[0], map[uint32]bool{}
+	for _, m := range list {
+		if moves[m.MailboxID] || m.MailboxID != in.MailboxID || m.Folder != in.Folder ||
+			m.UIDValidity != in.UIDValidity || seen[m.UID] {
+			return inTurn(list, one)
+		}
+		seen[m.UID] = true
+	}
+	return many(list, func(some []*Message) error {
+		uids := make([]uint32, len(some))
+		for i, m := range some {
+			uids[i] = m.UID
+		}
+		var known bool
+		err := tx.Raw("SELECT EXISTS (SELECT 1 FROM messages WHERE mailbox_id = ? AND folder = ? AND uid_validity = ? "+
+			"AND uid IN ?)", in.MailboxID, in.Folder, in.UIDValidity, uids).Scan(&known).Error
+		if err != nil {
+			return err
+		}
+		if known {
+			return inTurn(some, one)
+		}
+		return tx.Create(some).Error
+	})
+}
+
+func inTurn[T any](rows []T, do func(T) error) error {
+	for _, r := range rows {
+		if err := do(r); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // keepMessage keeps a message, or finds it among those that are known. moved

@@ -628,6 +628,11 @@ type Position struct {
 	Matched  int    `json:"matched,omitempty"` // of these, messages for which the rule is
 }
 
+// Same says whether a pass has come as far as at b.
+func (a *Position) Same(b *Position) bool {
+	return len(a.Done) == len(b.Done) && a.Current == b.Current && a.UID == b.UID && a.Decided == b.Decided
+}
+
 // Notice is something that waits for a person and is no item.
 type Notice struct {
 	ID        int64  `gorm:"primaryKey"`
