@@ -227,22 +227,30 @@ func oldMail(b *testing.B, n int) {
 		Envelope: true, RFC822Size: true}).Collect(); err != nil {
 		b.Fatal(err)
 	}
-	measure := func(f func()) taken {
+	measure := func(f func(folder string)) taken {
+		folder, err := os.MkdirTemp(b.TempDir(), "")
+		if err != nil {
+			b.Fatal(err)
+		}
 		began, own, server := time.Now(), ownCPU(), d.CPU()
-		f()
-		return taken{time.Since(began), ownCPU() - own, d.CPU() - server}
+		f(folder)
+		took := taken{time.Since(began), ownCPU() - own, d.CPU() - server}
+		if err := os.RemoveAll(folder); err != nil { // the disk is to hold many messages
+			b.Fatal(err)
+		}
+		return took
 	}
-	limit := measure(func() { theLimit(b, d, b.TempDir(), files, octets) })
+	limit := measure(func(folder string) { theLimit(b, d, folder, files, octets) })
 	b.Log("limit:", limit)
-	script := measure(func() {
+	script := measure(func(folder string) {
 		all := func(*mail.Message, string) bool { return true }
-		if got := theScript(b, d.Client("gauges"), b.TempDir(), all); got != files {
+		if got := theScript(b, d.Client("gauges"), folder, all); got != files {
 			b.Fatalf("the script filed %d of %d", got, files)
 		}
 	})
 	b.Log("script:", script)
-	few := measure(func() {
-		theScript(b, d.Client("gauges"), b.TempDir(),
+	few := measure(func(folder string) {
+		theScript(b, d.Client("gauges"), folder,
 			func(_ *mail.Message, name string) bool { return strings.HasSuffix(name, ".docx") })
 	})
 	b.Log("script, one kind:", few)
@@ -285,6 +293,15 @@ func oldMail(b *testing.B, n int) {
 			row("the script, all attachments", script, script)+row("Ink Tray, all attachments", ours["all"], script)+
 			row("the script, one kind", few, few)+row("Ink Tray, one kind", ours["kind"], few)+
 			row("Ink Tray, a subject", ours["subject"], few))
+	}
+	// What was reached on two busy cores is kept; docs/measured.md says where the goals are.
+	for id, beside := range map[string]taken{"subject": few, "kind": few} {
+		if ours[id].wall > beside.wall {
+			b.Errorf("%q took %v, and a script %v", id, ours[id].wall, beside.wall)
+		}
+	}
+	if ours["all"].wall > 12*limit.wall {
+		b.Errorf("all attachments took %v, more than twelve times the limit of %v", ours["all"].wall, limit.wall)
 	}
 	b.ReportMetric(ours["all"].wall.Seconds()/limit.wall.Seconds(), "times-limit")
 	b.ReportMetric(script.wall.Seconds()/ours["all"].wall.Seconds(), "times-faster-than-script")

@@ -115,11 +115,17 @@ func spent(t testing.TB, pid int) time.Duration {
 	return time.Duration(user+system) * 10 * time.Millisecond
 }
 
-// BenchmarkAThousandMailboxes watches a thousand mailboxes of a real server by IDLE
+// BenchmarkWatchedMailboxes watches a hundred and a thousand mailboxes of a real server by IDLE
 // in one process, and measures what that costs while nothing comes, and how long
 // it takes from an announcement to the filing.
-func BenchmarkAThousandMailboxes(b *testing.B) {
-	const mailboxes, quiet, letters = 1000, time.Minute, 100
+func BenchmarkWatchedMailboxes(b *testing.B) {
+	for _, mailboxes := range []int{100, 1000} {
+		b.Run(fmt.Sprint(mailboxes), func(b *testing.B) { watchedMailboxes(b, mailboxes) })
+	}
+}
+
+func watchedMailboxes(b *testing.B, mailboxes int) {
+	const quiet, letters = time.Minute, 100
 	d := testbed.StartDovecot(b)
 	p := startProcess(b)
 	ctx := b.Context()

@@ -29,6 +29,7 @@ func Keep(ctx context.Context) {
 		if began || unused() > mostUnused {
 			debug.FreeOSMemory()
 		}
+		letGoOfPages()
 	}
 }
 

@@ -29,12 +29,11 @@ import (
 )
 
 const (
-	rehearseLast    = 50     // messages of a rehearsal
-	rehearseMatches = 10     // more of those that match, when the last ones hold few
-	rehearseReach   = 1000   // how far back these are looked for
-	rehearseMost    = 50_000 // messages of any rehearsal
-	rehearseShown   = 200    // messages that are shown one by one where nothing else is asked for
-	rehearseBatch   = 500    // messages that are asked of a server at once
+	rehearseLast    = 50   // messages of a rehearsal
+	rehearseMatches = 10   // more of those that match, when the last ones hold few
+	rehearseReach   = 1000 // how far back these are looked for
+	rehearseShown   = 200  // messages that are shown one by one where nothing else is asked for
+	rehearseBatch   = 500  // messages that are asked of a server at once
 )
 
 // Rehearser rehearses and explains. Its methods may be called by several goroutines at once.
@@ -431,9 +430,6 @@ func (r *rehearsing) folder(ctx context.Context, s source.Session, m *store.Mail
 	}
 	if last > 0 && len(uids) > last {
 		uids = uids[len(uids)-last:]
-	}
-	if over := len(uids) - rehearseMost; over > 0 {
-		uids = uids[over:]
 	}
 	// Reading runs ahead of planning by one batch, on the connection that only it uses.
 	type read struct {
