@@ -9,6 +9,7 @@ import (
 	"inktray.example/inktray/internal/reading"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/turn"
 )
 
 // What takes long in one message does not let the others of its mailbox wait: it is read and filed over a second
@@ -35,10 +36,7 @@ func (w *watcher) most(m *store.Mailbox) store.Lane {
 
 // beside lets a mailbox's watchers beside look.
 func (e *Engine) beside(mailbox string) {
-	e.mutex.Lock()
-	w := e.watchers[mailbox]
-	e.mutex.Unlock()
-	if w != nil {
+	if w := e.watcherOf(mailbox); w != nil {
 		w.beside()
 	}
 }
@@ -138,7 +136,7 @@ func (w *watcher) slowly(ctx context.Context, m *store.Mailbox, lane store.Lane)
 		return 0, err
 	}
 	defer s.Close()
-	v := &visit{engine: e, mailbox: m, session: s, wake: make(chan struct{}, 1), pace: &pace{}, lane: lane}
+	v := &visit{engine: e, mailbox: m, session: s, wake: make(chan struct{}, 1), pace: &turn.Pace{}, lane: lane}
 	if lane == store.SideLane { // not where it is the last
 		v.patience = reading.SidePatience * e.Patience
 	}

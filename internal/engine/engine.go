@@ -279,20 +279,22 @@ func (e *Engine) Unwatch(mailboxID string) {
 
 // Status says how a mailbox does.
 func (e *Engine) Status(mailboxID string) Status {
-	e.mutex.Lock()
-	w := e.watchers[mailboxID]
-	e.mutex.Unlock()
-	if w == nil {
-		return Status{State: NotWatched}
+	if w := e.watcherOf(mailboxID); w != nil {
+		return w.status()
 	}
-	return w.status()
+	return Status{State: NotWatched}
+}
+
+// watcherOf is a mailbox's watcher; nil where it is not watched.
+func (e *Engine) watcherOf(mailboxID string) *watcher {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	return e.watchers[mailboxID]
 }
 
 // TryNow ends the pause that a mailbox's watcher makes after a failure.
 func (e *Engine) TryNow(mailboxID string) {
-	e.mutex.Lock()
-	defer e.mutex.Unlock()
-	if w := e.watchers[mailboxID]; w != nil {
+	if w := e.watcherOf(mailboxID); w != nil {
 		w.tryNow()
 	}
 }
@@ -313,10 +315,15 @@ func (e *Engine) arrivals(mailboxID string) int {
 
 // rouse lets a mailbox's watcher look at once.
 func (e *Engine) rouse(mailboxID string) {
-	e.mutex.Lock()
-	defer e.mutex.Unlock()
-	if w := e.watchers[mailboxID]; w != nil {
+	if w := e.watcherOf(mailboxID); w != nil {
 		w.rouse()
+	}
+}
+
+// errand lets a mailbox's watcher do what is due, and look into nothing: with many messages a look costs much.
+func (e *Engine) errand(mailboxID string) {
+	if w := e.watcherOf(mailboxID); w != nil {
+		signal(w.wake)
 	}
 }
 

@@ -37,6 +37,7 @@ import (
 	"inktray.example/inktray/internal/source/imap"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
+	"inktray.example/inktray/internal/turn"
 )
 
 // house is a service in the process: real records, a real folder, and a mailbox.
@@ -948,7 +949,7 @@ func TestAMessageThatCannotBeUnderstoodStopsNothing(t *testing.T) {
 	h.watched()
 	h.rule(gaugesRule)
 	s, _ := box.dial(t.Context(), nil, "")
-	v := &visit{engine: h.engine, mailbox: &h.mailbox, session: s, pace: &pace{}}
+	v := &visit{engine: h.engine, mailbox: &h.mailbox, session: s, pace: &turn.Pace{}}
 	if err := v.enter(t.Context(), "INBOX", true); err != nil {
 		t.Fatal(err)
 	}

@@ -41,27 +41,6 @@ func (e *Engine) countCrashes(ctx context.Context) error {
 	})
 }
 
-// pace is how many messages a mailbox is asked for at once. It outlives the
-// connection: a server that cannot answer for many is asked for fewer next time.
-type pace struct {
-	size   int             // 0 for the most
-	failed map[string]bool // messages that ended the connection when they were asked for alone
-}
-
-// most is how many messages are asked for at once now.
-func (p *pace) most() int {
-	if p.size == 0 {
-		return batchSize
-	}
-	return p.size
-}
-
-// slower asks for fewer messages next time.
-func (p *pace) slower() { p.size = max(1, p.most()/8) }
-
-// faster asks for more messages next time.
-func (p *pace) faster() { p.size = min(batchSize, 2*p.most()) }
-
 // facts reads the facts of messages of the open folder, where nothing is decided
 // yet. Messages on which the program ended before are read one by one. unread are
 // those that the server does not give.
@@ -74,7 +53,7 @@ func (v *visit) facts(ctx context.Context, uids []uint32) (all []source.Facts, u
 		n := v.together(uids, retries)
 		some := uids[:n]
 		key := fmt.Sprintf("%s/%d/%d", v.open, v.state.UIDValidity, some[0])
-		if n == 1 && (v.pace.failed[key] || retries[some[0]].Crashes >= mostCrashes) {
+		if n == 1 && (v.pace.Failed[key] || retries[some[0]].Crashes >= mostCrashes) {
 			unread, uids = append(unread, some[0]), uids[1:]
 			continue
 		}
@@ -85,19 +64,19 @@ func (v *visit) facts(ctx context.Context, uids []uint32) (all []source.Facts, u
 		v.hand.LetGo()
 		if err == nil {
 			all, uids = append(all, found...), uids[n:]
-			v.pace.faster()
+			v.pace.Faster()
 			continue
 		}
 		how := fault.Of(ctx, err)
 		if how == fault.Machine {
 			return nil, nil, err
 		}
-		v.pace.slower()
+		v.pace.Slower()
 		if n == 1 {
-			if v.pace.failed == nil {
-				v.pace.failed = map[string]bool{}
+			if v.pace.Failed == nil {
+				v.pace.Failed = map[string]bool{}
 			}
-			v.pace.failed[key] = true
+			v.pace.Failed[key] = true
 		}
 		if how == fault.Mailbox {
 			return nil, nil, err
@@ -110,7 +89,7 @@ func (v *visit) facts(ctx context.Context, uids []uint32) (all []source.Facts, u
 // together is how many of the messages, from the first on, are read at once. One
 // that was in hand when the program ended is read alone.
 func (v *visit) together(uids []uint32, retries map[uint32]store.Retry) int {
-	n := min(v.pace.most(), len(uids))
+	n := min(v.pace.Most(), len(uids))
 	for i := range n {
 		if _, suspect := retries[uids[i]]; suspect {
 			return max(1, i)

@@ -16,6 +16,7 @@ import (
 	"inktray.example/inktray/internal/reading"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/turn"
 )
 
 // passBatch is how many messages of old mail are planned between two moments at which a pass can be paused or stopped.
@@ -211,7 +212,7 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *passes.St
 // passMailbox is a mailbox that a pass goes over.
 type passMailbox struct {
 	row      *store.Mailbox
-	pace     pace
+	pace     turn.Pace
 	failures int       // in a row, without any progress
 	next     time.Time // when it is tried again
 	arrivals int       // how often the mailbox had been reached when it was tried last
@@ -479,7 +480,7 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) (err error) {
 			}
 		}
 		e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
-		e.Wake(v.mailbox.ID) // what is done afterwards is the watcher's
+		e.errand(v.mailbox.ID) // what is done afterwards is the watcher's
 		if pass.PerMinute > 0 && len(uids) > 0 {
 			due := began.Add(time.Duration(len(some)) * time.Minute / time.Duration(pass.PerMinute))
 			if !o.steer.Rest(ctx, due.Sub(e.Clock())) {

@@ -189,7 +189,7 @@ func (v batchWork) read(ctx context.Context, uids []uint32, b *batch, retries ma
 		if how == fault.Machine {
 			return r, err
 		}
-		v.pace.slower()
+		v.pace.Slower()
 		if len(uids) == 1 {
 			v.unread(&r, uids[0], nil, b, retries, err)
 			r.upTo = 1
@@ -199,7 +199,7 @@ func (v batchWork) read(ctx context.Context, uids []uint32, b *batch, retries ma
 		}
 		return r, err
 	}
-	v.pace.faster()
+	v.pace.Faster()
 	moves, err := e.Store.Messages.AnyMoves(ctx, v.mailbox.ID)
 	if err != nil {
 		return r, err

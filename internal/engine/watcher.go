@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"inktray.example/inktray/internal/core/mail"
@@ -25,7 +26,7 @@ import (
 )
 
 const (
-	batchSize     = 500              // messages planned and committed at once
+	batchSize     = turn.MostAtOnce  // messages planned and committed at once
 	fewSmallest   = 4                // messages read beside the others before it is asked again which are the smallest
 	firstLook     = 200              // messages known from a folder's first look, for rehearsals
 	longestIdle   = 10 * time.Minute // before IDLE is renewed, well within RFC 2177's 29 minutes
@@ -63,8 +64,9 @@ type watcher struct {
 	cancel  context.CancelFunc
 	done    chan struct{}
 	wake    chan struct{}
+	all     atomic.Bool   // woken to look into everything, and not only for what is to be done
 	now     chan struct{} // somebody asks to try the mailbox now
-	pace    pace
+	pace    turn.Pace
 	slow    [2]chan struct{} // something is to be read or filed in the side lane, in the last lane
 
 	mutex sync.Mutex
@@ -93,6 +95,7 @@ func (w *watcher) set(s Status) {
 
 // rouse lets the mailbox be looked into now, and what takes long be worked on.
 func (w *watcher) rouse() {
+	w.all.Store(true)
 	signal(w.wake)
 	w.beside()
 }
@@ -220,10 +223,17 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 	defer v.hand.Leave()
 	defer func() { progress = progress || v.worked > 0 }()
 	rested := false // nothing happened for a while, and nothing was to be done
+	errand := false // only to do what is to be done
 	for announced := (source.Event{}); ; {
 		before := v.worked
 		w.lanes(v)
-		if err := v.look(ctx, announced.At); err != nil {
+		if !errand {
+			err = v.news(ctx, announced.At)
+		}
+		if err == nil {
+			err = v.work(ctx, announced.At)
+		}
+		if err != nil {
 			return progress, err
 		}
 		progress = true
@@ -237,11 +247,13 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 		if err != nil {
 			return progress, err
 		}
-		began := e.Clock()
+		began := time.Now()
 		if announced, err = s.Wait(ctx, longest, w.wake); err != nil {
 			return progress, err
 		}
-		rested = announced.At.IsZero() && e.Clock().Sub(began) >= longest
+		nothing := announced.At.IsZero()
+		rested = nothing && time.Since(began) >= longest
+		errand = !w.all.Swap(false) && nothing && !rested
 	}
 }
 
@@ -295,7 +307,7 @@ type visit struct {
 	open      string
 	state     source.State
 	hand      fault.Hand // names what is being read
-	pace      *pace
+	pace      *turn.Pace
 	patience  time.Duration   // of other new messages: what takes longer is left for the watcher beside; 0 where none wait
 	allowance *turn.Allowance // how that is shared out among several messages; nil where each may take all of it
 	lane      store.Lane      // what is tried again here
@@ -308,12 +320,8 @@ func (v *visit) interval() time.Duration {
 	return time.Duration(max(v.mailbox.IntervalSeconds, 1)) * time.Second
 }
 
-// look looks through every folder that rules watch, then files what is due. What was
-// announced is looked at alone: the other folders have their time.
-func (v *visit) look(ctx context.Context, announced time.Time) error {
-	if err := v.news(ctx, announced); err != nil {
-		return err
-	}
+// work does what is due, and goes back to the folder on which the server announces.
+func (v *visit) work(ctx context.Context, announced time.Time) error {
 	for {
 		if err := v.due(ctx); err != nil {
 			return err
@@ -337,7 +345,8 @@ func (v *visit) look(ctx context.Context, announced time.Time) error {
 	}
 }
 
-// news looks at what has come.
+// news looks at what has come, in every folder that rules watch. What was announced is looked at alone: the other
+// folders have their time.
 func (v *visit) news(ctx context.Context, announced time.Time) error {
 	if !announced.IsZero() {
 		v.engine.newMail.Begin() // from the announcement on the others give way
