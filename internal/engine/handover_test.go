@@ -106,7 +106,7 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 		!learned.Ready() {
 		t.Errorf("it knows %d and %d", learned.Yes, learned.No)
 	}
-	clerk := store.Viewer{ID: "x", Name: "x", Role: store.Clerk, Only: []string{"box"}}
+	clerk := store.Viewer{ID: "x", Name: "x", Role: store.Clerk, Only: []string{"box"}, AllCabinets: true}
 	if seen, err := to.store.Topics.Examples(t.Context(), clerk, topics[0].ID); err != nil || len(seen) != 1 ||
 		seen[0].Subject != "Holz" {
 		t.Errorf("who may see the mailbox sees %+v, %v", seen, err)

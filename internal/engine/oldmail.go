@@ -22,6 +22,9 @@ import (
 // passBatch is how many messages of old mail are planned between two moments at which a pass can be paused or stopped.
 const passBatch = 100
 
+// betweenErrands is how often a pass lets the watcher do what is due: to stop waiting costs a server with many messages.
+const betweenErrands = 2 * time.Second
+
 // Errors that callers tell apart.
 var (
 	ErrUnderWay = errors.New("old mail of this rule is being filed already")
@@ -436,7 +439,7 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) (err error) {
 		return nil
 	}
 	pool, done := o.pool(ctx)
-	behind := &passes.Behind{}
+	behind, woken := &passes.Behind{}, time.Time{}
 	defer func() {
 		if kept := behind.Wait(); err == nil {
 			err = kept
@@ -467,8 +470,8 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) (err error) {
 		began := e.Clock()
 		some := uids[:min(size, len(uids))]
 		uids = uids[len(some):]
-		if err := v.batches().process(ctx, some,
-			&batch{pass: pass, own: o.rule, takes: o.takes, through: o.through, pool: pool, behind: behind}); err != nil {
+		b := &batch{pass: pass, own: o.rule, takes: o.takes, through: o.through, pool: pool, behind: behind}
+		if err := v.batches().process(ctx, some, b); err != nil {
 			return err
 		}
 		if pass.PerMinute > 0 {
@@ -480,7 +483,10 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) (err error) {
 			}
 		}
 		e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
-		e.errand(v.mailbox.ID) // what is done afterwards is the watcher's
+		if b.follows && time.Since(woken) > betweenErrands { // what is done afterwards is the watcher's
+			e.errand(v.mailbox.ID)
+			woken = time.Now()
+		}
 		if pass.PerMinute > 0 && len(uids) > 0 {
 			due := began.Add(time.Duration(len(some)) * time.Minute / time.Duration(pass.PerMinute))
 			if !o.steer.Rest(ctx, due.Sub(e.Clock())) {

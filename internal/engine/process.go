@@ -33,6 +33,7 @@ type batch struct {
 	retried  bool                     // the messages are being tried again
 	cabinets map[string]store.Cabinet // that were looked up, by name
 	pool     *filing.Pool             // files what was planned; nil where nothing else is read meanwhile
+	follows  bool                     // something is to be done with a message once it is filed
 	behind   *passes.Behind           // commits while the next messages are read, where there is a pool
 }
 
@@ -235,6 +236,7 @@ func (v batchWork) read(ctx context.Context, uids []uint32, b *batch, retries ma
 			r.look.Messages = append(r.look.Messages, l.Row)
 			r.look.Entries[l.Row], r.look.After[l.Row], r.look.Matched[l.Row] = p.entries, p.after, p.matched
 			r.letters = append(r.letters, l)
+			b.follows = b.follows || len(p.after) > 0
 		case how == fault.Machine:
 			return r, err
 		default:

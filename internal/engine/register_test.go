@@ -489,8 +489,8 @@ func TestAnExportCanBeStoppedAndBelongsToWhoAskedForIt(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ines, rowan := store.Viewer{ID: "i", Name: "Ines", Role: store.Administrator, All: true},
-		store.Viewer{ID: "r", Name: "Rowan", Role: store.Reader, Only: []string{"another"}}
+	ines, rowan := store.Viewer{ID: "i", Name: "Ines", Role: store.Administrator, All: true, AllCabinets: true},
+		store.Viewer{ID: "r", Name: "Rowan", Role: store.Reader, Only: []string{"another"}, AllCabinets: true}
 	wait := func(v store.Viewer, x registry.Export) registry.Export {
 		h.until("it is written", func() bool {
 			x, err = h.engine.Registry.Exports.ByID(v, x.ID)

@@ -28,8 +28,8 @@ func Keep(ctx context.Context) {
 		}
 		if began || unused() > mostUnused {
 			debug.FreeOSMemory()
+			letGoOfPages()
 		}
-		letGoOfPages()
 	}
 }
 
