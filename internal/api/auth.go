@@ -64,20 +64,21 @@ func passwordFits(hash, password string) bool {
 var nobody = sync.OnceValue(func() string { return HashPassword(rand.Text()) })
 
 // viewer finds who asks, by token or by cookie. Nobody is the zero Viewer.
-func (s *signInHandlers) viewer(c fiber.Ctx, secure bool) (v store.Viewer, secret string, fromCookie bool, err error) {
+func (s *signInHandlers) viewer(c fiber.Ctx, secure bool) (v store.Viewer, k store.Key, secret string, fromCookie bool,
+	err error) {
 	secret, isToken := shown(c.Get("Authorization"), c.Cookies(cookieName(secure)))
 	if secret == "" {
-		return v, "", false, nil
+		return v, k, "", false, nil
 	}
-	v, _, err = s.Store.People.ViewerOf(c.Context(), secret, s.Clock())
+	v, k, err = s.Store.People.ViewerOf(c.Context(), secret, s.Clock())
 	if errors.Is(err, store.ErrNotFound) {
 		if isToken {
-			return v, "", false,
+			return v, k, "", false,
 				&problem{status: 401, kind: "sign-in", text: "the token is not known or has expired", advice: "Sign in again."}
 		}
-		return store.Viewer{}, "", false, nil
+		return store.Viewer{}, k, "", false, nil
 	}
-	return v, secret, !isToken, err
+	return v, k, secret, !isToken, err
 }
 
 // cookieName is the name of a session's cookie. Over TLS browsers take one of the name __Host- only from this very
@@ -218,9 +219,12 @@ func (s *signInHandlers) SignIn(ctx context.Context, r SignInRequestObject) (Sig
 	if err := errors.Join(err, tired); err != nil {
 		return nil, err
 	}
-	if !fits || p.ID == "" {
+	if !fits || p.ID == "" || p.LockedAt != nil {
 		for key, free := range counted {
 			s.throttle.failed(key, free)
+		}
+		if err := s.Store.Trail.Note(ctx, r.Body.Name, "failed sign-in", ""); err != nil {
+			s.Log.Error("a failed sign-in is not in the audit trail", "error", err)
 		}
 		return nil, &problem{status: 401, kind: "wrong-password", text: "the name or the password is not right",
 			advice: "Check both; capital letters count in the password."}
@@ -236,14 +240,14 @@ func (s *signInHandlers) SignIn(ctx context.Context, r SignInRequestObject) (Sig
 }
 
 func (s *signInHandlers) session(ctx context.Context, p store.Person) (cookie string, err error) {
+	d := decisionOf(ctx)
 	secret := rand.Text() + rand.Text()
 	now := s.Clock().UTC()
 	err = s.Store.People.AddKey(ctx, store.Key{Hash: store.HashKey(secret), Kind: "session", ID: store.NewID(),
-		Label: "browser", PersonID: p.ID, MadeAt: now, ExpiresAt: now.Add(sessionLife)})
+		Label: "browser", PersonID: p.ID, MadeAt: now, ExpiresAt: now.Add(sessionLife), Place: d.from, Program: d.program})
 	if err != nil {
 		return "", err
 	}
-	d := decisionOf(ctx)
 	mark, err := s.markOf(ctx, p)
 	d.cookies = append(d.cookies, setCookie(browserName(d.secure), mark, browserLife, d.secure))
 	return sessionCookie(ctx, secret, sessionLife), err
@@ -266,14 +270,14 @@ func setCookie(name, value string, life time.Duration, secure bool) string {
 func (s *signInHandlers) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutResponseObject, error) {
 	cookie := sessionCookie(ctx, "", 0)
 	out := SignOut204Response{Headers: SignOut204ResponseHeaders{SetCookie: &cookie}}
-	_, k, err := s.Store.People.ViewerOf(ctx, decisionOf(ctx).secret, s.Clock())
+	v, k, err := s.Store.People.ViewerOf(ctx, decisionOf(ctx).secret, s.Clock())
 	if errors.Is(err, store.ErrNotFound) {
 		return out, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.People.RemoveKey(ctx, k.ID); err != nil {
+	if err := s.Store.People.RemoveKey(ctx, k.ID, v.ID, v.Name); err != nil {
 		return nil, err
 	}
 	if s.Engine != nil {
@@ -297,7 +301,15 @@ func (s *signInHandlers) MakeToken(ctx context.Context, r MakeTokenRequestObject
 	secret := "it-" + strings.ToLower(rand.Text()+rand.Text())
 	now := s.Clock().UTC()
 	expires := now.AddDate(0, 0, days)
-	err := s.Store.People.AddKey(ctx, store.Key{Hash: store.HashKey(secret), Kind: "token", ID: store.NewID(),
-		Label: r.Body.Label, PersonID: viewerOf(ctx).ID, MadeAt: now, ExpiresAt: expires})
+	k := store.Key{Hash: store.HashKey(secret), Kind: "token", ID: store.NewID(), Label: r.Body.Label,
+		PersonID: viewerOf(ctx).ID, MadeAt: now, ExpiresAt: expires, Place: decisionOf(ctx).from,
+		Program: decisionOf(ctx).program}
+	if r.Body.Scope != nil && *r.Body.Scope != ScopeFull {
+		k.Scope = store.Scope(*r.Body.Scope)
+	}
+	if of := viewerOf(ctx).Scope; of != "" && k.Scope != of {
+		return nil, &problem{status: 403, kind: "not-allowed", text: "a token makes no token that may do more than itself"}
+	}
+	err := s.Store.People.AddKey(ctx, k)
 	return MakeToken201JSONResponse{Token: secret, ExpiresAt: expires}, err
 }

@@ -166,7 +166,7 @@ func diff(lines []rule.Line) []DiffLine {
 // ListRevisions lists the states that a rule had.
 func (s *bookHandlers) ListRevisions(ctx context.Context, r ListRevisionsRequestObject) (ListRevisionsResponseObject,
 	error) {
-	row, err := s.Store.Rules.ByID(ctx, r.ID)
+	row, err := s.Store.Rules.SeenByID(ctx, viewerOf(ctx), r.ID)
 	if err != nil || row.Removed {
 		return nil, errors.Join(err, store.ErrNotFound)
 	}
@@ -208,7 +208,7 @@ func (s *bookHandlers) BringBack(ctx context.Context, r BringBackRequestObject) 
 
 // ExportRules gives rules as a file.
 func (s *bookHandlers) ExportRules(ctx context.Context, r ExportRulesRequestObject) (ExportRulesResponseObject, error) {
-	rows, err := s.Store.Rules.All(ctx)
+	rows, err := s.Store.Rules.Seen(ctx, viewerOf(ctx))
 	if err != nil {
 		return nil, err
 	}

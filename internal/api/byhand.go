@@ -105,7 +105,7 @@ func (s *handHandlers) ChangeByHand(ctx context.Context, r ChangeByHandRequestOb
 // ListCabinetFolders lists the folders within one of a cabinet.
 func (s *handHandlers) ListCabinetFolders(ctx context.Context,
 	r ListCabinetFoldersRequestObject) (ListCabinetFoldersResponseObject, error) {
-	if _, err := s.Store.Cabinets.ByID(ctx, r.ID); err != nil {
+	if _, err := s.Store.Cabinets.SeenByID(ctx, viewerOf(ctx), r.ID); err != nil {
 		return nil, err
 	}
 	names, err := s.Engine.Cabinets.CabinetFolders(ctx, r.ID, text(r.Params.Within))

@@ -28,7 +28,7 @@ func (s *cabinetHandlers) cabinet(c *store.Cabinet) Cabinet {
 // ListCabinets lists the cabinets.
 func (s *cabinetHandlers) ListCabinets(ctx context.Context,
 	_ ListCabinetsRequestObject) (ListCabinetsResponseObject, error) {
-	rows, err := s.Store.Cabinets.All(ctx)
+	rows, err := s.Store.Cabinets.Seen(ctx, viewerOf(ctx))
 	out := ListCabinets200JSONResponse{}
 	for i := range rows {
 		out = append(out, s.cabinet(&rows[i]))
@@ -108,7 +108,7 @@ func (s *cabinetHandlers) ChangeCabinet(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.Store.Cabinets.ByID(ctx, r.ID)
+	c, err := s.Store.Cabinets.SeenByID(ctx, viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -124,7 +124,7 @@ func (s *cabinetHandlers) ChangeCabinet(ctx context.Context,
 	if err := settleCabinet(&c, given); err != nil {
 		return nil, err
 	}
-	before, err := s.Store.Cabinets.ByID(ctx, r.ID)
+	before, err := s.Store.Cabinets.SeenByID(ctx, viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -187,7 +187,7 @@ func (s *cabinetHandlers) EnterUnknownFiles(ctx context.Context,
 // CheckCabinet looks at a cabinet now and tries out what it promises.
 func (s *cabinetHandlers) CheckCabinet(ctx context.Context, r CheckCabinetRequestObject) (CheckCabinetResponseObject,
 	error) {
-	c, err := s.Store.Cabinets.ByID(ctx, r.ID)
+	c, err := s.Store.Cabinets.SeenByID(ctx, viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -213,7 +213,7 @@ func (s *cabinetHandlers) CheckCabinet(ctx context.Context, r CheckCabinetReques
 func (s *cabinetHandlers) MoveCabinet(ctx context.Context, r MoveCabinetRequestObject) (MoveCabinetResponseObject,
 	error) {
 	b := r.Body
-	was, err := s.Store.Cabinets.ByID(ctx, r.ID)
+	was, err := s.Store.Cabinets.SeenByID(ctx, viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}

@@ -621,7 +621,7 @@ func (s *careHandlers) ListAlarms(ctx context.Context, _ ListAlarmsRequestObject
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Store.Alarms.All(ctx)
+	rows, err := s.Store.Alarms.Seen(ctx, viewerOf(ctx))
 	out := ListAlarms200JSONResponse{}
 	for i := range rows {
 		out = append(out, s.alarm(ctx, n, &rows[i]))
@@ -720,7 +720,7 @@ func (s *careHandlers) GetMetrics(ctx context.Context, _ GetMetricsRequestObject
 	notices, err2 := s.Store.Tray.Notices(ctx, v)
 	states, err3 := s.Store.Journal.StateCounts(ctx, v)
 	boxes, err4 := s.Store.Mailboxes.All(ctx, v)
-	cabinets, err5 := s.Store.Cabinets.All(ctx)
+	cabinets, err5 := s.Store.Cabinets.Seen(ctx, v)
 	unread, err6 := s.Store.Retries.Waiting(ctx, v)
 	if err := errors.Join(err1, err2, err3, err4, err5, err6); err != nil {
 		return nil, err

@@ -30,7 +30,12 @@ var shapes = map[string]string{
 func schemaProblems(place string, e *openapi3.SchemaError) []FieldProblem {
 	var found *jsonschema.ValidationError
 	if !errors.As(e, &found) {
-		return []FieldProblem{{Place: place, Text: "this is not as it should be"}}
+		f := FieldProblem{Place: place, Text: "this is not as it should be"}
+		if e.SchemaField == "enum" && e.Schema != nil { // behind a reference
+			text, meant := fault(&kind.Enum{Got: e.Value, Want: e.Schema.Enum})
+			f.Text, f.Meant = text, optional(meant)
+		}
+		return []FieldProblem{f}
 	}
 	var fields []FieldProblem
 	var walk func(v *jsonschema.ValidationError)

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -36,27 +37,37 @@ type decision struct {
 	secure    bool     // the request came over TLS
 	from      string   // the place it came from
 	browser   string   // the mark of a browser in which somebody signed in before
+	program   string   // how the browser or program names itself
 	cookies   []string // to be set, besides what the operation's answer has
 }
 
 type decisionKey struct{}
 
-// permissions reads out of openapi.yaml who may do what. An operation that does not say it is an error.
-func permissions(spec *openapi3.T) (map[string]store.Role, error) {
-	needed := map[string]store.Role{}
+// permissions reads out of openapi.yaml who may do what, with tokens of which scope, and which readings are written
+// down in the audit trail. An operation that does not say it is an error.
+func permissions(spec *openapi3.T) (needed map[string]store.Role, scopes map[string][]store.Scope,
+	watched map[string]string, err error) {
+	needed, scopes, watched = map[string]store.Role{}, map[string][]store.Scope{}, map[string]string{}
 	for at, item := range spec.Paths.Map() {
 		for method, operation := range item.Operations() {
+			list, _ := operation.Extensions["x-scopes"].([]any)
+			for _, one := range list {
+				scopes[operation.OperationID] = append(scopes[operation.OperationID], store.Scope(fmt.Sprint(one)))
+			}
+			if what, ok := operation.Extensions["x-audit"].(string); ok {
+				watched[operation.OperationID] = what
+			}
 			switch said, _ := operation.Extensions["x-permission"].(string); said {
 			case "everyone":
 				needed[operation.OperationID] = ""
 			case string(store.Reader), string(store.Clerk), string(store.Administrator):
 				needed[operation.OperationID] = store.Role(said)
 			default:
-				return nil, fmt.Errorf("openapi.yaml does not say who may do %s %s", method, at)
+				return nil, nil, nil, fmt.Errorf("openapi.yaml does not say who may do %s %s", method, at)
 			}
 		}
 	}
-	return needed, nil
+	return needed, scopes, watched, nil
 }
 
 // decided lets an operation run only if it was decided in this very request that who asks may do it, by
@@ -68,6 +79,14 @@ func (s *Server) decided(next StrictHandlerFunc, operation string) StrictHandler
 			return nil, &problem{status: 403, kind: "not-allowed", text: "this address is not one that Ink Tray answers at"}
 		}
 		answer, err := next(c, args)
+		if what := s.watched[operation]; what != "" && err == nil {
+			v := viewerOf(c.Context())
+			at := strings.TrimPrefix(c.OriginalURL(), "/api/v1/")
+			if err := s.Store.Trail.Note(c.Context(), v.Name, what, at); err != nil {
+				s.Log.Error("what was read is not in the audit trail", "person", v.Name, "action", what, "address", at,
+					"error", err)
+			}
+		}
 		for _, one := range decisionOf(c.Context()).cookies {
 			c.Response().Header.Add("Set-Cookie", one)
 		}
@@ -163,9 +182,10 @@ func (s *Server) guard(c fiber.Ctx) error {
 		return nothingAt(c)
 	}
 	d := &decision{operation: route.Operation.OperationID, secure: secure, from: s.from(c),
-		browser: c.Cookies(browserName(secure))}
+		browser: c.Cookies(browserName(secure)), program: shortened(c.Get("User-Agent"), 200)}
 	fromCookie := false
-	if d.viewer, d.secret, fromCookie, err = s.viewer(c, secure); err != nil {
+	var key store.Key
+	if d.viewer, key, d.secret, fromCookie, err = s.viewer(c, secure); err != nil {
 		return err
 	}
 	needed, known := s.needed[d.operation]
@@ -178,6 +198,9 @@ func (s *Server) guard(c fiber.Ctx) error {
 	case !d.viewer.Role.May(needed):
 		return &problem{status: 403, kind: "not-allowed", text: fmt.Sprintf("this needs the role %s; you are %s",
 			needed, d.viewer.Role), advice: "Ask an administrator."}
+	case !s.inScope(d):
+		return &problem{status: 403, kind: "not-allowed", text: fmt.Sprintf("this token is for %s only", d.viewer.Scope),
+			advice: "Make a token that may do more."}
 	}
 	if (c.Method() != http.MethodGet || fromCookie && !leadsHere(c)) && !s.fromHere(c, fromCookie) {
 		return &problem{status: 403, kind: "origin", text: "the request came from another site"}
@@ -202,8 +225,49 @@ func (s *Server) guard(c fiber.Ctx) error {
 	if body, ok := request.Body.(interface{ ValidatedValue() any }); ok {
 		c.Locals(validatedBodyLocalsKey, body.ValidatedValue())
 	}
-	c.SetContext(context.WithValue(c.Context(), decisionKey{}, d))
+	origin := store.Origin{Place: d.from}
+	if key.Kind == "token" {
+		origin.Token = key.Label
+	}
+	c.SetContext(store.From(context.WithValue(c.Context(), decisionKey{}, d), origin))
+	s.used(key, d.from)
 	return c.Next()
+}
+
+// inScope says whether a token of the viewer's scope is good for an operation.
+func (s *Server) inScope(d *decision) bool {
+	switch d.viewer.Scope {
+	case "", store.ScopeRead: // whose role is a reader's
+		return true
+	}
+	return slices.Contains(s.scopes[d.operation], d.viewer.Scope)
+}
+
+// noted is how often it is written down at most that a key was used.
+const noted = 5 * time.Minute
+
+// used writes down when and from where a key was used, in the background.
+func (s *Server) used(k store.Key, place string) {
+	now := s.Clock()
+	if k.ID == "" || k.UsedAt != nil && now.Sub(*k.UsedAt) < noted && k.Place == place || s.Engine == nil {
+		return
+	}
+	if last, loaded := s.seen.Swap(k.ID, now); loaded && now.Sub(last.(time.Time)) < time.Minute {
+		return
+	}
+	s.Engine.Go("noting a key", func(ctx context.Context) {
+		if err := s.Store.People.UseKey(ctx, k.ID, place, now); err != nil {
+			s.Log.Warn("it is not written down that a key was used", "error", err)
+		}
+	})
+}
+
+// shortened cuts a text after some runes.
+func shortened(s string, most int) string {
+	if r := []rune(s); len(r) > most {
+		return string(r[:most])
+	}
+	return s
 }
 
 func nothingAt(c fiber.Ctx) error {

@@ -4,6 +4,8 @@ package api
 type (
 	// signInHandlers serve signing in, sessions and tokens.
 	signInHandlers struct{ *Server }
+	// peopleHandlers serve people, groups, sessions, tokens and the audit trail.
+	peopleHandlers struct{ *Server }
 	// bookHandlers serve correspondents, tables and the people who are notified.
 	bookHandlers struct{ *Server }
 	// handHandlers serve what people do with messages by hand.
@@ -31,6 +33,7 @@ type (
 // handlers are all groups.
 type handlers struct {
 	*signInHandlers
+	*peopleHandlers
 	*bookHandlers
 	*handHandlers
 	*cabinetHandlers
@@ -48,6 +51,7 @@ type handlers struct {
 func (s *Server) group() {
 	s.handlers = handlers{
 		signInHandlers:   &signInHandlers{s},
+		peopleHandlers:   &peopleHandlers{s},
 		bookHandlers:     &bookHandlers{s},
 		handHandlers:     &handHandlers{s},
 		cabinetHandlers:  &cabinetHandlers{s},

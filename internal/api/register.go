@@ -656,7 +656,7 @@ func (s *registerHandlers) registerFile(ctx context.Context, f *store.RegisterFi
 // ListRegisterFiles lists the registers that are kept as files.
 func (s *registerHandlers) ListRegisterFiles(ctx context.Context,
 	_ ListRegisterFilesRequestObject) (ListRegisterFilesResponseObject, error) {
-	rows, err := s.Store.RegisterFiles.All(ctx)
+	rows, err := s.Store.RegisterFiles.Seen(ctx, viewerOf(ctx))
 	out := ListRegisterFiles200JSONResponse{}
 	for i := range rows {
 		one, err := s.registerFile(ctx, &rows[i])
@@ -717,7 +717,7 @@ func (s *registerHandlers) RemoveRegisterFile(ctx context.Context,
 // WriteRegisterFile writes one again.
 func (s *registerHandlers) WriteRegisterFile(ctx context.Context,
 	r WriteRegisterFileRequestObject) (WriteRegisterFileResponseObject, error) {
-	f, err := s.Store.RegisterFiles.ByID(ctx, r.ID)
+	f, err := s.Store.RegisterFiles.SeenByID(ctx, viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}

@@ -83,7 +83,7 @@ func (s *ruleHandlers) rule(r *store.Rule, f *ruleFacts) Rule {
 }
 
 func (s *ruleHandlers) rules(ctx context.Context) ([]Rule, error) {
-	rows, err := s.Store.Rules.All(ctx)
+	rows, err := s.Store.Rules.Seen(ctx, viewerOf(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -96,7 +96,7 @@ func (s *ruleHandlers) rules(ctx context.Context) ([]Rule, error) {
 }
 
 func (s *ruleHandlers) oneRule(ctx context.Context, id string) (Rule, error) {
-	row, err := s.Store.Rules.ByID(ctx, id)
+	row, err := s.Store.Rules.SeenByID(ctx, viewerOf(ctx), id)
 	if err != nil || row.Removed {
 		return Rule{}, errors.Join(err, store.ErrNotFound)
 	}

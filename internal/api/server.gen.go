@@ -464,22 +464,22 @@ func (e FoundServerKind) Valid() bool {
 
 // Defines values for HandChangeMark.
 const (
-	Flagged    HandChangeMark = "flagged"
-	NotFlagged HandChangeMark = "not flagged"
-	Read       HandChangeMark = "read"
-	Unread     HandChangeMark = "unread"
+	HandChangeMarkFlagged    HandChangeMark = "flagged"
+	HandChangeMarkNotFlagged HandChangeMark = "not flagged"
+	HandChangeMarkRead       HandChangeMark = "read"
+	HandChangeMarkUnread     HandChangeMark = "unread"
 )
 
 // Valid indicates whether the value is a known member of the HandChangeMark enum.
 func (e HandChangeMark) Valid() bool {
 	switch e {
-	case Flagged:
+	case HandChangeMarkFlagged:
 		return true
-	case NotFlagged:
+	case HandChangeMarkNotFlagged:
 		return true
-	case Read:
+	case HandChangeMarkRead:
 		return true
-	case Unread:
+	case HandChangeMarkUnread:
 		return true
 	default:
 		return false
@@ -501,6 +501,24 @@ func (e ItemUndo) Valid() bool {
 	case ItemUndoDone:
 		return true
 	case ItemUndoKept:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for KeyKind.
+const (
+	KeyKindSession KeyKind = "session"
+	KeyKindToken   KeyKind = "token"
+)
+
+// Valid indicates whether the value is a known member of the KeyKind enum.
+func (e KeyKind) Valid() bool {
+	switch e {
+	case KeyKindSession:
+		return true
+	case KeyKindToken:
 		return true
 	default:
 		return false
@@ -735,6 +753,27 @@ func (e PassState) Valid() bool {
 	}
 }
 
+// Defines values for PersonState.
+const (
+	PersonStateActive  PersonState = "active"
+	PersonStateInvited PersonState = "invited"
+	PersonStateLocked  PersonState = "locked"
+)
+
+// Valid indicates whether the value is a known member of the PersonState enum.
+func (e PersonState) Valid() bool {
+	switch e {
+	case PersonStateActive:
+		return true
+	case PersonStateInvited:
+		return true
+	case PersonStateLocked:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ProofState.
 const (
 	ProofStateNotKnown    ProofState = "not known"
@@ -912,6 +951,30 @@ func (e RuleChangeKind) Valid() bool {
 	case Change:
 		return true
 	case Same:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Scope.
+const (
+	ScopeFull     Scope = "full"
+	ScopeMetrics  Scope = "metrics"
+	ScopeRead     Scope = "read"
+	ScopeRegister Scope = "register"
+)
+
+// Valid indicates whether the value is a known member of the Scope enum.
+func (e Scope) Valid() bool {
+	switch e {
+	case ScopeFull:
+		return true
+	case ScopeMetrics:
+		return true
+	case ScopeRead:
+		return true
+	case ScopeRegister:
 		return true
 	default:
 		return false
@@ -1507,6 +1570,37 @@ type Attached struct {
 	Size   int64  `json:"size"`
 }
 
+// AuditChange One thing that was changed. Secrets are never here.
+type AuditChange struct {
+	After  interface{} `json:"after,omitempty"`
+	Before interface{} `json:"before,omitempty"`
+	What   string      `json:"what"`
+}
+
+// AuditLine One thing that somebody did.
+type AuditLine struct {
+	Action  string         `json:"action"`
+	At      time.Time      `json:"at"`
+	Changes *[]AuditChange `json:"changes,omitempty"`
+	Number  int64          `json:"number"`
+	Object  string         `json:"object"`
+	Person  string         `json:"person"`
+
+	// Place the address from where
+	Place *string `json:"place,omitempty"`
+
+	// Token the token's name; none where it was a browser's session
+	Token *string `json:"token,omitempty"`
+}
+
+// AuditPage Lines of the audit trail.
+type AuditPage struct {
+	Lines []AuditLine `json:"lines"`
+
+	// Next pass it as after for the next page; none at the end
+	Next *int64 `json:"next,omitempty"`
+}
+
 // Cabinet A place into which files are filed, and its present state.
 type Cabinet struct {
 	// Address how colleagues reach it from their machines
@@ -1977,6 +2071,28 @@ type FoundServerEncryption string
 // FoundServerKind defines model for FoundServer.Kind.
 type FoundServerKind string
 
+// Group Several people with the same rights.
+type Group struct {
+	ID       string   `json:"id"`
+	Name     string   `json:"name"`
+	People   []string `json:"people"`
+	Revision int      `json:"revision"`
+
+	// Rights What somebody may see: all mailboxes and cabinets, or some, by name. Administrators see all.
+	Rights Rights `json:"rights"`
+}
+
+// GroupSettings A group's name, people and rights.
+type GroupSettings struct {
+	Name string `json:"name"`
+
+	// People by name
+	People []string `json:"people"`
+
+	// Rights What somebody may see: all mailboxes and cabinets, or some, by name. Administrators see all.
+	Rights Rights `json:"rights"`
+}
+
 // HandChange What a person changes of messages in their mailbox: marks, labels, their folder.
 type HandChange struct {
 	Label    *[]string         `json:"label,omitempty"`
@@ -2031,6 +2147,35 @@ type ImportRequest struct {
 	Renames *map[string]string `json:"renames,omitempty"`
 }
 
+// Invitation Somebody who is to come in. Without rights the person sees all mailboxes and cabinets.
+type Invitation struct {
+	// Days after how many days the link expires
+	Days *int `json:"days,omitempty"`
+
+	// Person A person's name, role and rights.
+	Person PersonSettings `json:"person"`
+
+	// Send send the link to the person's address
+	Send *bool `json:"send,omitempty"`
+}
+
+// Invited A person, and a link by which the person chooses a password. It is shown once.
+type Invited struct {
+	ExpiresAt time.Time `json:"expires_at"`
+
+	// NotSent why it was not
+	NotSent *string `json:"not_sent,omitempty"`
+
+	// Path what follows the address of Ink Tray in the link: /join#CODE
+	Path string `json:"path"`
+
+	// Person Somebody who may sign in.
+	Person Person `json:"person"`
+
+	// Sent it was sent to the person
+	Sent bool `json:"sent"`
+}
+
 // Item An attachment, or a copy of a message, and what became of it.
 type Item struct {
 	Advice *string `json:"advice,omitempty"`
@@ -2070,6 +2215,36 @@ type Item struct {
 
 // ItemUndo how far its taking back has come
 type ItemUndo string
+
+// Key A session in a browser, or a token of a program.
+type Key struct {
+	ExpiresAt time.Time `json:"expires_at"`
+	ID        string    `json:"id"`
+	Kind      KeyKind   `json:"kind"`
+
+	// Label a token's name
+	Label  string    `json:"label"`
+	MadeAt time.Time `json:"made_at"`
+	Person string    `json:"person"`
+
+	// Place the address from where it was used last
+	Place *string `json:"place,omitempty"`
+
+	// Program how the browser or program names itself
+	Program *string `json:"program,omitempty"`
+
+	// Scope What a token is good for: all that its person may do, reading only, the register only, or the metrics only.
+	Scope *Scope `json:"scope,omitempty"`
+
+	// This it is the one with which is asked
+	This bool `json:"this"`
+
+	// UsedAt to within five minutes
+	UsedAt *time.Time `json:"used_at,omitempty"`
+}
+
+// KeyKind defines model for Key.Kind.
+type KeyKind string
 
 // Kind A kind of file that rules can ask for.
 type Kind struct {
@@ -2122,6 +2297,31 @@ type Limits struct {
 
 	// SpoolMb contents that wait here for a cabinet that is down
 	SpoolMb int `json:"spool_mb"`
+}
+
+// LinkCode The code of a link, which is what follows # in it.
+type LinkCode struct {
+	Code string `json:"code"`
+}
+
+// LinkRequest A new link for a person.
+type LinkRequest struct {
+	// Days after how many days the link expires
+	Days *int `json:"days,omitempty"`
+
+	// Send send the link to the person's address
+	Send *bool `json:"send,omitempty"`
+}
+
+// LinkUse A password that is chosen by a link.
+type LinkUse struct {
+	Code     string `json:"code"`
+	Password string `json:"password"`
+}
+
+// Lock Whether somebody is kept out.
+type Lock struct {
+	Locked bool `json:"locked"`
 }
 
 // LookedInto Messages that lie in a folder of a mailbox, as the server lists them.
@@ -2505,12 +2705,57 @@ type PassKind string
 // PassState defines model for Pass.State.
 type PassState string
 
+// PasswordChange Another password for oneself.
+type PasswordChange struct {
+	New string `json:"new"`
+	Old string `json:"old"`
+}
+
 // Pattern A field or word of the language of patterns.
 type Pattern struct {
 	Doc     string `json:"doc"`
 	Example string `json:"example"`
 	Name    string `json:"name"`
 	Type    string `json:"type"`
+}
+
+// Person Somebody who may sign in.
+type Person struct {
+	Groups   []string  `json:"groups"`
+	ID       string    `json:"id"`
+	MadeAt   time.Time `json:"made_at"`
+	Mail     *string   `json:"mail,omitempty"`
+	Name     string    `json:"name"`
+	Revision int       `json:"revision"`
+
+	// Rights What somebody may see: all mailboxes and cabinets, or some, by name. Administrators see all.
+	Rights Rights `json:"rights"`
+
+	// Role What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
+	Role       Role       `json:"role"`
+	SignedInAt *time.Time `json:"signed_in_at,omitempty"`
+
+	// State invited people have not chosen a password yet
+	State PersonState `json:"state"`
+}
+
+// PersonState invited people have not chosen a password yet
+type PersonState string
+
+// PersonSettings A person's name, role and rights.
+type PersonSettings struct {
+	// Groups by name
+	Groups *[]string `json:"groups,omitempty"`
+
+	// Mail where links are sent, if outgoing mail is set up
+	Mail *string `json:"mail,omitempty"`
+	Name string  `json:"name"`
+
+	// Rights What somebody may see: all mailboxes and cabinets, or some, by name. Administrators see all.
+	Rights *Rights `json:"rights,omitempty"`
+
+	// Role What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
+	Role Role `json:"role"`
 }
 
 // Problem What went wrong, by RFC 9457: a sentence, what to do, and the fields that are wrong.
@@ -2817,6 +3062,14 @@ type Revision struct {
 	Sentence string     `json:"sentence"`
 }
 
+// Rights What somebody may see: all mailboxes and cabinets, or some, by name. Administrators see all.
+type Rights struct {
+	AllCabinets  bool     `json:"all_cabinets"`
+	AllMailboxes bool     `json:"all_mailboxes"`
+	Cabinets     []string `json:"cabinets"`
+	Mailboxes    []string `json:"mailboxes"`
+}
+
 // Role What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
 type Role string
 
@@ -2925,6 +3178,9 @@ type RuleVerdict struct {
 	Rule   string `json:"rule"`
 	Steps  []Step `json:"steps"`
 }
+
+// Scope What a token is good for: all that its person may do, reading only, the register only, or the metrics only.
+type Scope string
 
 // Setup Whether the service waits for its first administrator.
 type Setup struct {
@@ -3096,6 +3352,9 @@ type TokenRequest struct {
 
 	// Label what it is for
 	Label string `json:"label"`
+
+	// Scope What a token is good for: all that its person may do, reading only, the register only, or the metrics only.
+	Scope *Scope `json:"scope,omitempty"`
 }
 
 // Topic What messages can be about. It learns from examples that people mark.
@@ -3447,6 +3706,36 @@ type ChangeAlarmParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ListAuditParams defines parameters for ListAudit.
+type ListAuditParams struct {
+	// Text in what was done, in its object, in the person, the address, or what was changed
+	Text   *string `form:"text,omitempty" json:"text,omitempty"`
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+
+	// From on this day or later
+	From *openapi_types.Date `form:"from,omitempty" json:"from,omitempty"`
+
+	// To on this day or earlier
+	To *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
+
+	// After the cursor: the number of the last line of the page before
+	After *int64 `form:"after,omitempty" json:"after,omitempty"`
+	Most  *int   `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// ExportAuditParams defines parameters for ExportAudit.
+type ExportAuditParams struct {
+	// Text in what was done, in its object, in the person, the address, or what was changed
+	Text   *string `form:"text,omitempty" json:"text,omitempty"`
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+
+	// From on this day or later
+	From *openapi_types.Date `form:"from,omitempty" json:"from,omitempty"`
+
+	// To on this day or earlier
+	To *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
+}
+
 // ChangeCabinetParams defines parameters for ChangeCabinet.
 type ChangeCabinetParams struct {
 	// IfMatch the revision that was read
@@ -3475,6 +3764,11 @@ type TakeConsentParams struct {
 type ChangeCorrespondentParams struct {
 	// IfMatch the revision that was read
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ChangeGroupParams defines parameters for ChangeGroup.
+type ChangeGroupParams struct {
+	IfMatch *string `json:"If-Match,omitempty"`
 }
 
 // SetLimitsParams defines parameters for SetLimits.
@@ -3597,6 +3891,11 @@ type ListPassMessagesParams struct {
 	// After the cursor: the number of the last message of the page before
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 	Most  *int   `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// ChangePersonParams defines parameters for ChangePerson.
+type ChangePersonParams struct {
+	IfMatch *string `json:"If-Match,omitempty"`
 }
 
 // CheckRecordsJSONBody defines parameters for CheckRecords.
@@ -3893,8 +4192,20 @@ type EraseJSONRequestBody = ErasureRequest
 // PreviewErasureJSONRequestBody defines body for PreviewErasure for application/json ContentType.
 type PreviewErasureJSONRequestBody = ErasureRequest
 
+// AddGroupJSONRequestBody defines body for AddGroup for application/json ContentType.
+type AddGroupJSONRequestBody = GroupSettings
+
+// ChangeGroupJSONRequestBody defines body for ChangeGroup for application/json ContentType.
+type ChangeGroupJSONRequestBody = GroupSettings
+
 // SetLimitsJSONRequestBody defines body for SetLimits for application/json ContentType.
 type SetLimitsJSONRequestBody = Limits
+
+// LookAtLinkJSONRequestBody defines body for LookAtLink for application/json ContentType.
+type LookAtLinkJSONRequestBody = LinkCode
+
+// UseLinkJSONRequestBody defines body for UseLink for application/json ContentType.
+type UseLinkJSONRequestBody = LinkUse
 
 // AddMailboxJSONRequestBody defines body for AddMailbox for application/json ContentType.
 type AddMailboxJSONRequestBody = MailboxSettings
@@ -3911,11 +4222,26 @@ type ChangeAddressJSONRequestBody = AddressChange
 // AskConsentJSONRequestBody defines body for AskConsent for application/json ContentType.
 type AskConsentJSONRequestBody AskConsentJSONBody
 
+// ChangeMyPasswordJSONRequestBody defines body for ChangeMyPassword for application/json ContentType.
+type ChangeMyPasswordJSONRequestBody = PasswordChange
+
 // SetOutgoingJSONRequestBody defines body for SetOutgoing for application/json ContentType.
 type SetOutgoingJSONRequestBody = OutgoingSettings
 
 // SteerPassJSONRequestBody defines body for SteerPass for application/json ContentType.
 type SteerPassJSONRequestBody = SteerRequest
+
+// InvitePersonJSONRequestBody defines body for InvitePerson for application/json ContentType.
+type InvitePersonJSONRequestBody = Invitation
+
+// ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
+type ChangePersonJSONRequestBody = PersonSettings
+
+// MakeLinkJSONRequestBody defines body for MakeLink for application/json ContentType.
+type MakeLinkJSONRequestBody = LinkRequest
+
+// LockPersonJSONRequestBody defines body for LockPerson for application/json ContentType.
+type LockPersonJSONRequestBody = Lock
 
 // CheckRecordsJSONRequestBody defines body for CheckRecords for application/json ContentType.
 type CheckRecordsJSONRequestBody CheckRecordsJSONBody
@@ -4042,6 +4368,12 @@ type ServerInterface interface {
 	// ChangeAlarm Change an alarm.
 	// (PUT /api/v1/alarms/{id})
 	ChangeAlarm(c fiber.Ctx, id ID, params ChangeAlarmParams) error
+	// ListAudit What people did: who, when, from where, with which token, and what was changed. The newest first.
+	// (GET /api/v1/audit)
+	ListAudit(c fiber.Ctx, params ListAuditParams) error
+	// ExportAudit All that is found, as a table (CSV).
+	// (GET /api/v1/audit/export)
+	ExportAudit(c fiber.Ctx, params ExportAuditParams) error
 	// ChangeByHand Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
 	// (POST /api/v1/by-hand/change)
 	ChangeByHand(c fiber.Ctx) error
@@ -4102,6 +4434,18 @@ type ServerInterface interface {
 	// GetEvents What happens, as Server-Sent Events. Each is a hint to look again.
 	// (GET /api/v1/events)
 	GetEvents(c fiber.Ctx) error
+	// ListGroups Groups of people with the same rights.
+	// (GET /api/v1/groups)
+	ListGroups(c fiber.Ctx) error
+	// AddGroup Make a group.
+	// (POST /api/v1/groups)
+	AddGroup(c fiber.Ctx) error
+	// RemoveGroup Remove a group. Its people keep their own rights.
+	// (DELETE /api/v1/groups/{id})
+	RemoveGroup(c fiber.Ctx, id string) error
+	// ChangeGroup Change who is in a group, or what it may see.
+	// (PUT /api/v1/groups/{id})
+	ChangeGroup(c fiber.Ctx, id string, params ChangeGroupParams) error
 	// GetHealth Whether the service is alive.
 	// (GET /api/v1/health)
 	GetHealth(c fiber.Ctx) error
@@ -4111,12 +4455,24 @@ type ServerInterface interface {
 	// UndoItem Take one filing back.
 	// (POST /api/v1/items/{number}/undo)
 	UndoItem(c fiber.Ctx, number Number) error
+	// ListKeys The sessions and tokens of everybody, the last used first.
+	// (GET /api/v1/keys)
+	ListKeys(c fiber.Ctx) error
+	// EndKey End a session or token of anybody.
+	// (DELETE /api/v1/keys/{id})
+	EndKey(c fiber.Ctx, id string) error
 	// GetLimits How long what is kept, and how much may be filed in an hour.
 	// (GET /api/v1/limits)
 	GetLimits(c fiber.Ctx) error
 	// SetLimits Set the limits.
 	// (PUT /api/v1/limits)
 	SetLimits(c fiber.Ctx, params SetLimitsParams) error
+	// LookAtLink Whom a link is for that lets a person choose a password.
+	// (POST /api/v1/links/look)
+	LookAtLink(c fiber.Ctx) error
+	// UseLink Choose a password by a link, once, and sign in. All other sessions of the person end.
+	// (POST /api/v1/links/use)
+	UseLink(c fiber.Ctx) error
 	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
 	// (GET /api/v1/mail-servers)
 	FindServers(c fiber.Ctx, params FindServersParams) error
@@ -4171,6 +4527,15 @@ type ServerInterface interface {
 	// GetMe Who is signed in.
 	// (GET /api/v1/me)
 	GetMe(c fiber.Ctx) error
+	// ListMyKeys Your own sessions and tokens, the last used first.
+	// (GET /api/v1/me/keys)
+	ListMyKeys(c fiber.Ctx) error
+	// EndMyKey End one of your own sessions or tokens.
+	// (DELETE /api/v1/me/keys/{id})
+	EndMyKey(c fiber.Ctx, id string) error
+	// ChangeMyPassword Choose another password. All other sessions of the person end.
+	// (PUT /api/v1/me/password)
+	ChangeMyPassword(c fiber.Ctx) error
 	// ListMessages Messages that are known, the last received first.
 	// (GET /api/v1/messages)
 	ListMessages(c fiber.Ctx, params ListMessagesParams) error
@@ -4228,6 +4593,24 @@ type ServerInterface interface {
 	// ListUnreadMessages The messages that a pass over old mail could not read, by name.
 	// (GET /api/v1/passes/{number}/unread)
 	ListUnreadMessages(c fiber.Ctx, number Number) error
+	// ListPeople Who may sign in, and what each of them may see.
+	// (GET /api/v1/people)
+	ListPeople(c fiber.Ctx) error
+	// InvitePerson Let somebody in. The answer has a link by which the person chooses a password; it works once.
+	// (POST /api/v1/people)
+	InvitePerson(c fiber.Ctx) error
+	// RemovePerson Remove somebody, with sessions and tokens. What the person did stays on record.
+	// (DELETE /api/v1/people/{id})
+	RemovePerson(c fiber.Ctx, id string) error
+	// ChangePerson Change a name, a role, or what somebody may see.
+	// (PUT /api/v1/people/{id})
+	ChangePerson(c fiber.Ctx, id string, params ChangePersonParams) error
+	// MakeLink A new link by which somebody chooses a password; the former one ends. It works once.
+	// (POST /api/v1/people/{id}/link)
+	MakeLink(c fiber.Ctx, id string) error
+	// LockPerson Keep somebody out, or let them in again.
+	// (PUT /api/v1/people/{id}/lock)
+	LockPerson(c fiber.Ctx, id string) error
 	// GetReady Whether the service can do its work; 503 while it cannot.
 	// (GET /api/v1/ready)
 	GetReady(c fiber.Ctx) error
@@ -4727,6 +5110,136 @@ func (siw *ServerInterfaceWrapper) ChangeAlarm(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ChangeAlarm(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListAudit operation middleware
+func (siw *ServerInterfaceWrapper) ListAudit(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAuditParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", query, &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter text: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", query, &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter person: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", query, &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter from: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", query, &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter to: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", query, &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter after: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "most" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "most", query, &params.Most, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter most: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListAudit(c, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ExportAudit operation middleware
+func (siw *ServerInterfaceWrapper) ExportAudit(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportAuditParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", query, &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter text: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", query, &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter person: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", query, &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter from: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", query, &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter to: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ExportAudit(c, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -5308,6 +5821,122 @@ func (siw *ServerInterfaceWrapper) GetEvents(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ListGroups operation middleware
+func (siw *ServerInterfaceWrapper) ListGroups(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListGroups(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// AddGroup operation middleware
+func (siw *ServerInterfaceWrapper) AddGroup(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.AddGroup(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// RemoveGroup operation middleware
+func (siw *ServerInterfaceWrapper) RemoveGroup(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RemoveGroup(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ChangeGroup operation middleware
+func (siw *ServerInterfaceWrapper) ChangeGroup(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeGroupParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch string
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChangeGroup(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // GetHealth operation middleware
 func (siw *ServerInterfaceWrapper) GetHealth(c fiber.Ctx) error {
 
@@ -5384,6 +6013,53 @@ func (siw *ServerInterfaceWrapper) UndoItem(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ListKeys operation middleware
+func (siw *ServerInterfaceWrapper) ListKeys(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListKeys(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// EndKey operation middleware
+func (siw *ServerInterfaceWrapper) EndKey(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.EndKey(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // GetLimits operation middleware
 func (siw *ServerInterfaceWrapper) GetLimits(c fiber.Ctx) error {
 
@@ -5432,6 +6108,42 @@ func (siw *ServerInterfaceWrapper) SetLimits(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.SetLimits(c, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// LookAtLink operation middleware
+func (siw *ServerInterfaceWrapper) LookAtLink(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.LookAtLink(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// UseLink operation middleware
+func (siw *ServerInterfaceWrapper) UseLink(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.UseLink(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -6020,6 +6732,71 @@ func (siw *ServerInterfaceWrapper) GetMe(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.GetMe(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListMyKeys operation middleware
+func (siw *ServerInterfaceWrapper) ListMyKeys(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListMyKeys(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// EndMyKey operation middleware
+func (siw *ServerInterfaceWrapper) EndMyKey(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.EndMyKey(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ChangeMyPassword operation middleware
+func (siw *ServerInterfaceWrapper) ChangeMyPassword(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChangeMyPassword(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -6698,6 +7475,180 @@ func (siw *ServerInterfaceWrapper) ListUnreadMessages(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ListUnreadMessages(c, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListPeople operation middleware
+func (siw *ServerInterfaceWrapper) ListPeople(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListPeople(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// InvitePerson operation middleware
+func (siw *ServerInterfaceWrapper) InvitePerson(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.InvitePerson(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// RemovePerson operation middleware
+func (siw *ServerInterfaceWrapper) RemovePerson(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RemovePerson(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ChangePerson operation middleware
+func (siw *ServerInterfaceWrapper) ChangePerson(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangePersonParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch string
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChangePerson(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// MakeLink operation middleware
+func (siw *ServerInterfaceWrapper) MakeLink(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.MakeLink(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// LockPerson operation middleware
+func (siw *ServerInterfaceWrapper) LockPerson(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.LockPerson(c, id)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -9240,6 +10191,44 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Post(options.BaseURL+"/api/v1/tokens", wrapper.MakeToken)
 
+	router.Put(options.BaseURL+"/api/v1/me/password", wrapper.ChangeMyPassword)
+
+	router.Get(options.BaseURL+"/api/v1/me/keys", wrapper.ListMyKeys)
+
+	router.Delete(options.BaseURL+"/api/v1/me/keys/:id", wrapper.EndMyKey)
+
+	router.Get(options.BaseURL+"/api/v1/keys", wrapper.ListKeys)
+
+	router.Delete(options.BaseURL+"/api/v1/keys/:id", wrapper.EndKey)
+
+	router.Post(options.BaseURL+"/api/v1/links/look", wrapper.LookAtLink)
+
+	router.Post(options.BaseURL+"/api/v1/links/use", wrapper.UseLink)
+
+	router.Get(options.BaseURL+"/api/v1/people", wrapper.ListPeople)
+
+	router.Post(options.BaseURL+"/api/v1/people", wrapper.InvitePerson)
+
+	router.Delete(options.BaseURL+"/api/v1/people/:id", wrapper.RemovePerson)
+
+	router.Put(options.BaseURL+"/api/v1/people/:id", wrapper.ChangePerson)
+
+	router.Put(options.BaseURL+"/api/v1/people/:id/lock", wrapper.LockPerson)
+
+	router.Post(options.BaseURL+"/api/v1/people/:id/link", wrapper.MakeLink)
+
+	router.Get(options.BaseURL+"/api/v1/groups", wrapper.ListGroups)
+
+	router.Post(options.BaseURL+"/api/v1/groups", wrapper.AddGroup)
+
+	router.Delete(options.BaseURL+"/api/v1/groups/:id", wrapper.RemoveGroup)
+
+	router.Put(options.BaseURL+"/api/v1/groups/:id", wrapper.ChangeGroup)
+
+	router.Get(options.BaseURL+"/api/v1/audit", wrapper.ListAudit)
+
+	router.Get(options.BaseURL+"/api/v1/audit/export", wrapper.ExportAudit)
+
 	router.Get(options.BaseURL+"/api/v1/mailboxes", wrapper.ListMailboxes)
 
 	router.Post(options.BaseURL+"/api/v1/mailboxes", wrapper.AddMailbox)
@@ -9783,6 +10772,74 @@ type ChangeAlarmdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeAlarmdefaultApplicationProblemPlusJSONResponse) VisitChangeAlarmResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListAuditRequestObject struct {
+	Params ListAuditParams
+}
+
+type ListAuditResponseObject interface {
+	VisitListAuditResponse(ctx fiber.Ctx) error
+}
+
+type ListAudit200JSONResponse AuditPage
+
+func (response ListAudit200JSONResponse) VisitListAuditResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListAuditdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAuditdefaultApplicationProblemPlusJSONResponse) VisitListAuditResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ExportAuditRequestObject struct {
+	Params ExportAuditParams
+}
+
+type ExportAuditResponseObject interface {
+	VisitExportAuditResponse(ctx fiber.Ctx) error
+}
+
+type ExportAudit200TextCsvResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportAudit200TextCsvResponse) VisitExportAuditResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "text/csv")
+	if response.ContentLength != 0 {
+		ctx.Response().Header.Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	ctx.Status(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(ctx.Response().BodyWriter(), response.Body)
+	return err
+}
+
+type ExportAuditdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportAuditdefaultApplicationProblemPlusJSONResponse) VisitExportAuditResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -10410,6 +11467,122 @@ func (response GetEventsdefaultApplicationProblemPlusJSONResponse) VisitGetEvent
 	return ctx.JSON(&response.Body)
 }
 
+type ListGroupsRequestObject struct {
+}
+
+type ListGroupsResponseObject interface {
+	VisitListGroupsResponse(ctx fiber.Ctx) error
+}
+
+type ListGroups200JSONResponse []Group
+
+func (response ListGroups200JSONResponse) VisitListGroupsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListGroupsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListGroupsdefaultApplicationProblemPlusJSONResponse) VisitListGroupsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type AddGroupRequestObject struct {
+	Body *AddGroupJSONRequestBody
+}
+
+type AddGroupResponseObject interface {
+	VisitAddGroupResponse(ctx fiber.Ctx) error
+}
+
+type AddGroup201JSONResponse Group
+
+func (response AddGroup201JSONResponse) VisitAddGroupResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type AddGroupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddGroupdefaultApplicationProblemPlusJSONResponse) VisitAddGroupResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type RemoveGroupRequestObject struct {
+	ID string `json:"id"`
+}
+
+type RemoveGroupResponseObject interface {
+	VisitRemoveGroupResponse(ctx fiber.Ctx) error
+}
+
+type RemoveGroup204Response struct {
+}
+
+func (response RemoveGroup204Response) VisitRemoveGroupResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type RemoveGroupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveGroupdefaultApplicationProblemPlusJSONResponse) VisitRemoveGroupResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ChangeGroupRequestObject struct {
+	ID     string `json:"id"`
+	Params ChangeGroupParams
+	Body   *ChangeGroupJSONRequestBody
+}
+
+type ChangeGroupResponseObject interface {
+	VisitChangeGroupResponse(ctx fiber.Ctx) error
+}
+
+type ChangeGroup200JSONResponse Group
+
+func (response ChangeGroup200JSONResponse) VisitChangeGroupResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ChangeGroupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeGroupdefaultApplicationProblemPlusJSONResponse) VisitChangeGroupResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type GetHealthRequestObject struct {
 }
 
@@ -10484,6 +11657,62 @@ func (response UndoItemdefaultApplicationProblemPlusJSONResponse) VisitUndoItemR
 	return ctx.JSON(&response.Body)
 }
 
+type ListKeysRequestObject struct {
+}
+
+type ListKeysResponseObject interface {
+	VisitListKeysResponse(ctx fiber.Ctx) error
+}
+
+type ListKeys200JSONResponse []Key
+
+func (response ListKeys200JSONResponse) VisitListKeysResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListKeysdefaultApplicationProblemPlusJSONResponse) VisitListKeysResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type EndKeyRequestObject struct {
+	ID string `json:"id"`
+}
+
+type EndKeyResponseObject interface {
+	VisitEndKeyResponse(ctx fiber.Ctx) error
+}
+
+type EndKey204Response struct {
+}
+
+func (response EndKey204Response) VisitEndKeyResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type EndKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndKeydefaultApplicationProblemPlusJSONResponse) VisitEndKeyResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type GetLimitsRequestObject struct {
 }
 
@@ -10536,6 +11765,74 @@ type SetLimitsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetLimitsdefaultApplicationProblemPlusJSONResponse) VisitSetLimitsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type LookAtLinkRequestObject struct {
+	Body *LookAtLinkJSONRequestBody
+}
+
+type LookAtLinkResponseObject interface {
+	VisitLookAtLinkResponse(ctx fiber.Ctx) error
+}
+
+type LookAtLink200JSONResponse Me
+
+func (response LookAtLink200JSONResponse) VisitLookAtLinkResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type LookAtLinkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookAtLinkdefaultApplicationProblemPlusJSONResponse) VisitLookAtLinkResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type UseLinkRequestObject struct {
+	Body *UseLinkJSONRequestBody
+}
+
+type UseLinkResponseObject interface {
+	VisitUseLinkResponse(ctx fiber.Ctx) error
+}
+
+type UseLink200ResponseHeaders struct {
+	SetCookie *string
+}
+
+type UseLink200JSONResponse struct {
+	Body    Me
+	Headers UseLink200ResponseHeaders
+}
+
+func (response UseLink200JSONResponse) VisitUseLinkResponse(ctx fiber.Ctx) error {
+	if response.Headers.SetCookie != nil {
+		ctx.Response().Header.Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response.Body)
+}
+
+type UseLinkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UseLinkdefaultApplicationProblemPlusJSONResponse) VisitUseLinkResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -11071,6 +12368,90 @@ type GetMedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetMedefaultApplicationProblemPlusJSONResponse) VisitGetMeResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListMyKeysRequestObject struct {
+}
+
+type ListMyKeysResponseObject interface {
+	VisitListMyKeysResponse(ctx fiber.Ctx) error
+}
+
+type ListMyKeys200JSONResponse []Key
+
+func (response ListMyKeys200JSONResponse) VisitListMyKeysResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListMyKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListMyKeysdefaultApplicationProblemPlusJSONResponse) VisitListMyKeysResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type EndMyKeyRequestObject struct {
+	ID string `json:"id"`
+}
+
+type EndMyKeyResponseObject interface {
+	VisitEndMyKeyResponse(ctx fiber.Ctx) error
+}
+
+type EndMyKey204Response struct {
+}
+
+func (response EndMyKey204Response) VisitEndMyKeyResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type EndMyKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndMyKeydefaultApplicationProblemPlusJSONResponse) VisitEndMyKeyResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ChangeMyPasswordRequestObject struct {
+	Body *ChangeMyPasswordJSONRequestBody
+}
+
+type ChangeMyPasswordResponseObject interface {
+	VisitChangeMyPasswordResponse(ctx fiber.Ctx) error
+}
+
+type ChangeMyPassword204Response struct {
+}
+
+func (response ChangeMyPassword204Response) VisitChangeMyPasswordResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type ChangeMyPassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeMyPassworddefaultApplicationProblemPlusJSONResponse) VisitChangeMyPasswordResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -11634,6 +13015,182 @@ type ListUnreadMessagesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListUnreadMessagesdefaultApplicationProblemPlusJSONResponse) VisitListUnreadMessagesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListPeopleRequestObject struct {
+}
+
+type ListPeopleResponseObject interface {
+	VisitListPeopleResponse(ctx fiber.Ctx) error
+}
+
+type ListPeople200JSONResponse []Person
+
+func (response ListPeople200JSONResponse) VisitListPeopleResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListPeopledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPeopledefaultApplicationProblemPlusJSONResponse) VisitListPeopleResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type InvitePersonRequestObject struct {
+	Body *InvitePersonJSONRequestBody
+}
+
+type InvitePersonResponseObject interface {
+	VisitInvitePersonResponse(ctx fiber.Ctx) error
+}
+
+type InvitePerson201JSONResponse Invited
+
+func (response InvitePerson201JSONResponse) VisitInvitePersonResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type InvitePersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response InvitePersondefaultApplicationProblemPlusJSONResponse) VisitInvitePersonResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type RemovePersonRequestObject struct {
+	ID string `json:"id"`
+}
+
+type RemovePersonResponseObject interface {
+	VisitRemovePersonResponse(ctx fiber.Ctx) error
+}
+
+type RemovePerson204Response struct {
+}
+
+func (response RemovePerson204Response) VisitRemovePersonResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type RemovePersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemovePersondefaultApplicationProblemPlusJSONResponse) VisitRemovePersonResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ChangePersonRequestObject struct {
+	ID     string `json:"id"`
+	Params ChangePersonParams
+	Body   *ChangePersonJSONRequestBody
+}
+
+type ChangePersonResponseObject interface {
+	VisitChangePersonResponse(ctx fiber.Ctx) error
+}
+
+type ChangePerson200JSONResponse Person
+
+func (response ChangePerson200JSONResponse) VisitChangePersonResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ChangePersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangePersondefaultApplicationProblemPlusJSONResponse) VisitChangePersonResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type MakeLinkRequestObject struct {
+	ID   string `json:"id"`
+	Body *MakeLinkJSONRequestBody
+}
+
+type MakeLinkResponseObject interface {
+	VisitMakeLinkResponse(ctx fiber.Ctx) error
+}
+
+type MakeLink201JSONResponse Invited
+
+func (response MakeLink201JSONResponse) VisitMakeLinkResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type MakeLinkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeLinkdefaultApplicationProblemPlusJSONResponse) VisitMakeLinkResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type LockPersonRequestObject struct {
+	ID   string `json:"id"`
+	Body *LockPersonJSONRequestBody
+}
+
+type LockPersonResponseObject interface {
+	VisitLockPersonResponse(ctx fiber.Ctx) error
+}
+
+type LockPerson200JSONResponse Person
+
+func (response LockPerson200JSONResponse) VisitLockPersonResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type LockPersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LockPersondefaultApplicationProblemPlusJSONResponse) VisitLockPersonResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -14064,6 +15621,12 @@ type StrictServerInterface interface {
 	// ChangeAlarm Change an alarm.
 	// (PUT /api/v1/alarms/{id})
 	ChangeAlarm(ctx context.Context, request ChangeAlarmRequestObject) (ChangeAlarmResponseObject, error)
+	// ListAudit What people did: who, when, from where, with which token, and what was changed. The newest first.
+	// (GET /api/v1/audit)
+	ListAudit(ctx context.Context, request ListAuditRequestObject) (ListAuditResponseObject, error)
+	// ExportAudit All that is found, as a table (CSV).
+	// (GET /api/v1/audit/export)
+	ExportAudit(ctx context.Context, request ExportAuditRequestObject) (ExportAuditResponseObject, error)
 	// ChangeByHand Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
 	// (POST /api/v1/by-hand/change)
 	ChangeByHand(ctx context.Context, request ChangeByHandRequestObject) (ChangeByHandResponseObject, error)
@@ -14124,6 +15687,18 @@ type StrictServerInterface interface {
 	// GetEvents What happens, as Server-Sent Events. Each is a hint to look again.
 	// (GET /api/v1/events)
 	GetEvents(ctx context.Context, request GetEventsRequestObject) (GetEventsResponseObject, error)
+	// ListGroups Groups of people with the same rights.
+	// (GET /api/v1/groups)
+	ListGroups(ctx context.Context, request ListGroupsRequestObject) (ListGroupsResponseObject, error)
+	// AddGroup Make a group.
+	// (POST /api/v1/groups)
+	AddGroup(ctx context.Context, request AddGroupRequestObject) (AddGroupResponseObject, error)
+	// RemoveGroup Remove a group. Its people keep their own rights.
+	// (DELETE /api/v1/groups/{id})
+	RemoveGroup(ctx context.Context, request RemoveGroupRequestObject) (RemoveGroupResponseObject, error)
+	// ChangeGroup Change who is in a group, or what it may see.
+	// (PUT /api/v1/groups/{id})
+	ChangeGroup(ctx context.Context, request ChangeGroupRequestObject) (ChangeGroupResponseObject, error)
 	// GetHealth Whether the service is alive.
 	// (GET /api/v1/health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
@@ -14133,12 +15708,24 @@ type StrictServerInterface interface {
 	// UndoItem Take one filing back.
 	// (POST /api/v1/items/{number}/undo)
 	UndoItem(ctx context.Context, request UndoItemRequestObject) (UndoItemResponseObject, error)
+	// ListKeys The sessions and tokens of everybody, the last used first.
+	// (GET /api/v1/keys)
+	ListKeys(ctx context.Context, request ListKeysRequestObject) (ListKeysResponseObject, error)
+	// EndKey End a session or token of anybody.
+	// (DELETE /api/v1/keys/{id})
+	EndKey(ctx context.Context, request EndKeyRequestObject) (EndKeyResponseObject, error)
 	// GetLimits How long what is kept, and how much may be filed in an hour.
 	// (GET /api/v1/limits)
 	GetLimits(ctx context.Context, request GetLimitsRequestObject) (GetLimitsResponseObject, error)
 	// SetLimits Set the limits.
 	// (PUT /api/v1/limits)
 	SetLimits(ctx context.Context, request SetLimitsRequestObject) (SetLimitsResponseObject, error)
+	// LookAtLink Whom a link is for that lets a person choose a password.
+	// (POST /api/v1/links/look)
+	LookAtLink(ctx context.Context, request LookAtLinkRequestObject) (LookAtLinkResponseObject, error)
+	// UseLink Choose a password by a link, once, and sign in. All other sessions of the person end.
+	// (POST /api/v1/links/use)
+	UseLink(ctx context.Context, request UseLinkRequestObject) (UseLinkResponseObject, error)
 	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
 	// (GET /api/v1/mail-servers)
 	FindServers(ctx context.Context, request FindServersRequestObject) (FindServersResponseObject, error)
@@ -14193,6 +15780,15 @@ type StrictServerInterface interface {
 	// GetMe Who is signed in.
 	// (GET /api/v1/me)
 	GetMe(ctx context.Context, request GetMeRequestObject) (GetMeResponseObject, error)
+	// ListMyKeys Your own sessions and tokens, the last used first.
+	// (GET /api/v1/me/keys)
+	ListMyKeys(ctx context.Context, request ListMyKeysRequestObject) (ListMyKeysResponseObject, error)
+	// EndMyKey End one of your own sessions or tokens.
+	// (DELETE /api/v1/me/keys/{id})
+	EndMyKey(ctx context.Context, request EndMyKeyRequestObject) (EndMyKeyResponseObject, error)
+	// ChangeMyPassword Choose another password. All other sessions of the person end.
+	// (PUT /api/v1/me/password)
+	ChangeMyPassword(ctx context.Context, request ChangeMyPasswordRequestObject) (ChangeMyPasswordResponseObject, error)
 	// ListMessages Messages that are known, the last received first.
 	// (GET /api/v1/messages)
 	ListMessages(ctx context.Context, request ListMessagesRequestObject) (ListMessagesResponseObject, error)
@@ -14250,6 +15846,24 @@ type StrictServerInterface interface {
 	// ListUnreadMessages The messages that a pass over old mail could not read, by name.
 	// (GET /api/v1/passes/{number}/unread)
 	ListUnreadMessages(ctx context.Context, request ListUnreadMessagesRequestObject) (ListUnreadMessagesResponseObject, error)
+	// ListPeople Who may sign in, and what each of them may see.
+	// (GET /api/v1/people)
+	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
+	// InvitePerson Let somebody in. The answer has a link by which the person chooses a password; it works once.
+	// (POST /api/v1/people)
+	InvitePerson(ctx context.Context, request InvitePersonRequestObject) (InvitePersonResponseObject, error)
+	// RemovePerson Remove somebody, with sessions and tokens. What the person did stays on record.
+	// (DELETE /api/v1/people/{id})
+	RemovePerson(ctx context.Context, request RemovePersonRequestObject) (RemovePersonResponseObject, error)
+	// ChangePerson Change a name, a role, or what somebody may see.
+	// (PUT /api/v1/people/{id})
+	ChangePerson(ctx context.Context, request ChangePersonRequestObject) (ChangePersonResponseObject, error)
+	// MakeLink A new link by which somebody chooses a password; the former one ends. It works once.
+	// (POST /api/v1/people/{id}/link)
+	MakeLink(ctx context.Context, request MakeLinkRequestObject) (MakeLinkResponseObject, error)
+	// LockPerson Keep somebody out, or let them in again.
+	// (PUT /api/v1/people/{id}/lock)
+	LockPerson(ctx context.Context, request LockPersonRequestObject) (LockPersonResponseObject, error)
 	// GetReady Whether the service can do its work; 503 while it cannot.
 	// (GET /api/v1/ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
@@ -14796,6 +16410,60 @@ func (sh *strictHandler) ChangeAlarm(ctx fiber.Ctx, id ID, params ChangeAlarmPar
 		return err
 	} else if validResponse, ok := response.(ChangeAlarmResponseObject); ok {
 		if err := validResponse.VisitChangeAlarmResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListAudit operation middleware
+func (sh *strictHandler) ListAudit(ctx fiber.Ctx, params ListAuditParams) error {
+	var request ListAuditRequestObject
+
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAudit(ctx.Context(), request.(ListAuditRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAudit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListAuditResponseObject); ok {
+		if err := validResponse.VisitListAuditResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ExportAudit operation middleware
+func (sh *strictHandler) ExportAudit(ctx fiber.Ctx, params ExportAuditParams) error {
+	var request ExportAuditRequestObject
+
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportAudit(ctx.Context(), request.(ExportAuditRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportAudit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExportAuditResponseObject); ok {
+		if err := validResponse.VisitExportAuditResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -15468,6 +17136,139 @@ func (sh *strictHandler) GetEvents(ctx fiber.Ctx) error {
 	return nil
 }
 
+// ListGroups operation middleware
+func (sh *strictHandler) ListGroups(ctx fiber.Ctx) error {
+	var request ListGroupsRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListGroups(ctx.Context(), request.(ListGroupsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListGroups")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListGroupsResponseObject); ok {
+		if err := validResponse.VisitListGroupsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddGroup operation middleware
+func (sh *strictHandler) AddGroup(ctx fiber.Ctx) error {
+	var request AddGroupRequestObject
+
+	var body AddGroupJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.AddGroup(ctx.Context(), request.(AddGroupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddGroup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddGroupResponseObject); ok {
+		if err := validResponse.VisitAddGroupResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveGroup operation middleware
+func (sh *strictHandler) RemoveGroup(ctx fiber.Ctx, id string) error {
+	var request RemoveGroupRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveGroup(ctx.Context(), request.(RemoveGroupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveGroup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveGroupResponseObject); ok {
+		if err := validResponse.VisitRemoveGroupResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeGroup operation middleware
+func (sh *strictHandler) ChangeGroup(ctx fiber.Ctx, id string, params ChangeGroupParams) error {
+	var request ChangeGroupRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	var body ChangeGroupJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeGroup(ctx.Context(), request.(ChangeGroupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeGroup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeGroupResponseObject); ok {
+		if err := validResponse.VisitChangeGroupResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetHealth operation middleware
 func (sh *strictHandler) GetHealth(ctx fiber.Ctx) error {
 	var request GetHealthRequestObject
@@ -15547,6 +17348,58 @@ func (sh *strictHandler) UndoItem(ctx fiber.Ctx, number Number) error {
 	return nil
 }
 
+// ListKeys operation middleware
+func (sh *strictHandler) ListKeys(ctx fiber.Ctx) error {
+	var request ListKeysRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListKeys(ctx.Context(), request.(ListKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListKeysResponseObject); ok {
+		if err := validResponse.VisitListKeysResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndKey operation middleware
+func (sh *strictHandler) EndKey(ctx fiber.Ctx, id string) error {
+	var request EndKeyRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.EndKey(ctx.Context(), request.(EndKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndKeyResponseObject); ok {
+		if err := validResponse.VisitEndKeyResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetLimits operation middleware
 func (sh *strictHandler) GetLimits(ctx fiber.Ctx) error {
 	var request GetLimitsRequestObject
@@ -15605,6 +17458,84 @@ func (sh *strictHandler) SetLimits(ctx fiber.Ctx, params SetLimitsParams) error 
 		return err
 	} else if validResponse, ok := response.(SetLimitsResponseObject); ok {
 		if err := validResponse.VisitSetLimitsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LookAtLink operation middleware
+func (sh *strictHandler) LookAtLink(ctx fiber.Ctx) error {
+	var request LookAtLinkRequestObject
+
+	var body LookAtLinkJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.LookAtLink(ctx.Context(), request.(LookAtLinkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookAtLink")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LookAtLinkResponseObject); ok {
+		if err := validResponse.VisitLookAtLinkResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// UseLink operation middleware
+func (sh *strictHandler) UseLink(ctx fiber.Ctx) error {
+	var request UseLinkRequestObject
+
+	var body UseLinkJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.UseLink(ctx.Context(), request.(UseLinkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UseLink")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(UseLinkResponseObject); ok {
+		if err := validResponse.VisitUseLinkResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -16167,6 +18098,97 @@ func (sh *strictHandler) GetMe(ctx fiber.Ctx) error {
 	return nil
 }
 
+// ListMyKeys operation middleware
+func (sh *strictHandler) ListMyKeys(ctx fiber.Ctx) error {
+	var request ListMyKeysRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMyKeys(ctx.Context(), request.(ListMyKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMyKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListMyKeysResponseObject); ok {
+		if err := validResponse.VisitListMyKeysResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndMyKey operation middleware
+func (sh *strictHandler) EndMyKey(ctx fiber.Ctx, id string) error {
+	var request EndMyKeyRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.EndMyKey(ctx.Context(), request.(EndMyKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndMyKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndMyKeyResponseObject); ok {
+		if err := validResponse.VisitEndMyKeyResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeMyPassword operation middleware
+func (sh *strictHandler) ChangeMyPassword(ctx fiber.Ctx) error {
+	var request ChangeMyPasswordRequestObject
+
+	var body ChangeMyPasswordJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeMyPassword(ctx.Context(), request.(ChangeMyPasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeMyPassword")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeMyPasswordResponseObject); ok {
+		if err := validResponse.VisitChangeMyPasswordResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListMessages operation middleware
 func (sh *strictHandler) ListMessages(ctx fiber.Ctx, params ListMessagesParams) error {
 	var request ListMessagesRequestObject
@@ -16696,6 +18718,221 @@ func (sh *strictHandler) ListUnreadMessages(ctx fiber.Ctx, number Number) error 
 		return err
 	} else if validResponse, ok := response.(ListUnreadMessagesResponseObject); ok {
 		if err := validResponse.VisitListUnreadMessagesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListPeople operation middleware
+func (sh *strictHandler) ListPeople(ctx fiber.Ctx) error {
+	var request ListPeopleRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPeople(ctx.Context(), request.(ListPeopleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPeople")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPeopleResponseObject); ok {
+		if err := validResponse.VisitListPeopleResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// InvitePerson operation middleware
+func (sh *strictHandler) InvitePerson(ctx fiber.Ctx) error {
+	var request InvitePersonRequestObject
+
+	var body InvitePersonJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.InvitePerson(ctx.Context(), request.(InvitePersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "InvitePerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(InvitePersonResponseObject); ok {
+		if err := validResponse.VisitInvitePersonResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemovePerson operation middleware
+func (sh *strictHandler) RemovePerson(ctx fiber.Ctx, id string) error {
+	var request RemovePersonRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.RemovePerson(ctx.Context(), request.(RemovePersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemovePerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemovePersonResponseObject); ok {
+		if err := validResponse.VisitRemovePersonResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangePerson operation middleware
+func (sh *strictHandler) ChangePerson(ctx fiber.Ctx, id string, params ChangePersonParams) error {
+	var request ChangePersonRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	var body ChangePersonJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangePerson(ctx.Context(), request.(ChangePersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangePerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangePersonResponseObject); ok {
+		if err := validResponse.VisitChangePersonResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// MakeLink operation middleware
+func (sh *strictHandler) MakeLink(ctx fiber.Ctx, id string) error {
+	var request MakeLinkRequestObject
+
+	request.ID = id
+
+	var body MakeLinkJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeLink(ctx.Context(), request.(MakeLinkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeLink")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MakeLinkResponseObject); ok {
+		if err := validResponse.VisitMakeLinkResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LockPerson operation middleware
+func (sh *strictHandler) LockPerson(ctx fiber.Ctx, id string) error {
+	var request LockPersonRequestObject
+
+	request.ID = id
+
+	var body LockPersonJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.LockPerson(ctx.Context(), request.(LockPersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LockPerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LockPersonResponseObject); ok {
+		if err := validResponse.VisitLockPersonResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -19253,425 +21490,464 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1rkxu3lTf+VVDz3yrbtS1pRrdEMy+eUmwp1say9EjaTW0lXhlkg0OETYAB0EMxKf8/+1M4B0CjSaAv",
-	"nOZIznpfbKxhX9DAwcG5/M7v/PNsLtcbKZgw+uzyn2cbquiaGabgX99xxeaGS2H/UTI9V3yD/zyrN5fE",
-	"LBnRa1pVTJuCyKpk2hCpyIIr+x8LuIBWmyWdMUPmcs00/nZWnHH7kL/XTO3OijNB1+zs8qwMryvO9HzJ",
-	"1hTfu6B1Zezvcmt/YqJen13+5azenBX4t5+KM7Pb2Edoo7i4Pvvll+LshTBqdzjwHaOKUFESUa9nTBVE",
-	"1/MloZo8PH/49N6T3z268KPbULNsBsfgccWZYn+vuWLl2aVRNYsHuqHGMGXv/J+/nN979tM/H/9yD/7j",
-	"3//tLDXAl0quD8en2JzxG1YSKYhZck1KurOTWlHDVGbiFvZJ8VAWUq0pTBk1LPnyV9/Z6xLfycvOj1zT",
-	"Tz8wcW2WZ5cX5+fF2ZqL8O/kexavqZkvD7/TyoZiN1xz+FBqyJZqohgt/UcuGS3hk93IXi3u4bPi8STe",
-	"KL6lMy6YOXwnN5rAw9LTOHf3Zb73of3e1PteWtFXqU/kmizgR5C4rf3KijNNZqySW8JzGwHv6RhHZiCv",
-	"Ka9m8lP6w3mZedva3dW1zKm3vasrNvJVyt4y7j0/wjbNCCvu4U6BDVuBC/P08RlILF9bDdLIKxeGXTMF",
-	"73svlfnDLrxv7wO0VCajncJYvH6KBodb+qw4W/AK/lcz4Va4nv2NzY37yf5PWHv+D/vvFRewI3Hm/Fol",
-	"Nd4H9ikh9FupSg3yt+CV1eyF1XZ/fPGBPKAb/uDm4oFi11wbph5UVFzX9JqRimujrfpeX5JrWl8zggO+",
-	"NLxkW7sJiR3X5aZcEM3FnF2C9jx/kll3Y0c2Upw/yOHKkVFV8ax6NHKUcvzFrpjeSKEZnIJvlZxVDFT1",
-	"XArDBEwy3WwqPqd2YA82eMW//03jUdm8698UW5xdnv1/D5pj9gH+qh/458Ib29/5Z6spuCZbJcV1QbZL",
-	"pljR6BAjSSnvwyy5h9l3PZ8bfsNN4sz7sGR28bm41mQua2FYSWY7O3kFsYJlp1DLNTNLLq4JqzS7f1ac",
-	"bZTcMGU4zsJsl1C3TkpT22x/axVnhlaVexg3bK375ucDraod3IiPokpR/Lc0tDr8SrkgtKqas2Qha9g6",
-	"iU3eqIu/2A9rxuYf7j6s2WYSt+kvxdnzslRM62+XVFzDp9Oy5HYItHobzdiCVprtr+s7JthW2+meV1Iz",
-	"jRYSPtAaTJSUSm6I2+WHi2BXP7UrBNteEkoE2xLN5ooZsqHKFIRWWtrnSsFwXrjGN5dX8Gq7avZwciMw",
-	"dMU0ERLlgIodWUvFIpUGbzorzuAZCSVUgLY5HCG1z2SK2F+t9M7YNRdky0GXR7rgcVITxKsFM9CxLCxx",
-	"JL2XazaT5Y5sl5LMqSAzRoysSgLfqQu7F+yU23WZ7Qglc1pVh5PvZmlPgg9mYF9aS8qr3Udct4OLl1R/",
-	"xBWLfp5JWTEq7O+8TN7GheYlS98CB8blP8Oa2S+zS0arKrliqCQTL/HWWfRjvJtlVbqvainUe4avE1q1",
-	"ODN2PqJxCXYDGpsaIsXc3gIzlRxjraq0sReLBlgdzrxzp2azZPiM1oSHaXRji5Yq+vhOWXvPjLEiNFIN",
-	"tASSa9wRbZGkmnDYrkwYplg5VByjzfTo4XliKtf00yu8+Ml5t7C2x3z++8vz89S6NrLYvsEKnCZruiPX",
-	"0n4hnNdrOl9ywb7SRG4FEcxspVo1T51AjHsMdmt6+e3WHq/m10ITHPXX715+S549fnhRkOWazu/pJX34",
-	"5Ok3V2TFNoZoRitWohNphZhc8xsmyIzOV2119iQ5AL8R9sy0JQMVaZZsR6hy4rDFwwyMagEq24nqLXZR",
-	"2+bu1bjxjkpuhoqqhB/7gdmJ1I2kM0EoWhtcE80rJkxhNS780lgfXBNZQ/RAMTpf2iOKGClJJcV1YhMs",
-	"DFMf11zUhum0oqLmY8WoNulfZ7uPoLBSCnA+wI883A5pjb0vzjABsF7x1yaXbd3l1eWGkdfqVFyP0tvd",
-	"x4DKOoG5kWmr0eynp0a3ZWxV0t3II3a7lCNv4FbYPi5lrZJS03+yOH8sCNfeMxvBir6piFztJtbQFmH8",
-	"mGjWownL7r4jj6HnglB7+5DDZn+frekn50Wfn5+7QFDWrW5vwr1be++Ntmh7/BfnmSMp2ri9x8EpNqa1",
-	"uKObL4nfD1dg8xJhzVAYImHcan3r2+3aZ0d6tINPufS+lAvivq8Z05DXxtuy/URhXQsrOTdMgUdpzSq/",
-	"D8PZLQX+Ymqm8b+2rBT+v82yVu4/F4rjf2hqauX+s4a7f+o0Zn7XrxV6v7JtGq25cP+66FcgQaZ//7vf",
-	"P+6NMeWOVxxzcpsLvWXqHft7zXATjdrm9l5NvIWxZlrTa6bByqAzK6mUGLnh84IslFwHMyOhBuzVabdj",
-	"DdHvtuI+iIhfFBe//+Xfzjrn/uF59+TvzZ9/b+EGl5w9pfhNKmTw3E8Gesdzuo7DLBBE4NbUkwvCzeF0",
-	"hA8dFM+wH5Q6jNwQ+m5/7S47mAD3d7/vkhNgTfTjpMeHojQzhNrHtGXET1dCWOa01vvK6kl633WLzmKj",
-	"1j/9n+ES1LJqwzQLaQ5Hk7R+E9O3YomoxvdySyjZMKWlAB9Ak7kU9rhOTIZM+Ujo+LlT186pYleErTdm",
-	"hzE/mOaNlU/BWKmJ1bapbwcHJL0vN060DrMvIeoj0UNLPXjTxD4P3QlheDXUjtwT2g1KLMyKf5L/jOat",
-	"SVE2hs6XqeWw5gz8uGbCYDTN7Y3EzhUVFxi904QS6/vZA8c6phs+t/9FuD67FHVV7W8IvbSuKx4AuA0w",
-	"uJ0I3pjMzHmbY7jVPjjMum+52iHs264us+DmIDXJ2Qzac7Kp6JwRLowk2yW3Dhqv3FkCuhIVgjUuNorZ",
-	"vUC0oYZl4xeH71jKLZnLqmL0umbauYHcBL3DlQ8j6JTI0tospXJx8INfF5lc3XYpK7vVzNL6pH5siccv",
-	"ZVXq1P3uwDCK2wPDHqqiJHB1YX13SMNcESkqv7c53jBfsvmKlUTIbWw79fowS6nNxxVLf2aPF9p1zri1",
-	"/5O91KpVWbJxsiq3Amf4UJtwIVh6ZJGiaU9srA19ZNpnRjIa69MuE8+8bruxg31cmUrUy7lhRpOKLUzP",
-	"soIkgCaHvaPRFxyQMak1U5lp7vdQQyIxciW7FKtb96PyGt5IwPNsDo8oUQU7R+cKTSqOEwb7Qxu607fX",
-	"C5dkacxGXz54AJroPvtE15uKPVhSNZO1Kshf//rXv2qmbpj661/DH7+/DP+wG/6BVjf+Dn8CL6TyB25f",
-	"yGxP6+xlN5M3xNu31zNpNk7/pV7+e+OQzX7oycLnY6aYcpLCObZ2VbkBUY8zThg0NT4E0p6bVJwyEvt+",
-	"/EVOkP/kdF2Toa/kHFJ7Cdm1e8bKK+7QILWEg4B6P9Y/YMtmJb2xJ+nCbOz/PEp6p24gb+0zx/psfiQQ",
-	"93UP8mGewh0tye1w2w1lF88uKrz/brZCcya3UoHPnvbAi0ZuolscfvFeKjpOvF/RRp58H8bHkVvRjmPm",
-	"2JBl2JmmdeTQsmQlxrTcxnFGqB1/YkvEIrqXtrJXLficGkjPU4PJGFVrQE0wcIEB+bjThq2/0gV5++J1",
-	"QrF1S3r7paBYLklshKJv4QxdHIiqhSavxIp8UHR3RVAL7R9/M0Xnqy01TIWTsKTR2WZV1iX+/45bouMQ",
-	"kjQP/n//z9jzoXNAk7hsHn7cFdGPmjHhuidfMavnK2YKjIhSj5ObsSWHpYPUEJ4p+xiBkYphz32D719w",
-	"cc3URnERgKpoInylib2XrNiuIO+/f/7wydPL+/fvDwmS3kK/HERpYWHAb5BzQ6sGpXr+9PH5wWHrRZEg",
-	"QLZHWyW2dD+UM1Jy6cFeEqsuCvj/l9dK1hu7gvhfrQFvl7ItyUPmttGbe5n075/fe/jkaed6Rjt60Ku8",
-	"3t2TGzlf6SeXDx5Y8bjcSAUSauU8/tuQ/G+jrvfe8OiS4G9FFP3RRipGlhTheAcH8AhjbUO1tl6o1wHW",
-	"zyUbxW+oYVberbS9ffEaQEG4i3EaAU+0Yrv75JVxCW/Ech8mvIecJHv5A7pmhJpoxa7AbxAEVYf7fqdt",
-	"mLbW5ACJSQfZu44l6669N2xzOMQ3wq4C24R8DoCjPEirMcasbCdjf7S84Zl8Z8kM5VXajV6lA3raDbL7",
-	"i+EqeEh4SfqzpRva/jl7Q6vanTtyPq9VACAcfLdcGCZSEc9aZJLu8Oz+b8DLCvek/PATpi0Y9Xa0s4qK",
-	"lcPWIdRxsbBqKgSxAfgVjAm77YZCbTr1PM5rImwzlwrRpaWvuRgBJZNrysUUo8CdMMWTQMGP/A57Uk7x",
-	"7orOWDXFgxSb8w0/WJDjHgaptLEIBqlSUcVm+9nd57DiOg4THjPEvW3mpaoNl8MR+bVqJCbMemvWDuQ6",
-	"CEaYj+T+lVW9Fo0SGuEJfFgy67zWa+HNdJ+J0YzplDqCaxNYFeGCylKB+eoz2lY51LqmFZEYaU4lkp+M",
-	"hdjtzb0fVXpyIJc0FlvIr8U9Lshs55NR5Os3z2uzJA/vn39DuNCGUReb8xZB1kH6BxvkgM4rKwUfeZmJ",
-	"i9up5FrX1nIAfB1gATdKXiu6TphMPZaoe13OzunD6F2RTT2r+JzgczRZ0huWCG+go5E4sv1p3jsv+M1p",
-	"eFTYa+BfVlKuWEnqDUIPf//44vE3V4DEbwCBPjvW+1o9l5s8LPTJ+XhYqJErJoYlT1vSHeQiLd+Rxkim",
-	"mnA/Y0XhGh3F7dKd23Kx4HNGtoobpu+Td3UFIay5vBZcQxR+tiN7Ey1K4pTddOjuxJHce9MxZyYfmTH0",
-	"ezsT91tTgVJld0sy+dCVE+nIPsRnSHOyhMOgGVYPxrolHUdHi4aL0J1ArtPIhEiG9pSnHS4eTrqeNbOZ",
-	"hDQ9eXLEqxOSOAImdZHEWQyFqHVIqD2d1HwJkArjTpAd1KANgmDnd9WIoxm+Iy2ZdUpffe93VYxlHuEW",
-	"HVgGOafnOzbnZRIAEdBM4XSP0EwzNre+9mmhTNSksRkee9bMzZZqUuKXQHrBbj1X1GcHngRUjEVKobM8",
-	"/LPA/+8zlxu8lf9aL3D+dclF44vFDw5ychheqLhwi2ZHRRXXUlw6hbSlsW4ScgsBWYiX2PW0pp40yxTE",
-	"JYZg2musVU/tMIXcJhNWxhWQ9uSarRECl6Y+9EWlGUSvjoWbYQ6drXUbaNYgTLwNm0Kc9QP2e9XSYNha",
-	"Mm2VyYndBcRtX4EEhHlH2OuForpWLBNA4RorNKwEMkW1z+njqdqZaTyc1oO4x6HJAYHkw7Egwsi46nkr",
-	"8e7bdNJwcZWuiSwLF0z78LAvek4+wkNk08MUMltsspHaJN7cBJms2gOnDCqimJvKjAG2ljcpZRrNx9bu",
-	"Fn9h6iGYdk+7ZfBbA04agT7aE7UGLuXnPppCv6yJEAHOlp/QDvk8VpdIDcpj7rwslGF/JuKJ1MDXqCZb",
-	"1lH4mUZR4gJ+pTGQ2MzEvlUY+bSPUsqkEX0PV1gxCOEmFm7GMADvRHlfHlBLOu1pz9MwxGZN/LngXoIi",
-	"lKYVSK10cq0+bSoqaJov5s/LXYPHjJDV0RkH4dnZDv43sQjXlIuUZrcnRfPthq6cHQir7Kp93bvgEald",
-	"UjYm1Z1CuWHiqVplNqjPkJG5rKuSCGng+yAtiEvfGCPJCpDhpo/1n/+LqZLjWu5/WLCjMqjHUgpGvLtC",
-	"9iHpR5ldxVktSklnqToWT2bgUPtY0R1Wvh8W2wzQr7yfL/+p0dsLJ3sZmZcqGbww9t6QWJgxsHkVN4YJ",
-	"OFQ5kt0kcPN2Lnucdveg9PHncIWN7TfXN2fF2adKf0pafZnIwpqWbFShYDrBF+mosQBzJbdd0QtI1pAt",
-	"ryoyY+nDj82lKPXHii0ymSiPq86OuSCI87wi5wRg6s4OLzFcOADECfDneDlULQQH8Kp7iDZys0F6GAr8",
-	"ML1qmJfNu0PkBV/kpq15OIK9/WrmhfjYM5bPlyRpWcWSSgBmD3siJA4niNGH6DLVK6bI3B74U0Xqi4iP",
-	"LFq9LtaxIzbfJomp8C7hArhtEGTPxTUojvC3cJhatVtxsQIwFK0qCHt6o8uPA5/QGGbJ0WhGFZJ1dZ4V",
-	"boHf49X2PqcEPxv1URt8BmuQkvSXnFXl2xzUvMW6g9NqV2Jhb3IZZNwjCeskcQagNHu8FCXe3yuAr41c",
-	"+PKSQ5WBd6Y1lq9bSTktNBWXCme0VbV0Vu0IXpgSRo9UPTRzcRKoIWCdNnikpuJG/+Xip/thCY+MLeAI",
-	"OsILL61Yf5AvhMGNM0JVwa0tUHqE72sVYjmkg1dkh8u9oWaZjZo+Pj8fEgUeXuKIb8vMhn16wvzwEaX4",
-	"Oy4JBbUQUSTZPdkZRzn047GuIckRAlQO/uSEF9wwxReclaTCIvlhlgS7BXXj4cPA6RtlyYA+SlYP2fka",
-	"96gQJDq0u0xKCbk1+5uslaBVgfwXdAXhZOPN2wFmR7bGLKpaP/yt8V8OVYD78StNgnofMA5310dHPtL1",
-	"WF+QCCnQh4+ePfwmaWb66EtCzW2Y3FjJU9JYy01AyRAjFLbDCI2H8LsIG7/groTHSkCr3Mf+0auTpVWI",
-	"oqt6DN6XmQtJ5IYJu8qYAz7//TNYfTjJv0lTc+DpOpLPI+dx7hD8D4trz8EbycsC8JpGypUXvwKtLsXg",
-	"W0pksUy8BX/+ONull929pjG1rYRjrgdf5pDcfZQkyd3jTIY8XUmKlaRk6mNXBNNdkq/RBJKg27LkHbgL",
-	"W8oNWm7egnL1VcBlqTX+5ucbuOwiR9iuYdrUc9ZXurLXOg+jpMrdkmQJ3DvOPJNuUKZtQY5ZUtw6RsSs",
-	"0RocLFrLpPSGiLMt26WvbqlSxvD+4fqjKxvfP2BBsYC8NhxHVu0QKfCY5Sm+IvS1h6jNsd433JAhaRyY",
-	"1ym94dU8rdtxzBHfPvdofizCzrEZApdr2vHP7tKKzY2PCSWwsUuqUhFz9Nk9C2GtmfoKUxtAW2IX76tw",
-	"7DyOj53o2bVQjJbpeFSDXnY8ANwQChmnEKIS0lgT0z6jIFoSITHgWUm50lhPzVNl5Alb8MzNUGs+8uuT",
-	"yVe3F8ltsQbVCyEWH2dzaZdU4rjTVsxDgHOVMPb74qqz6HhNSr1USfopOIobyOLhaqaDVfZt1lIF+kx/",
-	"Nrkpzyr1VFnwENuoL18XAjs4jU0ox35zfrnf1+uOxYY4jGJLRpWmFdlCYHkNQWVz2Vp4B5jC70nxwToz",
-	"bIAy65KRkPjokpEemNnhzPnoB44yPVm1KN/Dnk0iKSiv/Jb2CBQHHnP1Cd5aBTChXqYwp0zM1W6zH0Ey",
-	"FYaZqTL2P3/KlC8NopHja7qBRNomXYLqo9PdteV7Rb3afbgma6mNtXSpMCAfdhKwSC1r4+6tjTt34YPc",
-	"cIp4XqKBpFbpeyrK4yvSAyQYLSZw/gP7UYgpuvPpkli7WBcE8c2F+xVF6nBt4apjgVMPz1PYGbTKD9iz",
-	"HCc+nj9Wtit6jeafPVP8v7rpsR5nc1XtMMYgy6SJmfbRZEFSMVE1DrsLZ7ZwNCJADloywhcuwt7Ytv3w",
-	"Ckxffpx4TdJJI50V1CYaM0JQX3t5lCoOpu1h2l09oEtcp2pUjiKrPL7yOik9XUFjO0GsjDKfw+Uotw7F",
-	"MIxL+81jEaQhyg5ggniFGkDSbEeWVJQdqLq9ojfwfTEW2TwQDNK53Owu2boKxo9/PzeaVYsriO/Hozhg",
-	"RtGUlzmM6Pkx8FQROjCMNWncnelF2WyYSAYv3weMIOyBJVzJgDc871iNcZV6vKR9ZRX4N3vBEaYrcv09",
-	"o5VZprIOgfgXzl0+Z1gfay0NBRoSOarqjf1VWz2hVylk6ZJXpWLiI6AFDl/0EoiN1lxwbRQ1UulLDOVs",
-	"lJwjQh7LzBktWyKG6INSEhC1GdtJCIZRExMbQUouKluFkmQyl2IBuUGzZGuyqKsKEt7DYe/aUFPrIfWO",
-	"cF1q4l+tj09vPsdQtlyAs6b3WAcAigybdr2hScR4Kef1OlneQPeezAX57+evf7CP+4/3b37cK0W5ePb4",
-	"0fnj5MlndXsHMD5ZdNrqHlD7tIhzj+0DLxvwpXAo0xDXd8g1XiIQVQbls4CKYsG2e/E3vxQHdWdubpKL",
-	"lgyOtyjeCqxgthqzxfY2GPPcUZc7r6hedjBrdcXsrwidAcQPsn7B1xoWLk8nBeAMd3FZER8LUQ7EzsbD",
-	"Bxf3H50VUzDO5YMzjOosjZb96VtZpgL0IKcuH0XBppHK14A506b5UWO44QriwF4BA5n8jIHGAfA/G8eY",
-	"FiCfA+b3EB7ax63byXmdDBUwbfiaIq3Iwle5uxYz2kM7aTmQK0yUMg2WWVAF0+iySICNW1INRfwRQIAC",
-	"yWXAjUBdUJJFXqyE3IoUKItVpY6jJq58XFQ7qxdcwF81nzingmhmTMVGreONw6klgbFlERjGCrJkVVkQ",
-	"RNUUhFaAuELgUNEwmhYRduyKuHi7XxMH90GY2BVg8HYMT75ocxcN+Zt1NTWRouGQtfe4heyJwHawNfqP",
-	"DhvQbdGU8myor9pnmWe5apLAqPztOlC9sjsyEcT4ZJjQXI4tcstrlqpWdEA/DzcN7vIiHkjqo39wzasS",
-	"H+67Ah18LaoduXA+qENoaA8ptA7p4YSgnA92fN462Met6+A9acxBcSadJWHz/vAOW9JdWBxTl367T91H",
-	"6OAMHhaZuxEml5evuRlbAPi93ELjCNdWJRQ8RmHuGmMPvrKEUEGWsra+OES/Dpd/ybWRavcxzYe+odaQ",
-	"xucv6Ny0Y05B0rzJFEAYV+ScrBjbxDQvSCH+6OmTFkf+eTLbzzYmM6LDagGXuEVgQdB7t3q/Py4zY8BE",
-	"nS4ChQHCOKQJcbhw4BahQ1mwQNHnu3IniC5QqgtiNSM+CUApul5rqGm49bfkssu4dhhM9JuqArlEoD3H",
-	"qlZavhHVzrciTCehP2ZqXZz42U9A0j0yhwjvftOE/q+AlzQ0H3vGGNI2ai/uR79hPct+Q+qZvQ91Kd3u",
-	"2TlmtP7Bp5wR947J52QjZZV8arCkjO8ThD46emL7VHlloAcb81l7urul/vY3fqyIonG3RL4RnD0h3Vv8",
-	"eDoPli95QgCHwithEnZwiLLGVWQ0laaGaEuUz21aYSYsgTy4CwkdEpVgrYGAQnbcD9S4mB9UwF6z3sK0",
-	"QUdyFHA9MNCS8S7wQWqlZcDm2OtgRMGxdekwJgb6JpmGjXupGLIPHs2JYHOd69XoJrvoDtFb+ag37+T2",
-	"SHLjwNERBRi0oaLUroD5UEAOqUnT7BuBEGscvwZSoeHN+S/+kMYs+BIVLvatX/uhUaV2vcnhWKbqJegL",
-	"PQZJdLOMfWZmTEvhiiI6KSei6TqacKKCZ7ip7WeUyNTMCAxygC4Ky4KBOHPp36EN1NqBVfm11Zn3tWHr",
-	"b4ZQBB4/4e1kwSAOBfe61IxnG1Y/9+o4HF5bLLa/fXuBps2quySoteDChy6pyf4C+ahhd+uBecPn1Mna",
-	"5S77pdjDDwxHCWS7hhqmbmj10dVFpTdjNlRYMXrDgoGfqEwA/XhUydjw6GNXC4Es1qGryKyrX0CXznIu",
-	"zbiYiObX4mOqjDVgCIHoUwKKzPN3JfFL0HV7+EQHVOmeQ0O50ZdwfDX63vfWdtzDTYhZSbn2xMQl16so",
-	"eDiXQrC5w6m6rUoqfsPC6YwQN2qsfe0Fcb/JWoEDcsgG95h0EDLfGaHpQTy6ZcIQlEpiG7W79bkqPFyg",
-	"RvaC4ujQg+9Yhgjoz5iXW8ubFveog2/BxkR2K1YxkwxZVRkiAQiL7LngVx76ApED61ETI2WnPfpRimr3",
-	"0erPPpMXosGhsBncdA8BoYq5Lyhz7TDSePIoN+cwl4Gm9MrqcxfOczwJ0CgV85WlHBsPc2DsTB26XYM9",
-	"C9/6ZJgtdK3EVNzJ9aqhdwMwD9apN423+yxhhwhvMOKJBWkmrkP0jjR4sAWWF0fumgj4Yzqww7pDNdIE",
-	"x3Oy2/PbXcpTFO3BiXIO3DDK9qdPnjxKsf3d9tBu6BwQ9pfonmhPEh1zLXucMZE3DhfQNErOgAgLeNSh",
-	"qizOPt27lvfsH+/pFd/ckxtc2XsbybGGzqiaRcbEgbHE13QDqwkgw6KHc2z4C1PWSJitp+dFIpOFsuRi",
-	"ADFvIpwtAabpFt5ubthVVAhZozZu+jQ+fdzfeXR10ELE4S339n48Q5eADUVifKwFiKCkV2B4XsbwUasj",
-	"QPsFnYhIH+JqIvQVPKDkWL4XAhbYsL6/S4AjZ2/THEPYlwsMse5XCseY0uLMDtjVZJS8gdamDuW2gXgg",
-	"SDg7re6TOBC5iBnbiZaIQbYPItB4FpUkBEvWzBRegTtzZYHgEjAdgDw8Nu5dgNjNQlC2/igwSya6w8V9",
-	"wbm0BxdXo82xJPvKpZ+cG0e0THhqPag7bxYnPJogJHETiUUUV3FoKlmVmsxrVQBQA7Lu680g4tPbcPDL",
-	"rYh5+CPQp4HG4D5DB9tGD6LpD7wbbm8eaIzzgKELNL6X5NmzR/YIfvbsiaMrqXSBPKsXj+GXi4vzWATs",
-	"ufCkTwZO3jLgWKrbQesaeTI9nvJlmkwVl25NkaGRQCULGgDrWkPVy0ZJGNKOfPenV6/tLLx/+9JhxiBW",
-	"LXaIOpiO2TKPbz/hmeY9j955BCC9VKVnJOXY4nDGrpHhs7Vqg7obdNh2H2RJE+L5AbpLUAOpLLsS2UKt",
-	"4D4k8EpjG1l6R3S4c+Y9qsUeN0r8nWp1HL7vvT1j4gzttkFj7g4bJI/riHxrgP3DXoC9VPya7xmadhmj",
-	"49z9M8ah2U+Q9j97uTQirHW+vfJriFCmmS0dLLnxeBq3SLs0VZ5NMB9oGxFjCnyOg6B8Fw+xUhAoKAuy",
-	"eIRGVyW39+pNQTaPo0AJunUaoIjqSQAnF2T9NOI68+eaI/CasQwW6Bj2sN74WaqsnRsXNwDe8xljwndu",
-	"Ra7HdMX1vx7oD9QyLpnrhu9pDSZE/A3Kjm34PJ2Ig5+C2c4FKWU9M4WnNs+9fJvnfGxKoqh9mlNvUHl6",
-	"UHhEoXF84D+zc1kxCgxLzLO8wl9djTWA6dLEsr1pGtylTbrGY9zgU5JKJ0laKqECgl8LcAqjRF1EhAgS",
-	"Vcp8MiZbj9xJimSvyeY/MgW6r3N8G3uN6bkmALpM1T0EnH6eU7XsYFEDbLRul5QEEskrlxOJIo60FcZJ",
-	"M9BV9HpkYLyLJmVoyXym2AbowZqvG/JJg9JioRF5kgc7k9fq2rVHsnm4m6wr30/chRe/tNcGyz+rKXxE",
-	"zfnlill3RTe+nXDle3Y6o2iqVx+e+8eF88M/fypOQ78xgmMjy32RUk0NHUXUUjnmq2hYJ/roKRDKG+9Z",
-	"v1tS2uFHadixZSuil4rClzvttW/riUHsTVC22ulHaZKNxfaKu5qmPUswSayWI3JxGeNxPIxJ+mJc5EE3",
-	"Lr3u7pyxURbkYK3SwaM0mqEjoxSidIVT90hXMQMMuzvreXk8qxrc63JcjuDDTU03v8ebqrQu5G2YIZu4",
-	"Y8X3kT5xWzaPzQ+1Vc4k9WmEBU1hcb3S24dPVLuI/tiuh1daJd0RKZqU5sWzy/PzNLFEMhxun+zjk56C",
-	"V2oDwVqs+EG6Rq8ouuPLG6Y+rrmoU6lZhz8Ob2vipsTdcoDk63tdyBnvZc+cMguJX5gkRSpq2iRfJfrh",
-	"h0IoU3jH0vGlwiNlnEc+f5qc9FQv7ze1uZbJhNv3ctsqmcQsihW3FK+o0DlKmR6MhZewQ/AF1R99B5O0",
-	"/5+FZ+S9tiyCYRwmWbtkXoRK7iaA6FYfw9LirQlxExdRmOAK9CCw/HLfIhsJCoej/3iFtr87LjAsCqT3",
-	"nSLSQwUHJG0+v4L8fEi+ygW8XA8J6A5iBskl9SKxTNEQWaOjYdNLUNFngUR75WlAwoP7Skji4kjxw5Kf",
-	"lmfWCUMb2ooj3l/9JBBpJu5EFmB0fD/TCP1RGqF5INVvaQqH9kZAnTfUhEi1ugS4TEP0C7Q8vCo8NZ7j",
-	"GCgIdZb0HNB/WAO7ljfDKfNb5On7pPngDkIkCOyOYgyLvjvDPxqPAzm8xErASAJNmg8+Z3zbtn2duC2n",
-	"06+TzOttQAcUF8YWW1O7uWvVbB6+d8mqzij6EGuUbUwmkmU3i8uB0xVr2M7ssl7GPSKsBswgbPbphRyC",
-	"ywujY8WPIkKxKALdEgjpmWN+SSeJF+ZjO2Z+gCHM8Bt3MNwd5XBH3arSTV7Sh/RtjLaorgcKhzpJKkdE",
-	"G2MIxX6YBwrgOPJqNje7YGeCJT9XpAwWdavjQ47AUpmRm7yDI39DawTiNiz5nns/R5bvKDA/Qgb0lptl",
-	"yxTLRG3Tga3uUods6fZEfS7wYblq0Oaruf/w4YTCjn+qRz0eJDowBEt9ezdMAiVfEGHrhvSbTLPDx9SV",
-	"PnF4WCYSGrd5AF3QSk5LB+naP9VirB2oiJbA/5Q8/V2brwQnHzLLK0wF+4JCV8ds/+2x/0likbQ784mu",
-	"NxlXJ+t34B8G1mPDRQUMoHld8sM7efa3gLhX0ho7sx159/Jb8uzxk99dkoZwxzENG0lK2eSKHM1AwP3B",
-	"M7piP6mGxPaRZ0VXP/4cC9Be3KoG7ARUAXW0NxlebNHqUDCEDydWSdxU3Qu8h09x/Ti8X14rccnFym7Q",
-	"SzfwSy5uaMX7qQucVOAQwjDDhGbkQy76+JBEU5/nibAaVnkUitkO5ORQBA5OlVxEGv+JtBZdfRHbA3Xv",
-	"xbTpcmeVXu80BZWUi5u+9an5hLpw9JN4LkHTWoeIhFlg9pzXyMdDWq3WOpqQZlR5UEXa2rqy1mjUJRpn",
-	"wZDSVJVplhAtm2hc3Ct4PLHEfou9kjUl4ziuKxdLhNmYG9Yvxk7Huc9qqFf3ZaNZsHeMlpkeDF5igb7L",
-	"6Qt7lug0G1E7kzeiBbWT8oH+VM756SIEz4SZvRV0ZNvAiK0bg0WYT8xtjVb2KqU2HIOOj/dCXHMTwj/e",
-	"Z2uBEhGJZeQGzHb/BjxjitbT2q0KXGso1FLfUcP8LRiOi3QXkIJfEceag02LogASWXBlHQa6dULRsH7G",
-	"Y2mIzMvwsrOGiyeltPBjkqLZqFgHkwfOOYc3dhE0ACE7HgtQcPa7cF+krJF1MtTgo+4tQK6nd/Zkcakx",
-	"NPGmQzldm00HtKXi2jCx9xJuAhq8VwWEvQ8vygiiVKX+dslS/oVjngVKiqYDC9xBFrIW5ag8lW9FkurI",
-	"E3dyCUXkaZrPWpQZU8j3Oyq8fV5SQ2dUWykf2xa0OFvUVZWOhgMsOd8YOiKwhOH0M6HjA90rox5S9lPT",
-	"q7awnuQAyIUHBkXT61svighVkmjdl+2fgtsnekHTXw6bQfnAQFxVHrGCgZZInsBysdDMdGwIxJTGDH6w",
-	"1MN5yjvRXxOToDeNGd13haS5G0N6ZRHi9W1om7W/sq4V114/pNT6UaFH+k5ZoxvizanNkPGrnOmMY/C3",
-	"d33vS56u6w8N+AJ2iG0MWiEg1UB94bLq41gRO7n+Q+++SWA/U7WxzC6cXHzseP2X1Zevs0tmN7VCruHN",
-	"jlE1oj1sJHL/zagaxb2Q4uf3vSs38E8vPK1KWhxh3wY4FiBzsEkiStehW2WafvOJjXO7vpVjGtOP3ma9",
-	"XV6hpJVArzauyaa2J9CSC9coamTBU2uTJrAY2zayhOuoQi7uzOU95O0gOvkva/On0wHN58NnA4jGYWba",
-	"6OAeAUwfRvGWzXbTPFAKyRITT3Ns5w+kwnXS7Oqt2NkOOBE5xiazo1IOOzfgHoMELiuatjvbXo1kMh2R",
-	"4Bf8eGyz2m+OdAVzR5sq6YX21kZXINd/XJ5h8w+7phVvUKwuX4Ef27TdB7gK6jykS01SmUvNRIacyt1r",
-	"Er1/XSlfK9s/zoFJaeMhB6OzPVM2Diz8UUetYWoYbWg/8YhUY8NKEKrUtwjv+A+Pj3e3sA3jp3uLH2GX",
-	"+A3w3EDrhmLSQK6ZIwB36bURwfkqM1lHNdVs1ZwMcsOOAIhPgaweCpduvLfBkOhc5z+/NAMEQr9Nzu7r",
-	"vWB2QzDaanGGXeSpQluvqrJO/fgdPIB7b6g/HXfJdGGkYpQLPz4vna8E9PlUGGvXAqUX5odUs/jRqzLd",
-	"3h2/FrSqjpz9fj4X+KgRc/w+tGyfsGu/iyYm+cAncXqSLsrDjIvi4v29OOROEJAr5egjxstCb4bdny2q",
-	"yGROer7pl+TC+0LeDE0UsExsfc8WOBLbGA2KQUXF7pMfIx5qZ0V3tPrraV8Q2GjpqM4F0GuDdZSvdf30",
-	"UUjzUS8zDQkaGI+rEWnsgcMpERKKSbZpcGM3Ms3MlxnoSrsOfN+clZo1A4CXF47wZ8u0wbDvlesLUfup",
-	"RQ10n/wIxbX2LwhtdiFeaBrkaP7BP4U/VmV44NAKNydp6RK3jnnv5Li1ar4121dAxg9iqqHSQ6oc+xXY",
-	"D9iLKWmNKsaGnwehWWbi42qBbSm64E7YEMy1ZRjU9aGFdVJi1PH1Z7yh1+iOjulmhQ73yj4YCqMQzWfv",
-	"d9Bsdmm0Bm7Go6/5Ka+vUnOZ1VfARoFfkghQY1lyFLLaue91QI4dBC6anrv5HGmY+kFrAD2Jksa/mbcV",
-	"2CELxIii/q5si2EbnU/klUAcC7Q2Uec4oFDa0r1UXtdg3hu2GSppZ833F03FeKjfxvf5kaflYyDpIYS4",
-	"IsbDRBpaIUQ0w87XqKNNRYVwnDkt7r00XvxU7Ik+2K1zFKNMf0x3OI4YDzVjzWHmATDCqiIH2EVAAhZh",
-	"YXzb8VwNjwUAym2bIpGJZhb7IQqul3ZmwQlnRLcQy2m0Z+qJ3WDRXhrEMOAiCEU83fHcpmXSGrIZpMlz",
-	"lEQTYq/InQMsFfBe1wTNPuK2zNnZrEp61LkiseeO6MdhF2H8S1pG/AjcuBqyBDwB/ISc1gn3eUfCzgYa",
-	"hEPVzXd8sbBOYVq3TtgHv+lkmeLwYp7oMcG2mzc70i0vUx30Wycnzmnz2uR6JhET7c7GyGVxCRF1amUP",
-	"+skXhJJ5xdQKSovs/lSyvl42JDyBEy+qKxLt7pChabKvJozRSa0rwTpgQE+Jg0jjkepMtjpsJpepRjIW",
-	"3x2wCJRMWBUtRVtqlz7IlzgOcv1wQG23MY5cGWQcLIiRJd3B3xM6Mnbq93F4Ua/HTrO6rth3/toBDB0x",
-	"NQfvOqcyqsV+CfTUmIibG9r25I0Ql0cFtFvTQ03VwvH9ANzLkJhBZvhBBK2LOkm+p4Na9yXWRbp9rd5y",
-	"pL+WIs3cHemSw+wG7AYurIXie6v2t42Lcu04QUVUQBNl1IOEtlRRnlfNSmrTfT2lhgTh0F017rAuBX7G",
-	"4LNvv+qMlsAIhC8uznT7vIsE259Ltz5l8hXZ0wsVWBb9rndjgPS5vVva0fytSZO5Q39wy/4mYn94ZrlJ",
-	"ycqMFBiKzIclsTfWQUcSpk0b7R/lsrHfa1UVQJANRXQCgiGa3TBFq/vkjy8+kAd0wx/cXDwAC/lBKKYJ",
-	"RGTQxqc96ojf8ezy7G9aivvv6DbyyPCbNrs0tGyz28MHO/BswnNNRdHWVUE25aIghn0CkhNfi2bVdJrQ",
-	"LhOA9TdGfZ9EWPqvdHcD+P16F1d6lLqJL1C02CeuTba9eQGkuvaDXMe5s8Foko6377fcTgjhoOX8LtuY",
-	"+Y1TX9B8pZRzjaJ0f10SvHDGAMBPXmGjkCWbr7AHfNhlQeo8ito5YayqkAwP5sNKDWBG3H4qfFM8fJY9",
-	"J0EbXCXkGn9x/LmO8tfKS0LmGu9/ZNwAWJatHwfZ09Ak8aw4k4K9WZxd/qXfznGRhKGJs+aOPcX50y/F",
-	"foFExvpwjNKRCkFrsWnt4pjNAqwWVeSCY6dzLBofPNwXwqhdEkiQ26VBM+9BlHxdJprlbXK1GC224Snr",
-	"C/+eVkRjvgfUXOJzljLVUl7TBbuurXA17NLgSISl2nPkh1t6KXJOCF5A+URjKmnij9QcIzlx1ebdQ/dN",
-	"NOKxY0Ho8DFb36urNMG6ZhjfxtqGVDe5Qav0gX0yOkp5sXF36XqW7YNIKy2xJ5hH1gFuzs64DsRN/ej8",
-	"ZmApIwEihj0oeR2KlFsaxxuJ9swPBfYp83CIrHszBfTLYCb3NA+fNpmbZ2wuXRfe2JXDdiWSMKtBOj4U",
-	"BPO4D3xnBwXflucPCi1psWwOT0XC9ZWHwMqFC9EvgW8tnd9eMpGv7fCb1bP5cwxabuNC9HYvIcNFzVzN",
-	"f7oik68Z+UeSrsMRWlrfFjxO8ur5j8+zzAm1qJJdwto5rKh+CIZrN4jecOOUODXjVGwQu2Ht0xowZoUU",
-	"Drh9jjN88MBKu3PJ8/OrFjlokT5OR8AEfoVWKheCKZJVmV7O7eGh5kt+w1zHg7hTyZqWLHtEdXLYBBGE",
-	"S0dZJ68MW38AJTC0jLZzSptvSt3YIK/t/sNr26joZDzEStyw7+85DADJkFaUE0zYT6AsNklKEW98BnBB",
-	"IwmOTKTw/wZmJQlg4j6sx6Dt/MqK5odkfXrjToMBZr1LLqAXkhthmOIkHZrxWbnBZoW/yToNR94odiPN",
-	"n5B5HXjPkbPsxaJjklszegWO04Y6vlxusBWGtY9TMG/DhD+dB387FxUXrPvU9X6AXsot2FPWyQOSdU0c",
-	"EejhhvThuMEjqai6TqkEzyvx8Jys/tDl/Q9+Eyj08YtenOk1raqeMb7+QxfDaq/mCBsx4ts4qVC+UU4R",
-	"jwD+fYjxQcEuS0VqE+dcC1+0pQIJFVJFS2lwXE/v2I5IJr4ygLo1Y+KyZYQE/qYdEXJbxOXEPj359eOL",
-	"h99MOd6DKHw+IPqObapdulRzU+0INC/zjAGHiwGBmFR5fWD38m3kmCLXzED5PLJ6tYlXf0dcZ/YuiPcI",
-	"eyDNizI8epemehgk/O+S2vjPjtq9Kd5uO1gEPTEjrWeLpixm7NEFSmfsf7Nkh1myX4pBeWorLdGK/jgZ",
-	"hlBn1hNrgrK0LySbQkLRxaBjCzUTHOIzVo00vtRq3A3yhuXZz1tt6vDjsEdfLhSKPfzI+IErr40HT45h",
-	"Qy3aqjr2OP/g3nHIlw+NoSGzXpUNvjSz8nekyYHQY5yJs0feceSmweele025BJrPB7ZcxQ6nsCeu+9Og",
-	"cf0XAoEz+9nnxIl2DccihGsHn0gDdT0RdBVC0v2ROxe6dm1WuQ7kt0gP5Ir6D1WxJ1Hdf/ouNtBQH5tl",
-	"QCj5wL4nbnbztM8b1DB766R+kItFF8ZCkwapsVgkh9/V9SrHqxAgutMhbR3FJY4SVywFtXV0lP2I2/fM",
-	"1Js+4j0kZGr6tGH5utKmjRJLdFFirGTlEN4TvDA7wuOYHT6EtF5rnEWT35zLkrWbBdsvhb6lrMT0EgcO",
-	"HmWSgU1ZpphaPfNcxcWqebpj97LP8m/oMp1Gt4Pt4EeP7+0t+4ePakBE/rnJteHX4pU4fnHAlIXem+4t",
-	"GG3OdQHMTc2tyOLTcfbuzzaMqeO++i2ttTUufWJDwyFl5EY7JuJEcx45kA25t4OjkbnP2fR258lYoSGL",
-	"02GG2PtGwQ1HN+Rp+lsC8hTNwD2r0Nt6hTOInSXnTFH7q6lVujTkV9zxcDx9uCdK3TunEU5fkBm7rkUB",
-	"slAgAT50JkKK5ILUQteKFQDrhB6AV0iwi+w5cePRhBFJTc4lUKvCIXRnrNJF1DjIUa7KoVC2LWboPPlq",
-	"B5XYeyPVLkPfAXWSLYIB35Yvxy/Abg7YPLuMge/pZsNEjioL65cHVznjTH0MgNmeriYL7umV96y5/djF",
-	"x1pVXRT8/vfEinr1YZy4Q1e5r9+9/JY8OX8Gsbkcd8JHXqYl2hnh91595x706OFDK4hz6I3x6P7T+4+T",
-	"zw0Y5hG14z9a+yqxMhAESrXPRhRfG26uIYIdohe3LF3fKHbD2TYdGQwkkZ6IxVX+ecW5Ka09ueFzUyvW",
-	"dAYDUuiu3jO3ajmo2Jxv+HiSW6scR7YUuL0dDv0t0l6d9WHiE9DTF/RHjDzlk3+0F8bCqws/9iBZzTon",
-	"VRZ4MW+OtMi+l1tfENTyiMQl9qlgW9eGxpFc+VYghGqyZSliBlmVH9eORL1ryveayyVr3T/QFROvUgVN",
-	"c1cP7X1EB4HkFbtsE3HBAQuOItsWsF7ILYGlCfBdgCEDctAEzUSaOrXBKDW0mmlrRQwtkfb0ok3xVILs",
-	"EzknDrNY/B8tVtGhfDLw0SN4TVoMqontAt/Q97VQcMm2A8r6YO79U/1cFg27qP+An5KiU6VSLt/7qhqn",
-	"l/d4R/DRRdTkO81P5fnTc0U4iZYjiCn2gRMZ0gZXWHkFhDhXhJKS7uz/+HaNwzvrT8vE2iJwdCzoWTKS",
-	"D3bL9bCgB6CZ66XflPIqAV1zCsIXUUNQysu90i/fqzpVobhiqdWGBBn81npE01p7tiMuYFr4BBqAsK0R",
-	"DzS5G6bmWDGTJXYYXNqdLaB2w0/OrCxTZbfWkcaSTl91uVjwObskAXfpmmfMoQbEPiQum/NVWoGWIRF6",
-	"VIrf0Gr4Efocb0ipBeAQ+LiWApn9Bqim4aV7C1krw5i4bfEeq+ju4zqJBCw5FU1rgUAfT4WQtZgzAEy6",
-	"FC7aAo4dPhrlshal6iovb2Ynd4HxkpC6QGnzMeP3lVGXVe+1ROe8o8wLh4fShrRaO7VbXh5SAMcdL6n+",
-	"mKlmbDKLu4Zxht2ggRxPzN7jDonV9i7YC8TGzAsxNnqQCL/GO3DPJT3rTM1f+LqUJZVGvan0YqYq293S",
-	"tyWlvavcA93GKZrdG09De0bb6xlNZlw82KxoWjklj/vnxNgffNmLnY0leMlizlLopw1XTI8y7o1/cV/s",
-	"Cw2H6BXZzziWRxjeAWYo9WGeBnCB4eb12mreigvWVaO8oHVlzi4fPX0Stad89PRpb1vfkABNl+djImUs",
-	"9e7eTOI70pO34fNM1ivYfc4DhdMXCqfg1Hd0FY561FmHDmq/pmqVOJRmyVqO9hOsfelNhTF10vmCZ8Zy",
-	"vfXAaAyv9wVdWiqYergxKoL+W13mesDlggiHn9bqYRE94e81rbjpzWvDev1fdy0GM8tdXqMlRt1KkPVx",
-	"j3eUpuoWBs19oF65bNOokGe+ptou0rWUJe4EMOnGF1VHJdQogZFrjvPXqpNFefHfn900cQniSJUD5jM3",
-	"SwikeREpXEN8bv+0kcq4qARWaLMyyy88/IBsjfuFowxuIeUeJoF9Dct4gteS+3Y6F0m5HpgAOvAdHcG8",
-	"W8Lwqb3L8aIhXR6xKm8E8wvhoEVhDWC5OnRZIm1ud0eeEL4Xq5jcIGmQlUj3iU6/JMKWDCA4TFMh9q6c",
-	"32ENhWy2IxSsW7ReOdcTOrW1XE97NtP6emlGrcvgHJU9vUbSbbhbcv1tp+IQPhStXuUqFb/moqOu0c4m",
-	"Dv/SBQtDzqeAws/CWkbQ1q5w2ijPVHx0b7JDvR+a3wxT9oeC50bkZy2EyN2MxIsWr3lWVP9vc0QfRqXg",
-	"lPICyrULY3qdAocwVJl7Zi08gSJcAzKez6VY8JIlTe1pzCeqVywd5JpJg8aPLhCXU2fimPHBk3Bn0zFX",
-	"tBY0K1yo1NoJ2Tesudas8yEbaq8g8gapFvKPwn5U6fTOYQC341F7QhcmoRE9H/F0o/fv9nOeFaz3jqLp",
-	"WDgGRAgy59Rx52+WpAzG2w2W85tgDZDtuBYxavhp1TlYcpm+9+jKjeiiyObBlA1ENG5ZrCz7/+aClLKe",
-	"+T+DI5PpQm3drrRbpjdyxZyhi4ltbexKJylaB5bKJ+hx0kHRnqhmcAgS1EWU59rIteO2kA9Pxz28uzhA",
-	"IeO1jYkdlgintggLnZQzlYqbPm96A3hgWx561BHlv1ayHpFetIP5o70lw6TL5yOM8B/h+l7UoA/au6E2",
-	"78nNFg4w060ZpivicgiJN0hoz2mtk5UTtc50Eks3oEVm4yvXq9MYq2AxduQwMQu2jcEJ0YosWbXJ4BLM",
-	"qP4br+H6ZHYr2+pt66I44QVBg3iUJogqyHLFqAaPJCJAU8xl7QA+k65471xrmOimhxxMRpO32WJQ0M9E",
-	"TgCOC4G95+K6CsvlSZo8xrlPMvo7XR2ungelX579z18WG7X+6f/85fzes5/+eVFc/P6XfzvrreRKTGZi",
-	"PniKYR3T5cb+CNELVgEsSHuU/jZZTdvRUg8JQxJ6Mt2UYG/dgQ0g7x6pOlUkBbkjZzDAR9jLGjuSK+Lj",
-	"HSmVGPWVzjAeK7apOMv+mCOicJ2BoFovoGX8MCFKwNOhMz2nQjCVc1Dsc264qjVxF/oWsSEbgsZVyiPB",
-	"Gz7iLs58kb9IJ1NWLgSOwSfXKJwb0pBT518OeabbNODxT2iWpNhfwGhBshJ0pHGJPSYUs+6eT7yiQ4Vl",
-	"ZDNWcXbDYhJaqlf+TPa92bNFkYeSuE+IFP/uWhLM5bXgYPVj9zQvHy71G7WWz4Q7g2Tv0THjD+RaEiP3",
-	"x67hbRkuyLDGKRRpXJvYJHldSV7Uy1q7aSZf09os7d/u8bIg715+S37/9Pwi4OEe3s9WwD588mhkn8Hx",
-	"wpaSsP8UpfwhWccOdoehK6tfZ3S+QgaWQA9vD8wxzeO64LxI3J3eYMA50V/M4BrEeYqKDoip/eK3Odze",
-	"wUd7XvwCew/Odpk8kuPfPHwiomdhj60pcgHH/TDQabWvGuVyrFiSiN4n6LE3AoAPtWmVHMd5q1H0nUFQ",
-	"kqSaplail8UnfDTWFbqPThwoJqPKsTXzDlHxo+YriFF/h5LWivSEELy44XI0E+G/wU9yWg4BT/WSJ5M0",
-	"8Gf0vX15c4spKrQLWkKri4xUhu4tje3Wbq0lS9S2g8Ok2Q3u4U9jcU5u42ahTamKuUw3gHTHk3R4Ksnq",
-	"33S9WtQK0m+uf2GP8ml6eSBwEKc9vejWmR7QSQ8+ZA4y6QwVe2NXqWLexrXm+npjstG+bBPmHOobA96x",
-	"O9qk3NdPR7eGypVFCPbJY44PDEuPKjXKHvTeuxsmw7/e0pKuEL2vIfGur671BsPoTVsGrBiByLorFUn6",
-	"utka5rgAlIfyT48LPSR3GyZAcfX51//56rtvjoVLRu0LfRVFDT8kUgq+GCVsjqiS0+2l1Ab+L7At59Qk",
-	"fagPyC0LBSk30ZWRjR0gaWBEyVqUOWMi0+yqrFlO++Gxb48gXJ30sU91LzPBW6q1j+Jn+2rZD+17UDxd",
-	"b6tjXFCYzi73M3gMvUdC8AuQbhTWYD4gUQAf2iZyB3bEyFfxE1WEtesTnrdu9kbWCsiFQWQXEwE5vQAc",
-	"ZkA+orPlB5esilK7j2mEp++rzWJfjDgCHKIlAm7svVfk3FUo3CDvT+C6jcBTT2Lw1HkSfKnk+iMo6nSH",
-	"bQf7tJqeN5y9Jd0BdNIfOhfPLs/P9zLoqVNo9nHD1Eek5kl5kbTUVjjWUhv42Hq+DN9pbay176Hu4GDn",
-	"577Ut+MTjcx8INLfGF6FNjbNF50/HfBF+wmtZmEz0pfedhgpuMGfm9AP1mW7rXcoRtcyeQ7dNG/pHq2/",
-	"sLBPSo3Xt1zrqJJtFzi6fkxLb8l3oKt9EeuhfbvX4OIwzz2o4jEQAKVjg78AFdBCJr6NX0MRCvjZP799",
-	"875hHtdMQ/ekn8nXlMylXHH2DdJtiJL8/Lw2S6n4P0C5XJI/MKqYIh/e/OnFjz/fJy/svrYTAD83bPx/",
-	"FUoGXLIHzHFBfv50b8MUaDUpfr4EpPAOBBQ7zBSuvY1Ue3QE5IVS0kWYHK96YLXVfxVQJPjs8ZPffXOf",
-	"fOC+faL946NHj54VxLoBrskiFE7cJz9w7cJHG3rNykvIG5OfrW34sw9yY3zQbpufoTb65/t/Fd+6hhhz",
-	"qtSO/Pxqce81NfPlz02+3uvzhtfMfhvWMT67uDgPYZuLR/cv7l98c/+v0LePz5nA2DkvmTBWQyprum/o",
-	"fMnuPbx/7kFPrb+BVbVeU7ULzh30To9oNuWCcDGXayvYYBIB3Qdwa3v+p8Iq2kAZ5/IhZ6/EinxA+HHY",
-	"fWcXEN3eMEE3/OzyzH7CuWukDzvAS5WDHzG3qRFaHiTlVQkNg7V53lwGZMsbKTTe8vD83DNWejDdZlO5",
-	"U+7B35yljQbB8GIG/7pEkPWXVBq9+Yz7mE12cN70a8IHPAitQloL9Oel9JhZI6sSph2WRMJRR4GJ+j4Q",
-	"5jTbxJ0gzjiSOjGTz8uy+TJUHEybP0hM+A6ewkEzF8LGv7R1lFE1++VgDS+mH0DvUk2xUj8w02R/3HIl",
-	"FqbdL8s+4lD+H/yTl7+gRq4Y+lLt1XsH1AbtBWxN4uNDfY73lFN86gdWVc23CgldWu8TVxVItktrtrkK",
-	"CIkcchVV673WK90TYxWEomuGOb9Mg4nmkgevvgN+pk2dEHbUwPF0jXz2AjQ2vOAL2innv9KdgssRFTsy",
-	"dp/8mZulrA2h9rBTDN1TaPMAlJaG7vRtdtMD49O4x4lVUol+ULuOPTjd8mAKOrE03yO2EXPNt1+Y99Z+",
-	"80ltakKZzvBJt9u85/jGS+7k6LavGnxsw7gm0Y7R0446l2HYJ9I09tmf7TzG9eiY/2mE2IQT5wjhHXr2",
-	"hkW6w3MXHzXi605wiLrv/sIO0PFiff4rE+vo0Bwt2bPdvSUV5YN56OCYVj74jj/svqeiPJECso92jSTv",
-	"eJkwkpxeJaRem8AHoDNWFZBet4Yv7NY9ghCumsp83zkOud8giup9vZD6TSw0tthNLTBgB7PLa539ky+u",
-	"pyj611vcl+DVtMMkfnEB0RVhDNhas+rGMUfQNqExphnL9uLDhUuujVTYk9mn1YtbiIXL13cbZN/6i+7C",
-	"JHMvG2qU+Q+Yyizzz2sRYEBlRQjGrZF8xJETHGfBfRtK6U+xy9zTP5cVF5bwcMmel+U0hs5rumJ2Y0Bz",
-	"TAg+BvBJ4XJAGCfFpDvUkj8nlZzTkL4FauKShRSxJhuqsKEZ8j6NOkG94Ay0DmMBuEP78KVU19b6bQiF",
-	"kKu3Yho86AbnuCN0yAxMbz82M/NlWZBuXJ/HNOnYUpHWmtCKXAJ43cO5gPWMzpcMw8sRFySQeiu5JrBh",
-	"yJ8jpu1rfsPEEXGZ1k56AD1zJ47KfGufmd2Bd7Jqfw7U/AirmMCylHJFhNyShmAmWj4HF2sMha3ixjBB",
-	"jHRoILWzWjJ0Wtwoueaa6VFmBC5Z1DKkz6Z4GXqE7i1ve7Y21Czx/H1AZsxsGROkYjes0letvriY13dK",
-	"LKKNh2K04ozbZ/29ZmrX5L2wy9VZES1plMd+fP7s6WEq+6epDKE+jH5qs3MVUY5Bs6OpbB/fuMU1/oqb",
-	"qtBGxeTE4aiTICtDvv/HhLv+9d6xe7Ij4i0k1AedEA9P7t+gCzFjkKmdyox4DUGmppmRDE21wCArkNYC",
-	"/7LiosQO/OY+eRkwP9CEunSODC0dgh3yQo4/+VoyTaS4amOIF7Kq5Nbte1mVzgQEVHNjzNziwKlF4OHM",
-	"aq8WHvpA8FNqZi2hULdZy7ACjoG/hdPppnG6tf7pxs5Hn5YxN9wUT+MwD0KO2zFpr9EvHfETFreAY+2h",
-	"SKiwFJtLVWpSyoD5RIncYR7yZFZtUu+8EIapPYk5hfaBZ3+Q8Lo7t0+hejSTfwIcHqAamR3bNCoIPhPX",
-	"3XfBb4lMgZwYgfkI7EhdrxsbFenY14wKUDsgR9eAG+I6MNePUyR2wDiVSdXxga7Yt+6aQVrDA3+TtsnD",
-	"JLNC+kGuZ8cIGyfzIKYUlNMPH1G/sjLsk3mwNOuqLW/7DzoMJgDMaq8wfwpADTYGnCm51Uy5PoBwPhnp",
-	"+1u4pb5q2rXSG0Zm1jCFKk07qoTseGzantjslyfmzebDksyTB+TiVw4Ny82kXE1lluLKOleTq7Ur7Nsu",
-	"HckqVjqCQ8OOTKi2v/FExmH8js8Wmmsv5uHivZhcQ4emdKifUTJGKdVY5B94dqjuffI2XHUXW8S/beju",
-	"CN8wxTR/J9fQDxuRoXYTeILhkEVCJhwG7V+NtYn2FwR5ZQBKvgDZF45bZpj3316hgQHQgy3XFwYFgn88",
-	"kydQLHTFGtmUdeh9bqcDdYuQiE8Db/uzREL3pugLi4cer8/O706f4UyW0+bXsUtwJDANOM33BbP7EQqc",
-	"PE0aANW0obtRyo8pqmvl6tXT3oVCiphTLPELfHvTduNO19a9vTN6audnotPKPinYkV9pYhSdM32f/Aj1",
-	"f7qAoh4dYP+iDC4Fpk4gW9twddSilIIdtdgPolY96UV3nAB+hv5Xrr6vnJlOBOC59nFcXB9KgnsjvO4+",
-	"+fGgafy4pb7pNPX/yMyLm2EWPjhP8Lh72ihG16OdKLwNjGqrwZiYbjKX0KUM2YbfA+nHvffWtsCPc6U+",
-	"gHBYcmyMUNnjF0qkOyz5aCKXjFZY5Z+byO/xihOKqntDLvh6/9C/POidaueg4jdsqMsIZumDf2Jt8i8P",
-	"rLLJzoFTFv8pSvlmAc19Txo+bBhLstYv/DyZkDkKFEf0csCGktqrUBijV2n4xpH5DDwnOuKAdmrS039x",
-	"Zygn120WyDK5cTihiazpvQUY5DpAmWqnHvwBrzihyLo3ZGYNRzjFJH0vtwRcMA8rsiZh1FOqni8DdSEU",
-	"SHNhjc2lrFV3VCPlQbyPZu7L8hvi6b47c+KuFvm9q0vxTxxhE1h3/V7E8pXcES+5KN8H+qwBIeSGsr09",
-	"2bkQ7pMnrW4fj06Y/e5MZsjaf+jQqIqbuqnCjp4uDT24UIn0lSYlRFzIpp5VXC+ZxjLcpxe/f/oNBlJm",
-	"gZt3tACEJkTZ0NbrqEfP6dfBvW3oGjTA5YlWoR3DsnoS0jqlPDbU+zrwrpxCubmnf67wblitEyIvn5cl",
-	"oaE3IUYWr7mA3Ig9OFzTvfFSH0G98qitZvkG6D7k08n6Qj99QTJwisSNna90s9qMAjVso0m9aRrUKW1Q",
-	"/y0onyZa/Uf7aCXr66WjMrevlAuEF6Lf7UXLO6Qrxjbwi0dcQ7DNqmQOJGMEmZ5cUShi3UJd6JGiaC3k",
-	"e/IG+asypZ10xd7cMDVWoQBZRNJXDzxSMy6o2iU6UXwpyiTSzNO5DzeAWfSr745dxBBxoQ2tKiQEWVJR",
-	"umYM98k76AcFAEa54fN27yviOpevGaHW8kZjG1tIqVq4rms7ooC2CQCsr4ABLUgSdL5EICtyKYD/eKRQ",
-	"DUuMxPJ0h8jw90ZuUIG3dyFkXRE1juxwqNUQyhVInAKdnMPrDAt0F1mvLzsJ579C8X4josd12SwT54+y",
-	"Z+Vn9gDv4IA8cuFPkC3yK/9Vs3eumggAQJCgA4ZuisMQMk+e751sCHEExINo2rOC3ipILSqm8del1Fg2",
-	"5pTn8acg4CG9Azk1BD8i3Dgtvcznqdi4O/Xyjgm2JZSUSm68lwo9wyupmbXGCYK71RqFwYX/PDx+OCoy",
-	"LyN9wLc/MvPccdefrsgaXtCVLARg1lSRPAwfA/jMfT2RIuy5kkFYP+OmnhJt+lyvGojhsbuqk+hxn1tf",
-	"aFmlCYqJ+/Er7eWyIQ1cGrPRlw8ecLEyiu7uzxSdr7bUMHXfNbu6Ch4Ah4o1WTqsX3uOfVOGw861T9Kt",
-	"pxL8dndIBZCTUuwW4hojWYtTe7maQmL/4F103zTVPfsSq48d1NF3YW4jHjMLKVWDhUyvzNfYVODh77+5",
-	"jW4ZUk3UlBHdRWSyKocHJd3oJw6HfaUblj0U/ogJk6nTFensrY11xRo3eTol9j0V5b5vPXhdb+lgp8sd",
-	"CnL9D77ZsJL8x/s3PwKF/TRJISricBo4wVE5Tez4XhKKdLcB0w5NGgrX5bHDomz4vp2TvJC+VYi9DB1i",
-	"qldFpHG9G+xJCISE5BVT6CSyEpxrZ8pCISP4g8529SlXGIjParkWJXQHuoMeHScE0asktkNK6wQpV6+E",
-	"kYPqCqUiStrjxk4QFxB6GlFAGOi7k/mUi/MMSn+PTdpBxqiB1dQGmjEL4sjAC991RqqmHXZENJEZmmtB",
-	"mhzYk0HjAl5jRLKhsu99Z/uKRL2TsyIO2xR0vDsUBfklCQKXGUUt/K8TjSCElWroipB9rfvxNm9VbM74",
-	"DVBZI6NxiTumssZR5sWaIzt4QteVWELSu9S51zKqKp59MXBC3+7FYF/USksVeNShETO0ws+8NvyYeK9n",
-	"4Q8ldY8fPnv87OnvHj570lNXV4yt3XsSV+49/Kx1ez8AgTQovZwPBG2nHLPFRPXmjnkjLhR2ejrqMC/k",
-	"tmh6CQQ5wwRpjM7BtsjEsRvfmRXjj8mpuR/pir0SX0peYEKuSbpi4pXoqvabLCkQuvmSr++zdfWNI4td",
-	"20Maqf9RAIP9tMCIdOGOcDRt1gyi16Ti9pEC+ZFdISC2d18xYDJHtWJFMer4PAjItCdSikFRRldAxNm2",
-	"79yVpw9F+Tfl1IMb82S4PPc87P8Q1aMgmwgkLqJeI9CxTUgzdYQ8v0ZG7aZnex2TvYlL84GmaJJto3bW",
-	"gYB8arQxQAdbb4JRcBaBe94dtrW3b1xtvVXolFd1MiaYEH3WKeYn5b19neUjnrIeVIILwK8FgPKGAZPj",
-	"QyWP5fEX9fgp0FA5Z3Q2nYTyUIfbOBzBwRnkYoxxKT6TWd8YnJewA1yHJ2d8gpHiT53BBinsp257dGJz",
-	"88nJzc1hADHXH24oQMxJ/CQsJK2OjVBkJYAQImdrjtq4AV2f3cEvPm0qyoWfgWMB40Wqt49vJsTi3q1N",
-	"V64bpko+N5osKUDfL4ndiLogVM2X/IZlIwJLCeCbW+6gpWd1CDlLO/vYfV1i61EpIKLS2ua6aYbj40UA",
-	"zoDVyXm2S7lNj/bh+d52+Kz+FwiDwF5r3bI/GaQAH1c0IbiSzXmJmRDCTWRcgTEAxaxryP1hWC7qz3jE",
-	"tniAjQxHW1C9dRIvecWehxb4n42wBLQfNtgESXVFSVOxxNqnNSvX0LY6J9qLyiD7a39lNq5hZ1JrvV/K",
-	"baOyTkTN8cEdmpPlPdx5TK1xumWzmPlDU1Fas97qTLpml/YP3HBt3YsQKreaacPnplbWOawkLa0acnbH",
-	"CYqAutdHSbnoqNeSN2zwCt2iVghGkacokIuJ2FQwkwHOzsZ+m5V7CX1GG0m/RHydUbU20A3dnndfhWbl",
-	"0rftAzOcwjLe9apZpeh6vCXX7V3ULfeEy/bODeP0hwx48U0ERtOdxp5qaJxgBgp8jyuypGpdMa0vgy2P",
-	"Z4yqHXNLlEyxu4+Vd718mPrKrt5/1OX1VLtukOH8wY7nv9COG2o94zdMV+tszQJ4ZmMX0Miu8MrTngKR",
-	"NYHsa5ATw1U+9VIa1bVyEGTAS4adZ2C1H3Ggza3NMMnsg/Wh3fm1loIbaV/sGzQXoV01+2QIOpJ2pt8q",
-	"MKBZrYfZbLI217JLZf2RmTf+mhOqrPCObOWWAxVPhM3CjoTYynoQ/CpTQRnNzZeFoPUD+1wQ2rtc0PfM",
-	"YH1svKg5oukrF65BEhZrLkLFLY2QscMweYldNKg+6S620501+3L9XV3MwcUgogpySKOMmUrIqvQwd+El",
-	"g+q7XAPbZtZ8P/mK39hDXFYljPGsOAOGhOLMN9+PG56fFWezHVSVnBVnwDv804CsNYZkrwittMRsEVBQ",
-	"elSNh8P4iEcmumF98nHh0+lDwRCQ3f8C15sRGcpVYxVkX4yFI7eMK83YdS3G4B6sIXo79EHyld2YB8AV",
-	"jXrlbxHjRMP+QUx5IJaTMUnC0zA+LNi2q0o7YU3h3f1h4T8yUGJnv/JmRm+Ef9ZkCdk49Jc0uQxjKszd",
-	"9GYTPP8z8Vn1LRkwyeKxal2CNUM+JG3kZorVfEtrzQp4HPIcW5Xn8NtADAPIU39gDoo77u2Hk8aD7ez9",
-	"L4kJBzRvKi6MjcB8Z+99Rp+o4ms4Bc/+Mg5KXNv1GJq8jhK+De64sS9Oa1H8luud8OT+DvNLnyPXGz/P",
-	"5XtR/CvAPRJqCk8LvZcMo6IkGSrGW59jHdtoOCXbqY2Fz0fJ5pboy6VjS0/9vwYdWzT5LlwS6I79tLuQ",
-	"iUAH1vdRMO4gAmh3U5Om6U4TLY86UxwuvrulimryJ3dTydV65Rel1FrGGJnD1hHSQPIFOrDZ4+PECs0+",
-	"a9fl5LyDCz4Xr+aciinTkzEZ55wKUkrIfGylWl2RJ+ePXGsi7il+hxJ1IgKpJwb/Llx00ryhf0kSADxR",
-	"VUAznxCqxQl1MCwMGIIRGNeqs4HZDNfVZ1AY9h1eezcl0Iu6qg7RvWCNgEwQLkqGTCr4b8UWTDExZ1dO",
-	"92Nl3VnKoP285cpuHmFO77CNoW9h+EqsyAdFd9jpKfR1sg7Ydikrdkn+XvP5qtqBT8QFsUtB9mf+1mzN",
-	"ntam8wB75y8aq3w/sE8GUIB9SSXxrq7YsCsb2r4BFzctlwdcHMqfe699qeR6yHUf5JCr3ktl/rAbcuV3",
-	"XLE54vB63UFk8g/uNiIYrVfYEBU8PH/49N6T3z26GOwNbqgxTNlL/+cv5/ee/fTPx7/cg//4938bHh7+",
-	"YjzDbvWAMv+WXrOODk3Os/bbaCrTqWn1JQWDkmyskObi+iqO8TqfH+nsHFFOA0VllW6TSAw9jfDl98Bq",
-	"HqQZmuZvp7Zs4zcOZiqYqqlfvDR6rwEG1U23tq6eogOIPFvfeJp4cfyKUWHji5MMId/e087tFEv3J8Y2",
-	"e130sLkaVQahPgVCMF3tXeca9p+nuHcG8uIdrPew8ioQOyEdxdFEU8SbRzZVhL6jMnjVoas8NAC4+95B",
-	"e7P1ZcFXjt5X53e8r+aT88FhX/XAkxj27u12zwPo+zVxNeOf7TO7d91dr4fbYpM4qtApDaog2JZQQ6SY",
-	"D8Pb+/l/QOeG33DTGSR57q/5zSs4yitIkj/sOtnsPQiopDsA9Ajs/oJImwghAwWOZ4VHEc1Da3BX8DgE",
-	"BaQlJAaLmCPFt9K7IqU9CKzbD4PQnom28vhOrrCBey4FlnUBHu5XPn1GHyBI+MlRs39uUQ0V+GTMHpR0",
-	"V+AsF5BYLBoaClznIvQh7zc6U3t9Lqt6jQX9mVNXSs2+dVedquOeffq3S8nn7O4b7e2/O7XS8PWTWVme",
-	"jA6eCtvK+miKbKkwwM2sGRu5jOzTRirT0U7vvaHKvICrTtVWDR7+mdwJ92WZBcTZIUuqCcDipjtnt5jc",
-	"0IwqaNgtSo2OhKGzCmi3fbt/V+fDqgVoTm/BI71gXzOcjiXv9TLeG7mJFr7Pu7CXbyak3qbCTT+4XGap",
-	"EMtLt3TX6R9n+8dlPuX8TmVpKkT/gqpmhkBA7Vl6Qq6QpPg8sAdPZ9M+uHi8rTw5ZSFuq7PibAnzAUP4",
-	"Ft997zuuN1JzvLqzCGaaWBCMBeMGIiKQu4vFG8IdGjyPwCH6ZRnqh/BvMA/TJmNjxA5v0J8MkjtGr62D",
-	"bcHUQBivspN1HBfiwxwX4oQuw093RwHr4IKfhQfWr4hxvG6khKRHBV29pfDFe4GnAaPiGi4FBrjQEnzb",
-	"0CyHYB4ipN0/9MjztqLiuu4qQIeEN178g7/2DiIL4V2ZFQJGnAnLZp2ts6Y7oq13cmDN2kVQzNdV2h8x",
-	"T7KOTN253X8jF2AQgNPPSh7E+Vt84res5b921tLL/heUvYywyB4n7VqqBpCFU+20qgCh5NJ2ozREq/qt",
-	"Q03/V7tK7mQL0npPDi5ZTQb4Er5rkQIiJb7gLSbCAAyPp8kDXEZnKiGgcDCRp8upvIdj567jCr1A10lj",
-	"CjCdOyLk1inBRHRBG15VSHkbUnFR7LAWeSBQgzhORfreVlTsreeXlV2LB2cHe9ehwrvcze/pDoxcuTBM",
-	"uC2c3N9HZdge/BNO2s5Sv5egnk+pHd8bqbpQGwCbn6Cvp3vWVxqxdUTb907opb+wc5lx1N1E9wZY0uns",
-	"RL2RS8wQiKzohrAGepUKLq4LV9fsSh9yDq1jphtCM35x7v5vUtPmJN0svpDI0CK0EDxpeGiI4AlpjiEA",
-	"94/uwCn9KM2p8En20Z8pkXBHSgmzB5TY5YH+WuHZYxL1rUVuFXB3Q47C0vUlA4AS3cXqJyvfgW/OxP+P",
-	"LIpy4locWRCyN51wtu6m3zRo3v3LHKzOWrVenvPlhNwOFOAlo0rTqiNh+Q6vYc+rqu9gDI6NPxxD7ZFc",
-	"IBcYhhWbiCBUcYBV5f5QAgdceNCT8z3uXbj4wv0VSngzB6u9fT9OPO4Y/a1vin1ZIMasIOrrSBJRw+Vg",
-	"JYHJpcuqGTn1vzEW/+oYi9957ZJTgUH9TBcVryqiarC/XWsOI6+x1MfXB2N0a31A7e36c0eVPAEMOEST",
-	"1r0g/frOwPn1cFA+jHuyiGPtkPcR9OxI7H19Osx9XbHv5Ly2PsCdg+3rNPj0T1PC6ykRbOtAanrLsZee",
-	"XCzuk+ekdB/uQryC8NK1fR7ZLA+W+sEc4FqdzJnfukt6TAdoOjeCdCxshL1T7EDqT6ng/Lfl4Gr482TK",
-	"Tc7ntfL7i4RmMxhosH+aVVSsHMkqrr+HipIFbCWR56PKqDQYJFWsoxwWL2jU2/Rb9tV6NKLtRGrVt/oe",
-	"plwxAjxhzlcQvka66oWvkZELp3bxfMNXto6x8fh/WHjEJXX1prBr4la9O1628OhlKgwDSsMqdMAUUBtn",
-	"d3oO88HLu9j5O7rPQf/rDn89B0sIOpVJBWZmXFkVpObr/37++odv0AqaU0FmzIkYK6FwcYtWka+6d6xK",
-	"XBMpMKNlvYFNRef28djS1CooPhT+DKJmDft7ziLrp7/7TtGFCQbCqWzXAyvhcKVLO5BpIuMwq/A85vyc",
-	"iLgee+UiyJwCjMT33w3NlKyeX0Fayv0SdUkdogwmZNPGJUUhyp8aTqX/dmik2Q4mrAtrSi5hw4eT4wrM",
-	"RCmcpwoG4p6gOCVtdbRHDiE5CZmxI06UIcCtuwBs9QG1/Dgnw9JxVpUuzAX0EnJBHBhGh8bZYfe69pIO",
-	"j85KbgZXjMMsY8FProzkjf31lNvOPhte8lm33Cj3t/FYYUeg1zoBI2Zton2HfUQFPt6HgexWAtPHdUY8",
-	"YlO5GArrD+C6I/O3CO5vEdzfIrj/YhHcLyFM9usOHDu62NMHiR80c5BFr9cVe49XjZplfPK/H052guIr",
-	"0VMDLp/K6PmP929+JPgR5OuH5w/P7108/CZAXcHdcdI1mOmuHsHlUQ/k8MDLJzG08VFOknwDkdCnwcCx",
-	"6D1mXjJhuNn5DiO1bsie+7k8uuTm1E5xlyW1F/Z48YFenzzO8UY0756y2qub/KT+EklPPqfG7kxs3L1U",
-	"xIkQdsOtQDRh8SOsbCjOnMvN1A3dv5WbXXrXXtzJrrWfNEmnZEQUgV6v+IqhmQv2plwsClJDr28Kzo4P",
-	"UcmtOHYl5GIx8UK8h0QZOK+LxefQocg/IxeL6Qq+44No6+HxaKUKrpdjMcvR9FflPWh7NO0avOQVe1OV",
-	"r7Gh0knamuHTPxOkcRhZ94xd0+laPmxd/WZIG9pl/Eo3FbcV0DCPMF9RAsTp9t+pCljwFW9EtPq/fJ6N",
-	"ruppSEx+YMFxUbVA71rILZEC4zNEVuVHbGtnXMlCIw+uQBTXvyBGymPVgWJryoXursfFS07qNOIrcmF1",
-	"N8rJPEb3PKwHCU4N1/YHdClORz8Qzz1aN33FuP6quyEHxbcNDsL60U3le2pDjffaw8osaXnYmKvAoGbT",
-	"2IObDgLnU65f08tgZs3gezPqOMhHv6m4feuKP9gh/MGO4LN6k1PZpcJHWlEyWlEIg91JoFk42KuQJI8d",
-	"h1FqUTMdtmPmpOPX4tXJzjh4+GeivHydXE47JFYSjGxEfuB7Zu59K+WKs5N7g77PKGxzcEGoKEMT16Hx",
-	"J7+0D+a1Um6yslxP/Fq8qQcSPeEEydp85hlyI+hPNGpm6k3Xcf8eLjhlZQW8IN1nAoAqHJv3MgaN4NMt",
-	"JEK7GizlXVLgfJsxsqYlI6093ikjOS36VupoJk6w2e2zf9vrCY0PBEPAxt5axaLhz6y4WDUGAl6rDVWG",
-	"bBQXhg3WCkA+1W19fcBL7sL0+kHKVb2BFw5u+Q+jm8r0wqc1bX4DzqGSchXlyurNccBw/LTT7Kdo8sb1",
-	"Pb84xRBS6/WalhOaRQ2J22DzBpd3YBKmWavPkYWBoeIWFxJtPQCZfw6ydD8TX1bC4Gh5P78ref92cnr0",
-	"o4RelrSTg/uDRCro0zXkhxfkYKjTFAW3yY8JfDTYyRU1rNpF/DVUKX4zlBPIyBXrcoesKvpgrzmRUodn",
-	"f6aAL35X7ty1P06pzO3zAueEvFZ0feXMYMSwuJTMnA1duA2f9xg2eMldGDbwqsEmDYxrMpMGnlYADcy1",
-	"lCWGjDzqDawchPhRvYL550c2nMFvPNU22PD557Jq3OKd3p6x7xmUysA1HYhSP/m6fK6sfXZdgth7VsmK",
-	"USVYA+BbT5e+gPfgC3zlgy9RYZ/oelMxfdVA0CkCZu32Ay+dL1wiA4A0YuzBDlIw0JoNUvBZrFmYpUNr",
-	"1rm03OgwW5/FwHWT82UZuEcovTvYXBMatX/kkXD45vyZ1r2DtsEDL0Rd++EDXbEX7jqXJOgDlXPlAMe6",
-	"q8gv33Il2Ai9jfABPfsKL38S0UHfRT1wvz4lQIu6pRMxAQORj18y6MTtFbYJbzRLNAuv00zLofIra+X5",
-	"pb47O8+9cai51yi+iTtmz3aBJBXn0rpHhtbXS3OYSpyuqq4TKPGaqlWrifn0atO+4jOFle98B72nO2tY",
-	"hCXfNu26d4D4pjPp6ngODSId20PDrU6naAeUV2dsjvNTmp+5iuYpylzdCvoy5Cgeb9gn44GBJzZkMguy",
-	"oTq/HL6GKmPnDCpfCrN30arxuDiijsm6orpGztmQtoKmXxum5nYpM90bpFjwku0XNIWxPHsWjeTJ+f8C",
-	"vqC47MPY09RhA6B2ba/+Q6+0o9rg2omyFNWukWKusGJpXIHIlEJsGJ0vwdrtjNuEqwZJ8sA2cRcnJ5sa",
-	"ZkG4jxtqPfhFjshS/Cz6g30CPDpUPkanjNSMUKG3gZgK3hmZbXYgUKwXavyRAgCiTrlExlQSpTri3SBA",
-	"6sTx7q7gnpo03g0U9xg0ZUon0T6p4KiiuwdQr5MPHn1Qu+dwxYmcW0V3n8lKc41pDtfne19CCbVyik/j",
-	"5X5QO7KGPLLGGilfT4Aq1wdfG5tNyO198kZUO8xXLChkNLgmpRQsW2aVsNdglWGX5pf5OfwehcKnX2p8",
-	"xRe72KCWyRYRdBMa5fhc4/cpmbE5rXUT8OCAMyhlPTOx3c5Vu4IXLXhuIBvSttuBU6lEwbmWRIoDwRoh",
-	"J5qXHVX475l5DlecSETss79YCdkyxYhm1obi00T8IfLhlYJdX2e32aUAfX4tZehkAkzHV/b/e6MMFYF3",
-	"7dbDVzlwIuVX+iWv2Itw2Yl6fPrnf9EnAGSSJytlQXUQr3Ok88H5ob6rHO5sd6L3WUv7Syyk4fOBNN7v",
-	"mTEV+xHuODuaPWk4AzhANKckAOdztr99oFnqXK5dRNGlWNxmI6UcM5eK+YYL+b3y2j5EXP+vtpWm3SlY",
-	"yaDJGmfWp9Vcvz3AAJC1tJsmtK1wJ+aYla0Y7aadgQu+Z1X526pOsapLVpVOCbYUH5J0NSaLcyiX9IaN",
-	"OdzqjvDXH5n5ABec1OerdZ6bwiXxpnH8HAmNXCys+puxirMbpj3CyTMd3nBVa6LnVAimAO+hV31lQXXa",
-	"8vOT94WlR+2oPlt69K6W+z2z3kF6yUelSW+Y0v397PTpW9npjr5XbpD3E2kt9xMaR1iC2gVx/+WX/xcA",
-	"AP//",
+	"7L39cxs3kjf+r6D0XFWSurEkv+5a+uEpr2Mnvo1jP5bvUle7OQfkgCKWQ4ALYERzt/L927+FbgCDIYF5",
+	"oUjJ2cv9cBuLMxgA3Wj066f/eTKVy5UUTBh9cvHPkxVVdMkMU/Cvb7liU8OlsP8omZ4qvsJ/ntSrC2Lm",
+	"jOglrSqmTUFkVTJtiFRkxpX9jxk8QKvVnE6YIVO5ZBp/OylOuB3k7zVTm5PiRNAlO7k4KcPnihM9nbMl",
+	"xe/OaF0Z+7tc25+YqJcnF385qVcnBf7t5+LEbFZ2CG0UF9cnv/5anLwSRm12J75hVBEqSiLq5YSpguh6",
+	"OidUk0fnj549ePqHxw/97FbUzJvJMRiuOFHs7zVXrDy5MKpm8URX1Bim7Jv/85fzB89//ueTXx/Af/z7",
+	"v52kJvhayeXu/BSbMn7DSiIFMXOuSUk3dlMrapjKbNzMjhRPZSbVksKWUcOSH3/zrX0usU5edi5yST//",
+	"wMS1mZ9cPDw/L06WXIR/J78ze0vNdL67Tssbit1wzWGh1JA11UQxWvpFzhktYcluZm9mD3CseD6JL4qX",
+	"dMIFM7vf5EYTGCy9jVP3Xma9j+x6U997bVlfpZbINZnBj8Bxa7vKijNNJqySa8JzBwHf6ZhHZiJvKa8m",
+	"8nN64bzMfG3p3uoic+prH+qKjfyUsq+M+86PcEwzzIpnuJNhw1Hgwjx7cgIcy5dWgjT8yoVh10zB966k",
+	"Mn/ahO9tLUBLZTLSKczFy6docnikT4qTGa/gfzUTjsL15G9satxP9n8C7fk/7L8XXMCJxJ3ztEpKvI/s",
+	"c4Lp11KVGvhvxisr2Qsr7b579ZGc0RU/u3l4ptg114aps4qK65peM1JxbbQV38sLck3ra0ZwwheGl2xt",
+	"DyGx87pYlTOiuZiyC5Ce508zdDd2ZiPZ+aMcLhwZVRXPikcjRwnHXy3F9EoKzeAWfK/kpGIgqqdSGCZg",
+	"k+lqVfEptRM7W+ET//43jVdl861/U2x2cnHyf86aa/YMf9Vnflz4YnudP1lJwTVZKymuC7KeM8WKRoYY",
+	"SUp5CrvkBrPfejE1/IabxJ33cc4s8bm41mQqa2FYSSYbu3kFsYxlt1DLJTNzLq4JqzQ7PSlOVkqumDIc",
+	"d2GySYhbx6WpY7Z9tIoTQ6vKDcYNW+q+/flIq2oDL+JQVCmK/5aGVrurlDNCq6q5S2ayhqOTOOSNuPiL",
+	"XVgzNz+4W1hzzCQe01+LkxdlqZjWL+dUXMPSaVlyOwVavY92bEYrzbbp+oEJttZ2u6eV1EyjhoQDWoWJ",
+	"klLJFXGnfJcIlvqpUyHY+oJQItiaaDZVzJAVVaYgtNLSjisFw33hGr9cXsKnLdXs5eRmYOiCaSIk8gEV",
+	"G7KUikUiDb50UpzAGAkhVIC02Z0htWMyReyvlnsn7JoLsuYgyyNZ8CQpCWJqwQ50kIUlrqQruWQTWW7I",
+	"ei7JlAoyYcTIqiSwTl3Ys2C33NJlsiGUTGlV7W6+26UtDt7ZgW1uLSmvNp+QbjsPz6n+hBSLfp5IWTEq",
+	"7O+8TL7GheYlS78CF8bFPwPN7MosyWhVJSmGQjLxEa+dRT/Gp1lWpVtVS6A+MHyZkKrFibH7Ec1LsBuQ",
+	"2NQQKab2Fdip5BxrVaWVvZg1QOtw6p27NRuS4RitDQ/b6OYWkSpafCevXTFjLAuNFAMthuQaT0SbJakm",
+	"HI4rE4YpVg5lx+gwPX50ntjKJf38Bh9+et7NrO05n//x4vw8RdeGF9svWIbTZEk35FraFcJ9vaTTORfs",
+	"K03kWhDBzFqqRTPqAdi4R2G3qpc/bu35an4tNMFZf/3h9Uvy/MmjhwWZL+n0gZ7TR0+ffXNJFmxliGa0",
+	"YiUakZaJyTW/YYJM6HTRFmdPkxPwB2FLTZszEJFmzjaEKscOa7zMQKkWILIdq97iFLV17l6JG5+o5GGo",
+	"qErYsR+Z3UjdcDoThKK2wTXRvGLCFFbiwi+N9sE1kTV4DxSj07m9ooiRklRSXCcOwcww9WnJRW2YTgsq",
+	"aj5VjGqT/nWy+QQCKyUApwPsyN3jkJbY2+wMGwD0ilebJNuyy6rLTSMv1am4HiW3u68BlTUCczPTVqLZ",
+	"padmt2ZsUdLNyCt2PZcjX+CW2T7NZa2SXNN/szh7LDDX1pgNY0VrKiJTu/E1tFkYFxPterRh2dO35zX0",
+	"QhBqXx9y2WyfsyX97Kzo8/Nz5wjKmtXtQ7j1au+70RFtz//heeZKig5u73VwjINpNe7o5Qviz8Ml6LxE",
+	"WDUUpkgYt1Lf2nab9t2Rnu3gWy59LuWMuPU1cxry2fhYtkcU1rSwnHPDFFiUVq3y5zDc3VLgL6ZmGv9r",
+	"zUrh/9vMa+X+c6Y4/oemplbuP2t4++dOZeYP/VKhd5Vt1WjJhfvXw34BEnj6j3/445NeH1PuesU5J4+5",
+	"0GumPrC/1wwP0ahjbt/VxGsYS6Y1vWYatAw6sZxKiZErPi3ITMllUDMSYsA+nTY7luD9bgvuHY/4w+Lh",
+	"H3/9t5POvX903r35W/vnv1u4ySV3Tyl+k3IZvPCbgdbxlC5jNws4EbhV9eSMcLO7HWGhg/wZdkGpy8hN",
+	"oe/1t+6xnQ1wf/fnLrkBVkXfj3u8K0ozQ6gdps0jfrsSzDKltd4WVk/T566bdWYrtfz5/w7noJZWG7ZZ",
+	"SLM7m6T2m9i+BUt4Nb6Xa0LJiiktBdgAmkylsNd1YjNkykZCw8/dunZPFbskbLkyG/T5wTavLH8KxkpN",
+	"rLRNrR0MkPS5XDnW2o2+BK+PRAstNfCq8X3umhPC8GqoHrnFtCvkWNgVP5JfRvPVJCsbQ6fzFDmsOgM/",
+	"Lpkw6E1zZyNxckXFBXrvNKHE2n72wrGG6YpP7X8Rrk8uRF1V2wdCz63pihcAHgN0biecNyazc17nGK61",
+	"D3azbmuudgrbuquLLLg9SG5yXXLTeDjbG/AOnInWVguu1ik8Wp6SKzCu8WpB29iycUafPLn4p1Xv2Ewq",
+	"hv/t/Zv7+gDttH9whO2cdLBLS57SdkPQe4cQYywn3JXhF0S864l7QoRI2ABnu9uU1BJQYKV/qui0R1qA",
+	"9AfhlHTyyQUT6QHgp6+8Hgx6I8o4jjxEyUTJtWbqK3vZaGf89PgmfIgNfHZuYYWnX9iFLK+8TwpHy0E6",
+	"5C/Y5+xVxxMuYXuARtIX2DNF3WTwbkU12GZ2f+yRQXfI3B6uzwZuBreV1MCfGRzwsVICl5HapWwo/QUB",
+	"XiFcGEnWcz6dg6qEJx+UJtQMrJWxUsxeikQbaljWkbn7jblck6msKkava6adP4iboIBw5f2JOsWLtDZz",
+	"qVxAbOfXWSZov57Lyt65Zk5kiIykhp/LqtSp951MNIpbzdFq16Ik8HRBuIAYiL4kUlSb9gGYztl0wUoi",
+	"5Do2onqdGXOpzacFSy+zxx3Vxa6O9n+2j1r9SpZs3KUl1wJ3eFfOcCFYemaRxtHe2Fgt8iEqHyLNqC6f",
+	"N5nAxnVOvPc4u2QqY0dOjb3yKjYzPWQFTgCVDs6ORqfQAGlea6Yy29zvqgoZBZFPqUvDcnTfK8DprQVU",
+	"bJ1agLqY83hcom3FccPgfGhDN/r2cuGCzI1Z6YuzM5BEp+wzXa4qdjanaiJrVZC//vWvf9VM3TD117+G",
+	"P35/Ef5hD/yZVjf+Da+KW5nrNO8+3/mW1NlKc0i+EB/fXhdFc3D6H/X83xuQaM5DTzpOPniCsWcpnIfL",
+	"UpXjjRSHnjF6YrwvtL03qYBFxPb9iVg5Rv6zk3VNqk4lpxDjT/CuPTOWX/GEBq4lHBjUO7T8AGs2KemN",
+	"ValnZmX/53HSTeUm8t5rV2OcN34mEAByA3l/b+GuluRxuO2BQi1jjd+/m6PQ3MmtnIDnz3ryDEceoltc",
+	"fvFZKjpuvN/QQT74OYyvI0fRjmtm39hFOJmmdeXQsmQlOrfdwXFKqJ1/4kjELLoVv7ZPzfiUGsjToQaj",
+	"sqrWkD7FwBcGKdAbbdjyK12Q96/eJgRbN6e3PwqC5YLESig6GZyiixNRtdDkjViQj4puLglKoe3rb6Lo",
+	"dLGmhqlwE5Y0utusyLrA/9/xSnQdQrT27P/z/4xdIHQKaWUurI+LuyT6cTMnpHvyE5N6umCmwNAI9Qmz",
+	"EzbnQDqIEeOdsp0sNFIwbPlxYP0zLq6ZWikuQsY6qghfaWLfJQu2KcjV9y8ePX12cXp6OiRacgv5shOu",
+	"AcKA3SCnhlZNuvr5syfnO5etZ0WCmfI90ipxpPtzuiMhl57sBbHiooD/f3GtZL2yFMT/ak14PZdtTh6y",
+	"t43c3Eqp+f7Fg0dPn3XSMzrRgz7l5e4W38jpQj+9ODuz7HGxkgo41PJ5/LchiSCNuN76wuMLgr8VkRtY",
+	"G6kYmVPMy925gEcoayuqtbVCvQywdi5ZKX5DDbP8brnt/au3kB2Ipxi3ERILF2xzSt4Y593Doo7dzJch",
+	"N8lWIJEugxcDKXYJdoMgKDrc+p20YdpqkwM4Jh1t67qWrLl2Zdgq7UPUhq1CYBeyJH22ZqOMWd5OBgFo",
+	"ecMziQ8lM5RXaTN6kfbsazfJ7hXDUzBI+Eh62ZKnXH8vyA2tanfvyOm0ViETaWfdcmaYSIU+apHJvoGx",
+	"+9eAjxVupPz0E6otKPV2tpOKioVLssWc59nMiqkQzYIM0KBMZNzWyZy7TjmP+5pw20ylwjTz0hdfjcgp",
+	"lUvKxSFmgSfhECOBgB+5DntTHuLbFZ2w6hADKTblK75DkP0Gg5j62FQmqVJexeb42dPnikZ07CbcZ4pb",
+	"x8xzVTtvFmfkadVwTNj11q7t8HVgjLAfyfMrq3opGiE0whL4OGfWeK2XwqvpPiSrGdMpcQTPJpLWhHMq",
+	"SwXqq09tscKh1jWtiERPcyqj5OnYXNutvfezSm8OBJXHJhnza/GACzLZ+Kg0+frdi9rMyaPT828IF9ow",
+	"6nxzXiPIGkj/YIMM0GllueATLzN+cbuVXOvaag6QaAtJwSslrxVdJlSmHk3UfS6n5/Ql616SVT2p+JTg",
+	"OJrM6Q1LuDfQ0Ehc2f42790XXHM6TzKcNbAvKykXrCT1CnOQ//jk4ZNvLqEkp8kM9mHy3s/qqVzl88Of",
+	"no/PDw/xvf4sihZ3B75I83ckMZKhJjzPWFq8RENxPXf3tpzN+JSRteKG6VPyoa7AhTWV14Jr8MJPNmRr",
+	"o0VJnLA7XJlH4krufWmfO5OPTB3wZzvj91tSgVxlT0sy+NAVE+mIPsR3SHOzhMugmVZPsUWLO/b2Fg1n",
+	"oTupvUinKEU8tCU87XTxctL1pNnNZG7j06d7fDrBiSPyJR8mE66G5qp2cKi9ndR0DrlVxt0gGyhGHVSL",
+	"kT9VI65mWEeaM+uUvPren6q4qGGEWbSjGeSMnm/ZlJfJTKiQ1hhu9yitccKm1tY+bk4jNekkLZ+E2uzN",
+	"mmpS4kogvGCPnqvutRNPZlaNTZlEY3n4ssD+71OXm8RLv1rPcP5zSaLx2SyfolRx4YhmZ0UV11JcOIG0",
+	"prFsEnINDlnwl1h6WlVPmnkq1y3OxbbPWK2e2mkKuU4GrIxLRumJNUOCjn00tdBXlWbgvdo37xRj6Gyp",
+	"2xmnTYaJ12FTqaf9lTu9Ymlw/moybJWJid1Fruu2AAmlJh1ur1eK6lqxjAOFayzVshzIFNU+po+3amek",
+	"cXdbd/weuyoHOJJ354IZRsbBaFiOd2vTScXFlbwnoixxgpdHP0gO4XPl09MUMlt1tpLaJL7cOJms2AOj",
+	"DEojGQnJaykFbClvUsI02o+1PS3+wdQgGHZPm2XwW5OcNCL7aIvVmnQpv/fRFnqyJlwEuFt+Qzv4c19Z",
+	"IjUIj6mzspCH/Z2IN1KTvkY1WbOOCvB0fiMS8CuNjsRmJ7a1wsimfZwSJg3r+3SFBQMXboJwE4YOeMfK",
+	"2/yAUtJJT3ufhik2NPH3gvsIslAaXyRF6SStPq8qKmgaOOqn+aZJzI5KLKI7Dtyzkw38b4II15SLlGS3",
+	"N0WzdkMXTg8EKruyf/ctGCJ1SspGpbrTmg7YeKoWmQPqI2RkKuuqJEIaWB+EBZH0jTKSLAUbrvpY+/m/",
+	"mCo50nJ7YUGPymQ9lpDX68wVsl2bspfaVZzUopR0kipo86gmrnwHoR0C5fszX5sJesr7/fJLjb5eON7L",
+	"8LxUSeeFse+GwMKEgc6ruDFMwKXKEfUqUUBj97LHaHcDpa8/l1fY6H5TfXNSnHyu9Oek1pfxLCxpyUZV",
+	"DKcDfJGMGltpouS6y3sBwRqy5lVFJix9+bGpFKX+VLFZJhLlCyyycy4I5nleknMC9SpODy/RXTggiRPS",
+	"n2NyqFoIDsmrbhBt5GqFOFEUgKJ6xTCP0r2D5wU/5LatGRyrPjw180y87x3Lp3OS1KxiToVMdjwTIXB4",
+	"AB998C5TvWCKTO2FfyhPfREBE0bU64If3OPwrZI5Fd4knAHIFSbZc3ENgiP8LVymVuxWXCwgGYpWFbg9",
+	"vdLl54EjNIpZcjaaUYWofZ13hSPwFT5t33NC8N4w0NrJZ0CDFKe/5qwq3+dSzVvwW7itlhIz+5KLIOMZ",
+	"SWgniTsAudnnS1Hi7b0CgBvJQ19ntisy8M20xPIFbCmjhab8UuGOtqKWTqoNwQeLUXVAuAnUENBOm3yk",
+	"pvRO/+Xhz6eBhHv6FnAGHe6F15atP8pXAgvJxogqeLWVlB7l97UqMl2mgxdku+ReUTPPek2fnJ8P8QIP",
+	"r3XGr2V2w46eUD+8RylexwWhIBYirDR7Jjv9KInqNqhrSIIFAaaLvznhAzdM8RlnJakQLWOYJsFugeG6",
+	"OxgYfaM0GZBHyeohu1/jhgpOol29y6SEkKPZ32StBK0KrPyiC3AnG6/eDlA7ssWmEXzF7m+N/bIrAtyP",
+	"X2kSxPuAebi3PjkUoq5hfa0hhEAfPX7+6Jukmum9Lwkxt2JyZTlPSWM1NwElQ4xQOA4jJB6m30W58TPu",
+	"SngsB7TKfewfvTiZW4EouqrH4HuZvZBErpiwVMYY8PkfnwP14Sb/Jo3Rg7frSGCfnMW5weR/IK69B28k",
+	"LwvI1zRSLjz7Fah1KQZrKRHONvEV/PnTZJMmu/tMo2qHIl33MZfJ3YdNlDw9TmXI4xal4IlKpj51eTDd",
+	"I/libUALuy1c5o65sKbcoObmNShXXwWgtlrjb36/AdQyMoQtDdOqXp0vFbamrxhn/LlXknChW9eZh9QO",
+	"wrTNyDFckqNjhNAc0WCHaC2V0isiTrds18A7UqWU4e3L9UeHH7F9wYJgaReVg9ghUuA1y1PAZWhrDxGb",
+	"Y61veCGD1jowrlN6xasZrdtwzCFgv/DZ/IjGkIM1BVDntOGfPaUVmxrvE0rkxs6pSnnM0Wb3cKQ1VJuD",
+	"MQX4RZZ4X4Vr50l87URj10IxWqb9UU32sgME4YZQiDgFF5WQxqqYdoyCaEmERIdnJeVCYz01T+FJJHTB",
+	"E7dDrf3I0ycTr24TyR2xJqsXXCzez+bCLqnAcaeumE8BzlXC2PXFVWfR9ZrkeqmSOHRwFTcpi7vUTDur",
+	"7Nespgo4uv5uclueFeqpsuA9qvF34nXBsYPb2Lhy7Jrz5L6qlx3EBj+MYnNGlaYVWYNjeQlOZXPRIrxL",
+	"mML1pIChnRo2QJh18UgIfHTxSE+a2e7Oee8HzjK9WbUor+DMJjMpKK/8kfYZKC55zNUneG0Vkgn1PJVz",
+	"ysRUbVbbHiRToZuZKmP/8+dM+dIgPEm+pCsIpK3SJajeO91dW75V1KvdwjVZSm2spkuFAf6wm4BFalkd",
+	"d4s27t6FBbnpFPG+RBNJUek7JetEScaVldu0Cvq+DzxARoTi1/MUx47OoIPBx2Xp9QAJwMx63Wv4VFeS",
+	"nRsozLEnlw52ce8cOsgRcwguhd9yKxpyG71ngVmz3+0ZTDahe0fC2/JwgLMl4du9FSkyVEht/fdUlPtD",
+	"KoScdocpZEVPwPELTnGnYF0Qa9jpgmCCfuF+RZmYALGxT+2b+ffoPJX8hWblDg6k6+6CCpQVzhW9RvvF",
+	"KkX+X91Aj0+ywda2H26Qat04/fsAHyEqnoA9gOsBd7ZwODgAc10ywmcuRNQYZ/35QRh//3RgmqSjnjrL",
+	"qI07cQSjvvX8KFXsDd4qynAFrS7zIlVktRfs8v7QAUnu6ZIFdoNYGYXuh/NRjg7FsCSt9pfHiu8QJoJs",
+	"mJhCTUbdZEPmVJQdaaFbVZvgvEFnejMgWFRTudpcsGUVtHf/fW40q2aXEKCKZ7ED7aMpL3NJzuf75FeP",
+	"QFBLA42libJaMZH0vl+FJFc4A3N4kkEHjLxnYIyt32PmbwurgCTdm91jukIv3zNamXkqbBYg7EFx5FOG",
+	"Bd5WVVYgIRFtsV7ZX7WVE3qRSo2e86pUTHyCdJfdD70GZK4lF1wbRY1U+gJ9kSslp1jigTgJjJYtFsP0",
+	"mVICKiGZsI0Eby41MTJXBE3X1NSTqRQzCG6bOVuSWV1VkLExXCPUhppaDynYhedSG/9muX98/gXGYuQM",
+	"vA16CzYDcunh0C5XNFnyUMppvUzW59Ctkbkg//3i7Q92uP+4evfjVi3Vw+dPHp8/Sd58VrZ3aKXJqulW",
+	"H5zax/Wcf8cOeNFkDwuXJh0CUy71kpeYSS2D8JlBSbxg6y0HsifFTuGk25sk0cQNNyEZ7nZdQqYSVnBK",
+	"fnIwCqh5RgmkUPQIotUpg85694myCcKGvFCXb/h4eyKIPBhcAvYF+GLFxYKwzyuumEt0RNDrx72Q7g0E",
+	"ZWeDLHgqmCvO896aa3Lj7FPNBFv5tU1waYCHDSeZpWm68gLfQgWH4gwmG6cZRmSaziU0gIpqL8kbBFoG",
+	"fFkppgnVyG32uGwsaT5plk4I2HiQOiHTeQA0JedB1M5kVcn1TgerkKnozpndgAty9jfJxf95+e7bVydF",
+	"FyBpPzf4DhJJX19fTnUPpQvvVI222X0tyQTJsG0LhbhAbA2rCrUAiQdX43QgRkwrqucdmI9d0eRLQiew",
+	"UZCPEryAwwK56XA1KOcuYihifS+KztvdeHT28PTxSXEIUOR82IBRnQV4tD+9lGUqdAwXkMuUoGCsSOWr",
+	"k53N0vyo0RF+CRFKr1lBv6MJA1UCytLYOCzPUIwwYH93Cxf62j90tmVJOrGZNnxJEfBq5vFXXBdE7YsO",
+	"aDkQxVKUMp3GOaMKttHlN0DW9pxquO+i1DUKOOwhoxEqVpONjsRCyLVIpQuzqtSxP98Bm4hqYy98F4pW",
+	"zRKn1F6pxlRsFB1vXAZ1smSjLAL2ZUHmrCoLgvmeBaEV5AJjSmvRgO4XUVbzJXGRYE8Tl4iKCcyXkB2+",
+	"YajSRoe7aGBJ51RcayJF0+bAvuMI2RMb7AAU94sOB9Ad0ZTw/HMKkuuFB37GqTs8aCdEofTclR3hkTzM",
+	"/Ti0YVMDSQ018Cm+C16bbQU5xr7OxmzHTPpQGN7+/q91k5qVSs0GfIbk0QVsHSQUaaQlQVGKpv5JDpqg",
+	"tx4AHrLHa851LpjrQUZdSbfzwHlRkQjf6kzSmpE+RXPGbxhpOjLt0d8AHBfudCBXRPDkntpbigYsMnlW",
+	"AoBp+7B4rNImlQ8tICuzqF7Y2yt1RAwTlpNHwg7kb+GqVnRAe0bH++7xIp5IatE/uF7EiYX7Jq87q8Ur",
+	"Ws4cG7g8W+0LQ+y+724I3gmDvX/vXfLurdGMPPTfDsQGnSSLH70FG64v92CxD7rQ7Za6nWeNO7gLFeRm",
+	"mCQvX3IzNgT1vVxDH0DXJTPAVkTJCjUef18fTKggc1krQg3EMHfJP+faSLX5lG5vZY0z766e0alpB14C",
+	"p3m/QUilvSTnZMHYKgbrc8bxs6etlmfnyZxNtjKZGe3WfLr0O0wPDTrCrb7vVcvMHDDdShcBiAqTcaUJ",
+	"waignBah4XRww6Dj89JpW7pAri6I1SKcs2LOpgtdLzVUpt56LbkcQaQdRtT8oaqAL7FckiM2CS3fiWrj",
+	"O8unUwk/ZSqWHfvZJSB0MplCnH67B17/KuAjDVjbluGC4Nvas/veX1hOsmtIjdk7qEvM696dfWbrBz7m",
+	"jrhvHHxPVlJWyVGD1WF821d0VKM7chvwuAwgr2OWtSW7W+Jv++DHgiiad4vlG8bZYtIt4sfbuUO+9A0h",
+	"Fi8dLO5oOLjSoWhUXCyiuGzLc/V/splsu2Dfj3rTFnZQW0qWXda+HnzL1OBRRIbIoS/ch0f36J7Z5Eb+",
+	"p94DT9/5W5uG+HOpmcDO73ZeB2KIBtcoiQwSv3s+iJuiAZOMJaeL8RgrAYwHIg2+R4OsE8eiktNFq2lL",
+	"zp3qHkxPUi5Y+UaYhCMo5A/EAB80lUEMccQo1bbiGoMgCZdAR90NYu0lQDpaEwEty8HygfRQHpzomvVi",
+	"hgzSs6NUgmFdocAJVystQ9lE1A7KeXbHNYQqTow0qQ6ZW0lGZLuuL3evNM/BuGGzi+7kE8sf9eqDXO/Z",
+	"dybAJ0Yedm2oKLXDltplkN2uEWlgxIBVPA76EFGq8eX8ij+m08k9egAX2yatXWgEolWvbp/m2Nf7aD2c",
+	"oxsy9tmOrWRGrFfvzGCMtmvvPMYKxnBb2w/2l4EzEOjlB1kUyIIhZnPhv6Ex8gum4tdWETrVhi2/GYLe",
+	"vv+G9+Q8ZnIY7edSO/421+X6hRfH4SZdIw7a7Tu/gbAvlVx5nSCIteC1tBd3JTUrk63f8mGz7q5w0wZq",
+	"txNQ2T32a7GV2j08gTtzOu2JUze0+uQgK9KHMRsrqxi9YcFqTxSNg3zcC81jePitq7tbNg29C/+jq5Vb",
+	"l8xyfopxjk7Nr8WnFMJQ0JKgB4OEAh8PrZz0NGsupmz4RoeCvy0vBeVGX8D11ch76RASXVuYJsaqpFz6",
+	"njEl14soejaVQrCpKyF0R5VU/IaF2xmrj6ixRrNnxO1G+AVOyOXsumHSUbh80zp0Fe7VzW5IAUHiGLW6",
+	"33mAFCRQw3tBcHTIwQ8sg9H6E2acLeVNqy2Eq6yBg4nAw6xiJumHrjIYb+Dr3PKrXfqkbnAHakM3xEjZ",
+	"qY9+kqLafILOrT0qL4RDQyYH+N68EU0Vcysoc50K06W+UdaZK4cLHSQurTx3PnoHYQf5L5iJV8qxTm5X",
+	"J5uBCLM02NLwKTcuD861ew8xdgMNlgLyNqSpI4SY2BCov+rXhF2xblO+myBIs3EdrLenwoNtyj07ctff",
+	"zV/ToXGHu1QjSbB/uyx7f7tHeap7VjCinAE3rJvWs6dPH6eA2G97aTdIe1iRteVJtExobxIdt8HxJaBE",
+	"3jDfkdespYoF7lZ9VwFD7YrK4uTzg2v5wP7xgV7w1QO5Qso+WEmO8CZG1SxSJnaUJb6kK6Am1H8VPXDQ",
+	"wz+Y0kbCbj07LxLxYOQl59iLIe3hbgkVdI7w9nDDqaJCyBqlcfA6/fHZk/Nex9Nip7ujK4XbOvvxDl1A",
+	"2R72LMMy7ajK7xIUz4u4ss/KCJB+TXYbBLaJK1fXlzBAyRFZJTgsYNQBDdxc36x2BxqI5XCBcZNtEKe4",
+	"3K84sRN25fIlb6oekykKLQVxh5Fwd4J4pAFIUc7iZlpEy8hziN5EEJLgLFkyU3gB7tSVGaZNg+oAfZ1i",
+	"5d5FfdwuBGHrrwIzZ6I7BtTncU9bcDFQyBTRsi5dTNmZcUTLhKXW6/VL5UwG9xUwSdzfbxb5VVydgKxK",
+	"Taa1KsDjC2lny9WgnhS3aY8m1yJukRa5zS0FIKcYa9jtsdGDOqgFSER3NnckxnmoDgkdVi7I8+eP7RX8",
+	"/PlTV9BZ6QJbYDx8Ar88fHges4C9F5728cDRu7nt24VkEF0jS6bHUr5I97lA0i0pgucTABlABWBZawAk",
+	"WCl5g27wb//85q3dhav3r101BMQbxAbT7g7XdCBfenzEO81bHr37CDXOUpWtzCK7VdfYfKFFtUGN5zp0",
+	"u4+ypAn2/AiN/6iBcJalRBZDI5gPiYTdkY7AYIgON868RTXbgq2M16n2jHtd2TsmTrtYN3VGeFPQCbTZ",
+	"J9BgKqG12p/TOCG3Lx191Fs6KhW/5luKpiVjdJ27f8aJ2HYJ0v5nL8xhVEWIK01vv0mmFb8DlQQK7hqL",
+	"pzGLdE+oscvRNsLHFKD2B+WyP3yEIC7QHaAgs8eodFVy/aBeFWT1JHKUoFmnIRdfPQ1ldwVZPotgqP29",
+	"5rCVJyyTDLsPsHOv/yyFOMaN8xtAS6oJY1g4W3oY/jQY1r9e1juIZSQZNnUOiHMHTHkfFB1b8Wk6EAc/",
+	"BbWdC1LKemIK33Uq9/F1Ho6/KfandjQn3gAUaKekngq9hv3wmOaKVYwC+C3zDTjgrw7+CrLJ0z0/esM0",
+	"eEqbcI1P8oalJIVOsp8EFLNpfi3AKIwCdRFGPXBUKfPBmCxUVCeKg30mG//IADe8zUEhvmiLD64JVB2k",
+	"KnpDBWq+3UXZAXANxUG6XSwd8P0vXUwk8jjSlhsnDQ5e0euRjvEuBMuhaGaZMnJITm9WN2RJg8JiL2BM",
+	"VqZbFGXiWl2ndk+gRfeSNeX7MZXx4df22aD5ZyWF96g5u1wxa67oxrYTDpjCbmfkTfXiw8OyOnd++OfP",
+	"xXGQEUfAH2ZhCVOiqUEKDIkHbSjBBhCwDzkQa1niM+tPS0o6/CgN2zudqxcl0Bfyb3XWHpeKlq3j/1Ga",
+	"ZM/nLdiCpp/qHFQSK+WInF3E+Tg+N1F6mBlsUWVceN29OWGjNMjBUqUD4nY0eGJGKEThCifuEUlwAkVc",
+	"7q7n5f6A13HFiMNedFvTDb34riqtCXkb0P7G71jx7UyfuGO2L04LqAFOJfVhhBlNJdh7obedPlFtos40",
+	"lh5eaJV0Q6RoQpoPn1+cn6cx/5LucDuy90/67ihSG3DWYskrIul7QdFbqv4JS4ESWcBYVBC+1vhNXfXQ",
+	"bnpubx6ljxlvRc+cMAuBX9gkRSpq2vjLJdrhu0woU0nMpWtlAUPKOI58/iy56alEzHe1uZbJgNv3rj7M",
+	"g4FgFMWyWyrHUugc2mdPjoXnsN3kC6o/xUmYu/Z/Nj0jb7VlMxjGFRpoF8yLSg26sfm6xcewsHhrQ9zG",
+	"ReiSSIGeDCxP7ltEI0HgcLQfL1H3d9cFukWhH1kni/SgdAN+to+vIHQ69sXgAj6uhzh0B4E25oJ6EVum",
+	"EGKt0tHKeO7tHZuO/SE+Kp4rIYnzI8WDJZeWBz0NUxvaJbEzybkjItATBRjt34+PSs/6U0LsPU3lob0T",
+	"gGAEhV5SLS4gXabpwQKIqbwqPGq5Q88qCHWa9BSy/7B+eSlvhncza/W12u5nBuYgeIJA7yjGNDhzd/gn",
+	"4/NAdh+xHDCytwHNO58ztm1bv068lpPp18mmWO2EDqiujzW2Brxg0wIt2P3unFWdXvQh2ihbmYwnyx4W",
+	"FwOnC9YAUVuyXsTt+6wEzGTYbBemuwwuz4yuYVnkEYpZEZBwgUlPHKZhOkg8M5/aPvOdHMJM65kO8PG9",
+	"DO6okXC6/2YGsfUWSltUrAfVgJ39A0Z4G+MUim03D1S1cmx50LzsnJ2JBmY5lA5X2R8148v1FlBm5CHv",
+	"aF+2ojUm4jYNzHxbtFwfM9ed4BNEQG95WNZMsYzXNu3Y6i51yGKXHKgFIQ6WK/FuVs39wof3enHIqj3i",
+	"cSfQgS5Y6jtvYxAo+YEot64n7S22Z7cad8VdBXzgcLdMJPTU9gl0QSo5KR24a/tWi3PtQES0GP7nzO1v",
+	"lZi9AHpfOL4MhWVWeEjBNKtmCQc2W+9RDwbyfYiKtUUFCftkv5letms8nUCJx15nCiPgvjjaYTLYf/uS",
+	"hyRSYNqK+0yXq4yFlzW38A8DsSXgoQIm0HwuufAAn9IBuQfJEvxaEJ7w6QMW9kgHOj+gk+qgpT2jILDH",
+	"hFowm56Vn7jY767Z7v4IsHs+aQtio1aMuQrOBkuPbJiJs+UcXF9xQqfGJ7xv1SgOSHLwvTZ8e02P+u14",
+	"IQZ26bSgt3ANRxew+npZxGFXsgeFvWHVQ8Opp4MqOfscLXCqfDiez4h0voTII2BIvRpiD++JLX88Xh8Z",
+	"VuxuPrmGWiclrZk52ZAPr1+S50+e/uGCNCC+rv2WkaSUTZTeIZyFjGsYo8vrnogqwZCpY1kyk6RvM6mt",
+	"iEENWWtQf9nR83d4mVurbecQjN1YGeSm6r5jtjIDXZNa7xGtlbjgYmFVows38QsubmjF+1HT3MWEUwjT",
+	"DBua4Q8568NYFk1ltAfXblotIlMA+ChN+OV39PlcLBD/iYh6PxdD0abddzFhZb5JI4wmoI87m36+90lR",
+	"CY3F9WRBi0BxLEOAjsN2F5i1sDRi/JKpVIrplRQlE0n8h2SfpBj2J/QHMnNZazSnE93kYUppeLk0QKGW",
+	"TRwk5HGOyqVJu/agIUFA4MF5XbooDuzG1LB+NnYyzS2r6Ue0zRsNwT4wWmYak3qOBUhwJy+sFq/TQKjt",
+	"HIrh+1E6Lh/oycq5nbq65GUCfN7+HDrX7cPQtLBDNz1mcuSORitvICU2HHinj7RBRGkVHO/eW9ZKB8cc",
+	"WCNX4DDxX8A7pmiN1u7f6fqlo5T6lhrmX2lgkJ3sgk55l8QBdiJES+S6JzOutCGarh1TNJ1E4rk03f3K",
+	"8LGTBgY0JbRwMUnWbESsK1ACHHtX6eE0FSj/cLBgIODsuvBcpAyiZdLJ6+OdrVII3/PMA9Cn5tB4+nf5",
+	"dGlWHUmFFdeGia2PcBPqcHpFQDj78KEMI0pV6pdzlvLsuG42gPDVtCWGN8hM1qnWEx0ZAr4/b6pNddze",
+	"OMB3pFuH1Cl8xXXcBLzwnpGSGjqh2nK5R7sbkUFVV1U6DgkFIUm6IZB90xQDptMPaY0Duk9GjdXtUtNU",
+	"m9W61VskJ699Sma0vSBAXL2Sz+fb7BIy21QYj0/0AU/BAu+sh94lG+N5RIDEICWSN7CczTQzHQcCs/nj",
+	"rgBA6uHN+zrzbg/cGdBvYFhXSFdyc0hTFpNrX4Ze8tuUdf3pt5qEp+hHhR7pvskq3RDpGwAm5F07TnXG",
+	"OfjXu9b7mqcRVfz6mqxNtjKohQBXA+iQy2caB8je2QDTbvHhEi495zTa+1TfnBQnnyv9OXnfja0BkbNP",
+	"HZ9fJXO1BcNu8/akYoqND5Sq5m+hCxE3c+cSMJJg+Z3eqXPEEZL9eXfMyH08X7ku0BtG1XCzNGa5/2ZU",
+	"jUK9STWtROriPjfM08IwwBn2HYB9UxN3DknUJmboURnSx6s3vSB1cFqZG51OqqfnXaeqP11h9DHLVrM1",
+	"LePtf1ni2V1d1fYGmnPhuqePdGa1DmkiC27dzunjOqpNjtvVewt5PahF3Zd1+NOB2Gb5sGxIX3TZiu26",
+	"jB4GTF9G8ZEFBuk7hiAUksV9vnWS3T/gCky3zN7BHa2y1xnH11pxY9g4B/zGTbhHIYHHiqYX9bpXIplM",
+	"m3D4BRevGVXTeb860hVPGq2qpAnttY2uWJJfXB6w/E+BFZvl+EgxLtY761yiIMo87NSQbI8mNRMZWED3",
+	"bgBaoHphv2ZfcUXUrTyrcQZMShoPuRid7pnScYDwe121hqlhKOz9kE9SjXUrgatS38K94xceX++OsA2A",
+	"uvuKn2EX+w2w3EDqhjL+gFWe6z3kEhtGOOerzGZFmT9dBZW5hjdDzbA9SnMOUdMytFClsd4GF6O0a1ii",
+	"IhdHmgEMod8nd/ftljO7wWtv9f03WIelUNerqqxRP/4ED0A9HWpPzyJceedGKkaZ8OMzgvI12D6TBeba",
+	"RaA0YX6AJpO3pcrhzu54WtCq2nP3+5G0YFEj9vgKrte9qmKqFCFiQKNke5WDGD1JE+VRxkRx/v7eCpDO",
+	"9EtXRNcHSZpNehz2fracLRM56VnTr0nCewiFDEAf4PusfR9YuBLb2XEUnYqKnZIfo7YeTovepfhkY1K5",
+	"fDud0wK4Px3VNA3a/LGOwuGunz5B88d5phdak0DpqvMafWB3S4Q02JoyOcvunGAznWeSBtsIHNvqrNSs",
+	"mQB8vHBQa2umDbp9L11LutpvLUqgU/IjwBrYv2BRiXPxQiNi1zUJ7FP4Y1WGAYfWFjtOSxcXd+x7J7o4",
+	"dA2Nd/sSehsBm2qosZMqhzuIrSqZyLgnjWJs+H0AEuiqTmZZ1AI74nUlmmKTcdcRblDDuVaWqRKjrq+f",
+	"8IVepTu6phsK7Z6V7TRU9EI0y/YHr3CHvzmlEQ3cjker+Tkvr1J7mZVXgAOEK0k4qBEQInJZbdx6XSIH",
+	"psZNqXAJwPkYadj6QTSAdqhJ5d9M2wJsF39nBJxKV7TFsJXOB/LK0CUu7kYP4HVruhXK6+xKZ9hqKKed",
+	"NOsvGqyOgJyB3/MzT/PHQLhZcHFFWLOJMLTC5PwMLmojjlYVFcKhlbVQT9OVOsfCrfXObp0Dd2b6E4jC",
+	"LqxZzVhzmfkEGGFFkSuVwIQELH9F/7ZDGBzuC4Ast3UKvivaWQp4HYLrud1ZMMIZ0a1akXSefWrE7jT9",
+	"XgDaMOEiMEW83fHepnnSKrKZTJMXyIkm+F4RtQzwgeC7rrG6HeK2PQuyUZX0rHPluS8cxJrLXYT5z2kZ",
+	"IdNw46p3E+kJYCfkpE54zxsSdjdQIRwqbr7ls5k1CtOydXTqeL4+yzlbMujszEPsJnDO82rHtlvV+3Oa",
+	"ApAmZzq6OXFPm88m6Rkyecf2CQlA7giHyC46+uVD/MK+AIEDYFryolzag2wUNVJpEDFJI5xW1Sc/Tnrn",
+	"7BPhu+lH4gGSyIsD8rTPsy45dthxt8jdXl7R3pB4DtEyk6ROJsf81Eo1RsCoCwieUCtmrAqnC0LJtGJq",
+	"AfW7VhQrWV/PG6S7ADwbFe8KQmMKuyOsQ8l+nIjWehIUQQYY0DiJdOpZnUlMCHLTJSUg4lkppzX2kvfZ",
+	"QAg9IkVbQM29P7erIVjqhm6ns3JlENa3IEaWdOO7Am9fh7H/Zjvl0s2414KqK/atf3YADFaMf8W7VJLM",
+	"LWJXAt3oDtQAAxpe5vVNFzKHxMamU7eqhQPVc+UOMUzbcJ0jdHnOdtI4XFZ9Xw4FloHu5jKvOfaYkCLd",
+	"HiO6NnYDWXAauLDKKBch1254sQ5uUBFVqUbJE4FDW7dOHrzUcmpTG5gSQ4LwJaAHe2HhYrp2GYPVnO3S",
+	"bloC7B5+uDjRbdUmYmyvgtxaocjDnhyeqUCJ7PeyNLpmn4djTTvaJjcRUaff9bOTq15tgjO76onblCzP",
+	"SIGqSV5Nwa6yO22/mDbtwo4obQEb4ldVAV0ooFJdgN9LsxumaHVKvnv1kZzRFT+7eXgGxtBZKN0MaJ/Q",
+	"K6896whE+eTi5G9aitMPdB0Z37im1SadRbjabKWCuzzphGaUcpguq4KsyllBDPsMSGK+4NuK6TRqbMbX",
+	"7l+MOqaKQPqv9Emny327tMkVuqZe4jNkLfaZa5NCVgV1twDkersg16v5ZHDiUMfXt1WtBBMOIue30WWd",
+	"Aj+pGHQ4K+VUIyudLkuCD06gw/8peePaaLLpgkHBUThlget8wryzt1lVIeIs7IflGkgPcuep8O2kcSx7",
+	"T4I0uEzwNf7iQOodrr7llwTPNY6ekS4iaGVgTQQIlIf24ifFiRTs3ezk4i/9eo5zGg2NkTZvbAnOn38t",
+	"tmthMtqHa9sQiRDUFpv+aQ4+NGRQo4icWTETMP4HT/eVMGqTzBnJndIgmbey0Tz4AarlbQTTODFwxVPa",
+	"F/49LYjGrAfEXGI5c1eIv6Xr0Bm7ri1zNS0cwJAIpNry2YytGk/0FIBKmUZV0sRfqbm2H8RBunRP3Xeq",
+	"iueOqAvD52xtr64qFGuaYSgDy1hSLVsHUekj+4x1ui17dvBbup5kO4jTSktsvOmTKCFF0u64DuiI/YUY",
+	"zcRSSgI4h3sKInRAAmlJHK8k2js/oNik1MMhvO7VFJAvg9ulpMFutcm8PGFTuXTdoSJTDnuCScKsBOlY",
+	"KDDmfgv8YCcFa8uD9MlZVJ7mDQTC9aXPdpYzF42ZA6hpOpVhzkS+jMcfVt8yh6N/eh2jvbQb9hkuauaA",
+	"ddLFt3zJyD+SmFgONdratmBxkjcvfnyRhSeqRZVsxdkOV0alYjBde0D0ihsnxKkZJ2ID2w3rUdrk3VaI",
+	"k4THZz/FBy+stDmXvD+/aiFwF+nrdERGyG9QS+VCMEWyItPzub081HTOb5hrKxS3A1vSkmWvqE6guMCC",
+	"8Ogo7eSNYcuPIASGVkx3bmmzptSLTZK9PX/4bDsBPukPsRw3bP09lwEkraQF5QE27GcQFqskbpdXPkMe",
+	"ScMJDrGr8P8G+EIJeeN9aT2DjvMby5ofk1AEjTkNCpi1LrmAhoNuhmGLk5ijxgdgB6sV/iVrNOz5otiM",
+	"VH9CkH3gO3vusmeLjk1u7eglGE4r6kDpucF+U1Y/TmX0Gyb87Tx47VxUXLDuW9fbAXou16BPWSMPOplo",
+	"4tC2dw+kd8cNnklF1XVKJHgIkUfnZPGnLut/8JdAoI8nenGil7Sqeub49k9dMOa9kiMcxAha5ahM+U45",
+	"QTwiEPgxTgULelnKU6tTOFRRKtmaCsTO2BdF6TzVwjbjycRPhvx9zZi4aCkhASRxQ4RcF3HluI9Ef/3k",
+	"4aNvDjnfHS983iH6ga2qTboqd1VtCHQI9eAQu8QAR0wKSSFAaPperUyRa2YAKQGhM9vo5n+ACFeyIKDJ",
+	"5h+hD6QhcIZ779KoHoOY/0NSGv/k+qc0dfptA4ugJWaktWxRlcXkDDSB0skZv2uywzTZL0WhPLaW1koy",
+	"wsnvx8Pg6sxaYo1Tlva5ZFNJb3Q26NpCyQSX+IRVI5UvtRj3grxh+RYjrV6wuDhshJtzhWKjXDJ+4spL",
+	"48GbY9hQjbaq9r3OP7pvZKA5IbJelU0qcYbydyTJAbtlnIqzhdOy56HB8dINHV0AzccDW6Zih1HY49f9",
+	"edC8/gtzvjPn2cfEiXZdPaNk5g7omCar+UhZyuCS7vfcOde162XOdUCYRyQoh9+wK4o9Uvn26JtYQUN5",
+	"bOYhQ8k79n13BLdP2xBRTfsMnZQPcjbryrHQpMnUmM2S0+9qLZmD0AjZ2IdLqnY40jhLpFgqq9phPvcn",
+	"V19N5SqfWGYkIBppci0lVHtdNMWz9h5uJZ4VkHYGvc5FtSnaRWP4p0BEo/hUwx/jTDKH1OSKIkJLzOLE",
+	"vZB0/14xU6/6UCIRPaxp54pYC0qbdp5bCqualawcAtKDDyb32M5wPxiSjyEw2Zpn0URop7KMEjv8SqG9",
+	"OSsxQMYBMEqZpGtWlilAdw+TWHGxaEZ3UHR2LP+Fk8Ph0na2UenGBt+iBSyqSYPy4yZpw6/FG7E/cUAZ",
+	"hxbdHncZgfszzYJzW3OrnjLpSEH3sg1jar9Vv6e1tuqxD81ouGaNXGmHPp3o4ScHNk3oxaI2MrecVW8T",
+	"v4weHeJQHYqUfW9UwuTovn1NG2zInUVFdkuv9dpq4VR6p4s6Zdr+amqVrmP6DTdGHt9lJI2c7mo/CjJh",
+	"17UogBcK7JMDDQyxk0JBaqFrxQpITIVWwZeIBo1QT3F/8oQaTE3OqFGLwuUYT1ili6i/oMMHlkOT8dYY",
+	"YwwY7Hncuysj1SaDNQNFvS00DN+9NweGwW52oGe71Jnv6WrFRA7XDYvtB5fk4059Cim/Pc3PZtxjgW/p",
+	"o9vel0+1qro69fjfExT14sM4dofms19/eP2SPD1/Dt7FHNDHJ16mOdqZEQ/efOsGevzokWXEKbTQenz6",
+	"7PRJctyQhT0C6OBHqyEmKANurIQkcHmI7YR5DT744H+5Jc7CSrEbjr1Bdn2bAdHUowa5MlUvOFel1YhX",
+	"fGpqxZoGooBg3tWi7ladiRWb8hUfj8hshePIbhC3tySgDVbaLrVWWHwDeqyNfp+XxyfzQ3tmLLy48HMP",
+	"nNXQOSmywA57t6dG9r1c++q1lk0nLrCdFVu7bnUOkc13DCNUkzVLFTDJqvzkOzp0bflWD9okMMNHumDi",
+	"Tar6buqK972V65I4ecUu2qhxcMGCqcvWBdALgVCwuALWBVlwgGSbwERJ4/w2WVYNBmxaWxFD6/k9Fm5T",
+	"6ZdApkWAlN04HP9HCwJ3KPgRLHoECE8L7jdxXGANfauF6mC2HlCDCnvvR/V7WTRQuH4BPydZp0oFjb73",
+	"dUFOLm+B5ODQBRTvoSKcBlPzYP+5MqJEZzLMivauHxkCH5dYOwboTZeEkpJu7P/4rs6DC4sODBvcQht1",
+	"kP1Z5JyP9sj1QPaHVDlKjFzxaVN3rgQ014PmLk3fcMrLreI16JudVLQqvmApakOID35rDeEA6vmUTDbE",
+	"uXwLHwKENHKrxAOm84qpKdb8ZFFIBuMQZKv93fSTOyvLVI24NaSx/tiXCM9mfMoumoJU1+llClUsdpC4",
+	"8M/XmQUMkYTzVCl+Q6vhV+gLfCElFgDw4tNSCoShHCCahhcfzmStDGPituWHrKKbT8tkLmPJqWj6YIRe",
+	"B1QIWYspg5RPF4RGXcC1MohmOa9FqbqwEJrdyT1gPCekHlDafMrYfWXUjN1bLdE97/Adw+WhtCGtDpDt",
+	"zti7eNVxY2yqP2XqMZvY6KaBR2I3qCDHG7M13C4K4NYDW67kGCYkWa3ceVLxDTxzScs6U7UYVpfSpNJ5",
+	"eypNzBQMgyN9m1Pap8oN6A5O0ZzedsF0vKNtekabGZc/NhRNC6fkdf8CveC+cMfuxhysZDFlqfytFVdM",
+	"j1Lujf9wn+8LFYfoE9ll7At6jQ7/GXRrdm6eJmUE3c3LpZW8FResq8p6RuvKnFw8fvY06mL9+Nmz3u7/",
+	"IYSbxpLAUNB4nGjt4xyddhM8tL3vOKP0Vq/4NBM8CVqis1fhroZCMdARHBKLQ9V1uqQrLVhStUhcYZNk",
+	"7Up7BKuNesViTF14vsCbsVzDXlAxw+d9AZuWCggFL0ZF33+ry1xj2ZzLYXdprfYs0Qh/r2nFTW8cH+j1",
+	"/9yz6PosN3n5l5h1KyDYB6vfUYqrWzl3boF64WJToxyk+RpySyQI3MG5AQVwfBF5VDKOHBgZ8rh/rbpg",
+	"5Be//uyhiUsuRwooULa5mYPbzbMIFGiieGCfV1IZ58PAinRWZqGzh1+nrXm/cmjYrczAR8lExgZAPwHZ",
+	"yn2nqIdJvh4YLtqxNF3vBEfCsNRecrxq8MRHUOWdYJ4QLpUq0ADI1SHLEmkC9nTkex305mYmD0g6qSwY",
+	"qu3rJP2RKJdmAHZnGuWzl3L+hDXoyNlmZ0C3iF45QxWaELYMVXuT0/p6bkbRZXBEy95eI+FF3Cu5pvmH",
+	"gsfeZa1e4SoVv+aio47T7iZO/8K5FkOEqIBC18LqUdCxsXDSKA/CvXfbvV25H/o6DRP2u4znZuR3LTjU",
+	"3Y7ERItpnmXV/9dc0bs+LLilPINy7ZyeXqbAJQxV9R40Dm+gKAsCwfynUsx4yZKK+WHUJ6oXLO0Sm0iD",
+	"yo8uMA+pzng944snYfymPbSoLWhWOMeq1ROyX1hyrVnnICtqnyDyBqEl8kNhq7V0MGjX3dsx1BbThU1o",
+	"WM/7R93s/bf9nmcZa88m0h+j0nuau6f2u3+z+Hsw3+7kQH8IlpCiHtdeRr1srTgHTS7B5teUCzT8RjQI",
+	"ZdOgygbgHUcWy8v+v7kgpawn/s9gyCSzNkAcZ4w4vZIL5hRdDINrYymdRB/et6F8zoXa4wMNBkECqony",
+	"XIfEtpcXoudpL4k3FwcIZHy2UbEDiXBri0DoJJ+plJf1RdP2wqfB5ROVOmICib7/nXqzopvv7CsZkGg+",
+	"HaGE/wjP92ZJehd/aEvvv5PbLZxgphE5bFeEXRHCdBD+ntJaJytFap1pkpfurYyg3ZeuDa0xVsCip8ll",
+	"0MzYOk5liCgyZ9Uqk8VgRrWWeQvPJ2Nh2S6Ga+fzCR8IEsRnpQKrAi9XjGqwSCLAN8VcjA+SbdIV/p20",
+	"ho1u2iPCZjRRnjW6EP1O5BhgP4fZFRfXVSCXB6XyOd19nNHfxG2Xej4J/+Lkf/4yW6nlz//3L+cPnv/8",
+	"z4fFwz/++m8nvZVric1M7AdPNQ/A4LqxP4L3glWQRBSgRNfJ6uGObpEIkJKQk+l+G1t0B/SDvHmk6lRR",
+	"GESanMIAi7CPNXokV8T7O1IiMWqZnoEqVWxVcZb9MQe84ZpeQXViyK3x0wQvAU+7zvSUCsFUzkCx49xw",
+	"VWviHvTdj0PsBJWrpMMUXviEpzizIv+QTga4nMMcnU+uBz43pMFdz38colK36S3lR2hIUmwTMCJIloP2",
+	"VC6xfYpi1tzzYVo0qLBsbsIqzm5YjK9M9cLfyTdM8RlnZbYIdJcTtwGg4t9dt42pvBYctH5sDOj5wwWK",
+	"uQ7fzbg7A2dvIY3jD+RaEiO35445/hnsy0DjVM5pXIvZhIRdCWLUpl27bSZf09rM7d8e8LIgH16/JH98",
+	"dv4wZM89Os1W/D56+nhkC83xzJbisP8UpfwhWbcPeoehCytfJ3S6QMSZ0PnAXphj+iJ2Jf+6GovkAQOM",
+	"jf7SB9f70ENydCSk2hW/z2X57Szat3wosK3mZJOJOjm80d0RMdcWztiSIvZx3OoFjVb7qVEmx4Ileyz4",
+	"cD62/YBURW1aJdZxlGsUXGlglCSIqKmV6EUtCovGOkq36MSFYjKiHLuObzCHftR+BTbqb77TokiPC8Gz",
+	"G5Kj2Qi/Br/JaT6E7KvXPBmkgT+j7e3LuVvIWKGoaQ5dXDJcGRoTNbpbu2ucLFHaDnaTZg+4T5YamxXl",
+	"Dm42ESpVIZhpdJFu5pN2TyUbVjQN3Wa1gvCba83ZI3yaNjWYZojbnia6NaYHNImEhUyBJ52iYl/sKs3M",
+	"67hWXV+uTNbbl+0vnssRR4d3bI42Afrls9Fdz3JFFIJ99hnKO4qlz0E1yl703robxsO/3UKULhe9rzjx",
+	"pq+u9Qrd6E3HEawvAc+6KyxJ2rrZmu244JWHclefRboLZjeMgeJq+6//88233+ybXBl15vQ1FzX8kAgp",
+	"+NKVcDiiylV3llIH+L9At5xSk7ShPiKWLpSv3ERPRjp2SGADJUrWoswpE5k+bmXNctIPr317BSF10tc+",
+	"1b1IDO+p1t6Ln20ZZxfaN1C8Xe+rfUxQ2M4u8zNYDL1XQrALEF4VaDAdECiAhbaB6wENMrJV/EYVgXZ9",
+	"zPPe7d7IygI5M5gHxkTIs55B1mbIk0Rjy08uWUOlNp/S+aC+ZTyLbTHiAH+IlphwY9+9JOeunuEGcY4C",
+	"tm+UavU0TrU6T6ZqKrn8BII63TzeJYlaSc8bjOKSbiDR0l86D59fnJ9vRdBTt9Dk04qpTwhFlLIiaakt",
+	"cyylNrDYejoP67Q61pKbeIEAw9S7RCMzC0S4H8Or0KGpWdH5swEr2g5oNYTNcF/62KGn4AZ/blw/WMXt",
+	"jt4uG13L5D1003yle7b+wcKOlJqv7ybYUVPbLod0rcbmXpPvyMX2Ja+7+u1WQ4/dOPeg+sgAeJT2Df4K",
+	"0EczmVgbv4aSFbCzf3n/7qpBWtdMQ2OwX8jXlEylXHD2DcKLiJL88qI2c6n4P0C4XJA/MaqYIh/f/fnV",
+	"j7+cklf2XNsNgJ+b7gN/FUqGLGafMMcF+eXzgxVTINWk+OUC8oo3wKDYUadw7Xyk2gIvIK+Uks7D5HDk",
+	"A4qv/quAksLnT57+4ZtT8pH7zqD2j48fP35eEGsGuP6hUGZxSn7g2rmPVvSalRcQNya/WN3wF+/kRv+g",
+	"PTa/QCX1L6d/FS9dA5ApVWpDfnkze/CWmun8lyZe7+V5g+Nm14ZVj88fPjwPbpuHj08fnj785vSv0JKS",
+	"T5lA3zkvmTBWQiqruq/odM4ePDo990lPrb+BVrVcUrUJxp2dQwwrKmeEi6lcWsYGlQjgTQBL3ONdQfer",
+	"AJHn4iEnb8SCfMRk5XD6Th6Cd3vFBF3xk4sTu4TzE7Tf4AR4rnLpR8wdakxED5zypoRe2Nq8aB4DcOmV",
+	"FBpfeXR+7hE6fTLdalW5W+7sb07TRoVgeOmD/1zCyfprKozeLOMUo8ku+Tf9mbCAs9AapUWgn+bS58wa",
+	"WZWw7UASCVcdBeTtUwAIao6Ju0GcciR1YidflGWzMhQcTJs/SQz4Dt7CQTsX3Ma/tmWUUTX7dYeGDw8/",
+	"gV5SHYJSP7CokZwjV4Iw7f5gdohd/j/7Jy9/RYlcMbSl2tT7AEAIbQK2NvHJrjzHd8pDLPUjq6pmrUJC",
+	"A+JT4moIyXpu1TZXLyERM6+iarnVaqZ7Y6yAUHTJMOaXaajRPHL25lvAo1rVCWZHCRxv18ixZyCx4QNf",
+	"0Ek5/42eFCRHVBrJ2Cn5iZu5rA2h9rJTDM1TaGsBEJ6GbvRtTtOZ8WHc/dgqKUQ/qk3HGTwceTAEnSDN",
+	"95jbiLHm2xPmyupvPqhNTSjqGb7p9pj3XN/4yJ1c3fZTg69tmNdBpGM02l73Mkz7SJLGjn1v9zHSo2P/",
+	"D8PEJtw4ezDv0Ls3EOkO710casTqjnCJunV/YRfoeLY+/42xdXRpjufsuuSmWyrDEztk3UkXDRiriBfl",
+	"APOlq7J3XnTMosRsVncNu4wX97L3TBYn3I7795qpTWOrutT6ZvN7mhADYmliHJxGbqSHmZG2PX/odgI3",
+	"nyIVRQTG1OcAMSf+WCsEdDL+Y4yqimc/B8i/t/gYlK/WSkt1AYRygZC4sB3yDLzzG6pnQp/yxITA35Ge",
+	"Uz5ykqbcUuo2B4Szg8Wtsdezu4IWBc6xDr49NO8R/uHX3eI8u2WHcQE0xbAlLy/Iei7R716gUxqiYC5t",
+	"z8XlsUY7hHqiQ3dKINefrUOG+XhRcoYVbVmJ8gp+/l2m/IvLlP6zZbf9bKpv2mcqjDvhgqpNYuTkVQrg",
+	"ZYc4UC8ijD+Ie0K9LMUPkK9fXv3XN3gm3L15guxO4J/EKGxROPjITDYP5lSUZ9PQLzqt+uMN/6fN91SU",
+	"R1L/7dCubfUdK0kYx00TFmFSD+CBoxNWFZDcZnkddOUtMC+uGhQd36cWcVpBWHpPa0i8SshGbOifIjBk",
+	"7mfJ+5pXxyeuhxP81yPua/AptoMUnrhwE0QZfmypWXXjUJ5ou30CJvmUbeLDg3OujVQbYASf1Fbcgi1c",
+	"tly3O+Slf+guHCLuY0NdIn4Bh3KK+PFaYFVQ1xhCYUsECnNAQvv5T14G2JtjnDI3+n35UAIJExpnWR7G",
+	"zfCWLpg9GNCKG0J/IfWzcBkYqHNhyhsgubwglZzSkDwFjRBKFhK0NFlRhe1TEaNxlNLpGWegbyZmgDv0",
+	"zryW6pqZZq8uHa5+xTT4r5sqgw2hQ3bg8N6bZme+LP+Nm9f9qCYdRyqSWgf04cyhdMwnUwNCKZ3OGQZ3",
+	"I9xmaCFiDTw4MOSnqK/HNb9hYo+oSOsknUGH/gPHRF7aMbMn8E6o9lNoBIRJjQfQLKVcECHXpAGDi8jn",
+	"krUbRWGtuDFMECNdLq7aWCkZ+jqvlFxyzfQoNQJJFjUo69MpXoeO5J0W+IqaOd6/Z2TCzJoxQSp2wyp9",
+	"2erCj1l1TohFTWqgFDxtT2JPzZy1/OT8+bN9jMqBilBfhVzqsHMVwYNCa8VD6T6+TZxrMxq3cKONiMmx",
+	"w143QZaHfLexA576t1vX7tGuiPeQzjbohnh0dPsGTYgJgzypQ6kRbyHE07ROlKGFJyhkBYJK4V8WXJQE",
+	"UkLNKXkdMm6ncsUd5BckkmH9GGRluF4H15JpIsVlu4JnJqtKrt25l1XpVECoKWqUmVtcOLUImNlZ6dWq",
+	"Rtph/NHu4m1/8X06jFtLy6gbbosPYzAPqtuyc9Jeol84TzOWloJh7ROBUWApNpWq1KSUoeICOXKDWUBH",
+	"02qTcueVMExtccwxpA+M/VHC5+5cPwXshkz2B2TBQ00Bs3M7jAiCZSLd0XxxTvjGKwLZ+QF3EPRIXS8b",
+	"HRVbpywZFSB2gI+u0b2vQ5eZcYLETljkYw4f6YK9dM8Mkhq+7ObWMQHXX2uEjpMZiCkl1agZDfTAz82y",
+	"avNbr8Mdw1dbsDiHiGVhG+KJkmvNlOs6DPeTkb4XlSP1ZdMcnt4wMrGKKWAk2FkleMdnhm+xzTY4QF5t",
+	"3gVEOLpDLv7kULfcRMrFodRSpKwzNblaah9FdIDoiDMABg3bM52pvcYjKYfxN+7NNdcm5i7xXh1cQocW",
+	"uCifkTNGCdWY5c88NmP3OXkfnrqLI+K/NvR0hDUcYpu/lUvKPT4MHALfDCBEkRCHjkGzeWN1om2CYMwa",
+	"CrlmwPsiH3dPWP9tCg10gO4cuT43KDTjwTv5AIKFLljDm7I2PonEbgfKFiExOxys7XvxhG5t0RfmD91f",
+	"np3fnTx76TJKDprdxgR4yxqGaVLDfQ9Pex6hvNiDlEKauDZ0M0r4MUV1rRxaTNq6UAjQdgwSv8KvNy2y",
+	"7pS27uud3lO7Pwe6rexIQY/8ShOj6JTpU/IjJJ3pAkpqdSi6E2UwKTB0AtHaBimrFqUUbC9in0Vt9dJE",
+	"d4g8fof+V1Lf160ejgVgXDscF9e7nOC+CJ87JT82zmWftDaK1Dedqv53zLy6Gabhg/EEwz3QRjG6HG1E",
+	"4WugVFsJxsThNnMOHUUR6/8KILceXFndAhfnCm0hw2HOsYlRZa9fACjp0OSjjWygTbO64HceUvT4imAG",
+	"NTWpBW4Oscu4NnsVueTLUK8LSKeKX8/NMN0lZxrhko4jYWDs+zKFHK3SGjqw1QHzFNx4IyQEMvZAZdoT",
+	"KeVScpBRzn/DfWZXs8lFh7j4+Z6qR9yGkTdGe85eMLZy6XFyLcawdl7DPtq+ee/ZHCVWGMYX1p/0bvoX",
+	"cdrOf2Onzano67m0twrEMGHsJg2bG0CVgirREadxzmiFUG65+/p7fOKIW+i+kIvxne66MSH+FsOT2Ku2",
+	"4jdsqGcSLr2zf2Ldxa9nVqfN7oHTSf9TlPLd7I1hy5OjRqkaWMqskwV+Ppgu43AuHZrnDuRlSiUE9AO9",
+	"SGcJ7hk2R3OkI9xktya9/Q/vLJkWzV7Ae4S+JpCOeiCnzRYBBnmoFmzTrSP+mW3uRkP8M9vcpX6I6NmI",
+	"hINpPnLBBPZ+swd+IstN0VRTATTC+IIbu729msorUdrF35eS8sYA+CcT5aG82yXgAGiEgVKuESOGme22",
+	"jtpBAMvqtAd/wCeOKFPdFzLHGmd4iJ37Xq4JuKJ9evWCrUzUB7uezkMDBYBps/e4IHNZq+7oTkrPu4p2",
+	"7svyn8bbfXd62F0R+cqhY/gRR50FsdBnlcRmA+lL7gcpFy/MD1wsTo5FHbF4Kcs7T/R9m4U3OWSAWy4J",
+	"JXafXXdWvK8rqHvwrXGmcynRI+pc2kOVRqSf65iR0VE0OzLt/lN/IaS74tcCZNgpdDqhPjP2ipkHLwGW",
+	"rsdhdwiraIuSiMpl6YS1Eih8NYLpnZIXVYX92hrVwVdYI2swMZgZlpRXD6LGAcnr7TUX5VVA5B+QF9N0",
+	"gcxrCa12AU9b7YYfHzGltzNDS9Z+oUNDxW7rDqcLYgcGDEsFcKOvNCkhjExW9aTies40Ivs9e/jHZ9+g",
+	"gjjZrxi71QU9q3+/jZqEH58O7mtDadBUYx6ICu3AvFV6IFetlPvmr7wNUM7HkKdu9Pty1AZqHbGc7EVp",
+	"tXlHF5cucc0FJHxZLZDwPbk+ql/Jl6I05Bsg+xCi+66dh3vxwDGy0ex+XRm2GixADVtpUq98UgxIMJR/",
+	"M8oPk4LznR1ayfrahV7gk3KGNVMYTPSs5aNsC8ZW8IsvI4UMAiuSOfQtIAge73DmsIAnQM3tyYqGLtgD",
+	"eYOQ+Bm0OLpg726YGitQAH82GYAcBKTwRQiTSDIfzll1A4VYnvru2kXligttaFUhxvCcitL1dz0lH6DF",
+	"PLprVnzabqcPlXaQlEqoNaNRecOu9KoWhGos31SABA9VeW+gqULgJGlNa6zOQ3hW8FbuyVTDAlQxP91h",
+	"OOnKyBUK8PYphFRSLIXFhhMo1bA+JeDChw4VrghhWPZOkXXhZDfh/DfI3u9ENFyXznLgpLjsXXnP7pw7",
+	"uCD3JPwRUuA85b9qzs5l486DugpoqqsbxAusAyYvtm42rNuCNG7BAvyFQbSoWlRM469zqRELwwnP/W9B",
+	"KPLyBuSh64ojDN/jIlbfTxn63YmXD0ywNaGkVHLlrVQiFZlWUjOrjROsWFVLZAYXbPI1v8NLvfI80lfN",
+	"8x0zL1w7zOPBt8EHujIgodrkUG55DFaCR9CtnkgRzlzJIIicMVOPWUL3Qi+auql9T1Vn75jtdp1Cyyrd",
+	"84y4H7/SDcibLz+cG7PSF2dnXCyMopvTiaLTxZoapk5d//zLYAFwgOGQpStgau+x7/NKsHV4q+9wspt9",
+	"omXGHaKL5rgUGxA7r6HVOLXnq0Nw7J+8iU71IubZC8z8cPVbhasnbZdxZQgpVVPglabM19in9NEfv7mN",
+	"bBkCkdBgI9yFZ7Iqhzsl3ewP7A77SjeNO5D5o+Y6TB0PeWCLNtYUa8zkwwmx76kot23rwXS9pYGdruEu",
+	"yPU/+GrFSvIfV+9+BCzVw0R4qYjdaWAERxgBseF7QSh20AqFutD3tYCu7KZLo2xaCDojeSZ992H7GBrE",
+	"VC+KSOJ6M9gjqwkJkWim0EhkJRjXlw1iJwagne7qE3xgIj5E7boeI3Tlmu7tJwTW80HPtEyQcvFGAP5l",
+	"P1iKVERJe93YDeICXE8jUFFCR8AchugQEFFfB0MNUFMbSzAuiOsvWPhG1tIhmkDyRIOetwdM6tOB4KbV",
+	"xpXnoLDv/Wb7iQSIg9Midjufdnw7IB14kgSGy8yiFv7XA80guJVqaLSa/az78TZfVWzK+A10xxuMLKs5",
+	"Nhy8BbRs7rPdGLPQZu5Q0NXD0anDjx3w1AEn5Mmj50+eP/vDo+dPe8BCRuNXP43hSB7dKxjJD9CTDoRe",
+	"zgaCTvYOru9AIFoOTjBGP3JyGgpZfCvXdZQ4F/gMA6RxLqi9z1hJXMO0NmhvFT7XNGO9Ex3HX6KHbjZD",
+	"F+yN+FKiBgdsbkMXTLwRXQAnBwsZ0NDV+utTtqy+cd2plvYKx16jyJ5Bu5qhv7pwFzwqPksGvm1ScTuk",
+	"wIZsDvsEYDGhmJoLJ5Eso66o1j4EMSSpdoulFIM69C53idN8P7gnj++o8l/KCQ8354PliLvxsOFsVIKP",
+	"AIoQ1ogQ70uJHqtD+8/zNDJqc/j2UmNiOzEaGSCzHuTYqI01LyDaGh0MkNDW1mAUTElo/uCu4tprPw5O",
+	"zIp7yqs66TFMsD7rZPOjNtq6owxBMBDi3LX+Wswl60+0f7v5V021/29ZY2VaIt9+aIp9flOHpNfD3v5L",
+	"JdhLbO6y2dlan2+vB2+iz30E+dcRXty89w8eJ37jhx8TwMkK0ukhQ3uYJOpxHH3S777ZoEkqNEpnXkD4",
+	"h/qashhNsu6LRpvuLNHc210R3CODHBRjHBL35BQY0GnJa6VfVrOllrH69OjG6rD0UtypwemljuMPUm7e",
+	"NJjwuDMCMDJzluqogxsqQbu6KlWUC78D+xY3Jvw41OGMe63aRQVQk7Z/vGGq5FOjiZWJRIoLYg+iLghV",
+	"0zm/YVl/4lxC6t4tT9DcA12GjAe7+3oOnmvByGRj/+dy+5jrpju/9zZDahdQJ+cXm8t1eraPzreOw716",
+	"b4AZBLzZw/sHS0jC4YqoXxeb8hLjqISbyPgCYwHwvZaQOYBOffx5s+exOAPgkvEWVm9N72tesRcw9r1i",
+	"uIL0A75GTnU4LYdqnGNHayjXdLJxLjjPKoPss23K2OsqK7Wu5nLdiKwjoZV+dJfmwaKm7j6GtmBrNonB",
+	"UDUVpTX7rcykS3Zh/8AN16wsmkCblUwrPjW1YroglaSlFUNO72j7KUH8LsMOHbiSvZtwSspZB+iAvGGD",
+	"SXcLrR1mkYdzlLMDIc9igBSU+5VdmwAwC8jECUfgAtN2jaq1YaW7CL/SRDFoASeV/R2CnfxaUKDv6R1T",
+	"zTKMPQc5un1gtLwDsn1w0zj+7QPuv8Z1q+lGF6TRWjCwDUbJJZlTtayY1hdBycfLR9XOaRDFaO2xZOUX",
+	"cxox1J4l63/U5fWhjuMgVfujnc9/oeY3VN/GNRwOMI5CM9MVnzaaBI00ES9u7b0R6R8O1UhTXiL5j31E",
+	"jeqiHLgt8ZFhNyDo+XtcgVOrZRxk90Ff0e7GW0rBjbQftnLzWtFlaMtqp0vQ9LQ7/V6Bys3qDt+R/bue",
+	"ypXdgb+c+L37OVYxZG2uZZeI+46Zd/6ZI4q48I1sAamrbThQiijYXlwTTOLbE33rqrU3X1Yiv5/YfWXy",
+	"3yVBr5hBzI2YqLkmXpfO7+NqyKlGFA8aJegPSw1OnKJBZZJ3cZw+Kk6rnBHEDVkfKHf1CovtiXNeOGdG",
+	"BJsE8doxWwnh2x5UdHxkUJnpgou2U5GJemmlYcVv7N0uqxLmeFKcACxYcUKdgXrDFJ+53T8pTiYbKG47",
+	"KU6gp9PPA5Jn0Ld7SWilJYalAczNJ/f5rDzvOsm4SaxxP84Pe3ifMnh2t1dA0e+A3d9UoyxkP4z1a7d0",
+	"UE3YdS3InTb2Tn7yoO29M/7i/7WuZwRmG9iFANjyYF06YDR0NPd07k+40vDtfv/ydwyE2MlvvFH0O+HH",
+	"OljmR+xDTKpchjEV9u7wahOMf09Y4X0kgy49eK1aS2HJEGtaG3kQ1NH3tNasgOGwh5QVea6MBNAQIQHe",
+	"X5iDHJhb5+GojmW7e/9LnMuhqCDlYMYm6+g9ozswllHh6XDcyW0yDoqAW3oMjYJHkeOm/KHRL46rUfwe",
+	"ND7gzf0tBqruI2gcj+cCx8j+FaRfE2oK33JrK6pGRUkybS5ufY91HKPhOMTHVhbuD4fYkejLxSBOb/2/",
+	"BgZxtPnOXRJaSfltdy4TgQas71Fp3EUEFSZNaaymG0203OtOceU53e1qVRNvuZvky9Ynvyih1lLGyBSO",
+	"jpAGgjXQ3d5eH8cWaOD879YC8JE7MRqBCe8yV/anuUQYfvSCbadloLawHI7Un5NDb8QNN8yt7zh2D3wi",
+	"ynG5OygrXFzZnQ0eimQrLg4i/35gJu7piDgcVOg1U5D/63BlJ5uojXMLUVZHQKRgmK2lWmjAIR3n74QD",
+	"MhB/KrDAv0qHFE8Cp5klcs7dxRTtf8ndtWTtU+yRfcv+Kcfb1i+xgQqu9r7iQl5KH7v2I2A82R0vrDEp",
+	"XXPsdUvR2aeNSnRmASY6H/B5SxceIvo4R/Y4sNOjHGC/9avgBRFsvSXuIz14V9ibNmQTE6UGJIbb3wBn",
+	"lXThwzqJnDBdHPkGOAI72RX9i8qYPzO2anXfBflSYc+AJcRFMy0A89xg9fNNV+DgAzxwXw2aplQcMkUw",
+	"7uo0pYKUEpKM7Em6JE/PH9vjWDGrXmFL0qF47Vge0JPX8iE8dNTcPf+RZPXugQr+m/2E9AfcUFcjgUF4",
+	"cKzGMHRsYNEZaljDEKA/4LN3g242q6tqV0cFPRJ4gnBRMgRJxX8rNmOKiSm7dP4UBM05STmJ7xeJzO0j",
+	"7GknbN5M1ofpc/oD9gtHLnojFuSjopuvMLvacQAENdZzWbEL8veaTxfVBuQdF8SSgmzv/K27y3rE2k4H",
+	"wwf/0FiHxkf22UCJTl+ilvhQV2zYkw0i/4CHX9IJF2zgHAKyWe+zr5VcDnnuoxzy1JVU5k+bIU9+yxWb",
+	"ogOhN8SCncdDCAvLiyqqTYNB+Oj80bMHT//w+OHgCMuKGsOUffR//nL+4PnP/3zy6wP4j3//t+EpF19M",
+	"tKVbPCDPv6fXLN0MeRVFq/wxOpQ70o9XgPZbccEQ/IyL68s4b8LF0RCp3mHgNnVirNJtfMihaaxBKvyc",
+	"khUPwEM9SGK8hifvwjMZf3EwOKGd3aFJprca+dPg0ReEkikKpD0I0dHTo7X245gY8SfuyXJtUzjT2hT2",
+	"/GB2h2kfRQUmqjKYhV9gPZUD2umkbf/9i2dqoItyh97DIACAHYV0aMcH2iLeDNlABq0VN8YnAzuwIY6d",
+	"Z48FBpz3PG7t1peVQr73uTq/43M1PTg0/BwQf0PLhHB2b3d6zizvsQNDF/1kx+w+dXdND3fEDmLY2tVh",
+	"STNbE2py7rXdALPf/zM6NfyGm06nygv/zO9WxF5WRBIHctPpf/SJ+CXdQFK9wLbjmO0eZakDWslJ4TP5",
+	"3UV2Unhw1yGZ+FpCcl4Rw6UCAoPU5pKU9iKgoiQwCe2b0lS+9IorIlUeKCVvMjzahjG4R5shcPjRC9p+",
+	"aqEOFzgyZvCUdFPgLheQ3Fc0iJRI54JYMkOHhL2V0ZQMmMqqXiKqX+Y2llKzl+6p41ynOPrLueTTO+94",
+	"sfvtFAfA6g+mfXm8ehgVjpu19RRZU2GgfVM67JZ0QToyss8rqbDBdPoyvDJUmVfw1JGoiIPfk5nhVpYh",
+	"IO4OpC9Aycrh7t81Jh5pRtV0TmZclBoNDEMnFXTmIteSQUAea/ZZNQOJ6jV77EDQ0/x61Il2rNBrlVwZ",
+	"uYoYos8asY+vDti1iwpHFjDRzFxh/R1d081ednZOgckt8fxOee9Q1bkzqpqdA4a2d/J+jolbAY8m2e3M",
+	"Xmxd2iRu1Xhd/ODdEfB4tjs2v8RvP/iW65XUHJ8+cuvmMBf0S4gIq76NCVHKtagkLR3p75HgQ1qbBGso",
+	"tDj5soyH3bJQUFnTamyjWKebTw/qSWBCWxWyduUcsDXgcqzsZu3XquFRrlXDAc2Yn++uQ40rI7qXNjWe",
+	"IsbBzpMSAjfVxlo7UnisjwAEh559DY8CQL3rK1zJddMFKjgYsXLS/UMf6K6vqLiuu5CvIJiPD//gn70D",
+	"L0j4VoZyAMV5QFgep39Bypq1pHY0bEscxXweMo9ykBv1e2rP5YEIM6gQzO9Wvhjsdx/L75Haf+1Iref9",
+	"LyhiG9U0+npLFPVNYom7CmhVQVaWC0keRHK00DU6xPp/tVE4jkao1ndyiYPVwZLfhG/OrADxlc94q6VC",
+	"KDyNt8kn+xwsOgvOkp0NPl4c6Qqur7v2mfQW2B3UXwLbuSFCrp3QTHhOtOFVhR1/Qvgx8pfWIp8s1VQ6",
+	"pryY7ysqtuj5ZUUU48nZyd61G/QuT/kV3YASLWeGCXe0k+d+r6ji2T/hZu6EGHkN4vyYUvPKSNWVwQLl",
+	"uofI0MexvtKYf0i0/e4duINe2T3OOAgcAXqdQenQfgL/wAWpCHiBdAO4OWHXXAgurguHs+RKsXOGtIPc",
+	"HtJ97eG5+7+DqkhHafL5hXixENQDu44OdGXNkAG+AFYV0uzTK80P3ZHl9aM0x8ruskPfU7jljsQbxlgo",
+	"seSBRuVh7DFpDi0ityCouhO2Aun6QiPQPc5FLg4GQABrzkRD9oR1cOxa7FXSvrOdcEtvDn9oUFH8l7mi",
+	"nd5r7UtnRQq5HsjAc0aVplVHWPcDPsNeVFXfVRpMJ3+dBvQEOcOyfHSANr5LqJkB/cz9oQTU6zDQ0/Ot",
+	"NiTw8EP316Ur401dxfb1bY/2uIv39wa09mOhR0AF/mkHC48SLpeUE7Aou/SgkVv/e/OW31zzlg9euuRE",
+	"YBA/h/PTVxVRNWjsroupkddYWOURjtCvttzpcoQNgOO6qZBKOUSS1r2lD/WdlTzUw0sdYN4H83XWrp4h",
+	"StzrhsHJVi7Ux6tYqCv2rZzW1mq481KFOp26++dDFidQqKnHFD+95mY6t3fHbHZKXpDSLdw5lwXhJVkw",
+	"ttLp7gEdvhBL6rMpJLV1tgR46R7pUR2ge/8I2ORwELZusR2uP6aA82vLJfXhzwcTbnI6rZU/XyT05UXX",
+	"hP3TpKJi4bpHIP19oi2ZwVESeUTdjEiDSVLFOoqP8YFGvB0BIGk5Ou/vSGLVt9wcJlzRl3zAKLQgfIkN",
+	"ema+wkjOnNjF+w0/2brGxldPAOFdFlBHmz5LE0f1bg/bzOd+U2EYgLJXzvsurGrEMTcml53Cy7s4+Ru6",
+	"3Y7rt+0wewGaEDR1lwrUzLguLXDN1//94u0P36AWNKWCTJhjMVZCmegatSKPceBwYbkm0kGuWWtgVdGp",
+	"HR4IaqyA4gNBu5HVrGL/wGlk/QDe3yo6M0FBOJbuuqMl7FK6tBM5jI8ddhXGY87OiVp1QR8ul6JPIbEF",
+	"Cw1101fWyvkFBLjcL41nVA8RBgdsE4QkRSbK3xpOpP9+aaSxJQ5YVdcUrMKBDzfHJaiJUjhLFRTELUZx",
+	"Qtq10IZcJoSCIRO2x40yJJXsLlLI+lLH/DwPlvXHWVU6NxeAecgZcWk4OiBqhdMLQcrCZ+2zkpuu+vzd",
+	"XcZyqVyxzTv76zGPnR0bPnKvR26U+dtYrHAi0Go9AKZ/baJzx4WRlqAwvHcD2aMEqg+ZyapKOm37DpXz",
+	"obB+B667Mn/34P7uwf3dg/sv5sH9Etxkv23HsWt4cXwn8VmzB9l8+rpiV/jUqF3Gkf99d7MTgGqJroDw",
+	"+KGUnv+4evcjwUWQrx+dPzp/8PDRNyHJFswdx12DcQXrEUgo9UAElMPDKiMn+RaIodOcgWvRW8y8ZMJw",
+	"s/E9EmvdtKvpR0Lp4ptjG8VdmtSW2+PVR3p9dD/HO9F8+0Bw+wOgY+ovETLmPiV2Z2Dj7rkiDoSwG24Z",
+	"onGL76FlQ+npVK42BwaQeSlXm/SpfXgnp9Yu6RCy7y1mFIFcr/iCoZoL+qaczQpSixK8h1b/8S4quRb7",
+	"UkLOZgcmxBUEysB4nc3uQ4Yieo+czQ5X/h5fRGufaI9aquB6Pjb7Odr+qnwAjVsPS4PXvGLvqvIttoQ9",
+	"SmNmHP2eUhqHtRuasGt6uKZ1a1dpGsKGloxf6aY2uALQ6xHqK3KAON75O1YpDH7inYio/+v9HHRVHwbq",
+	"5QcWDBdVC7SuhVwTKdA/Q2RVfsLG3MYVPzT84EpWkf4FMVLuKw4UW1IudHeFMD5yVKMRP5Fzq7tZHsxi",
+	"dONhZUkwari2P6BJcViFNLf3qN30lQH7p+4GchW/NtgJ62d3KNtTG2q81R4oM6flbmvhAp2aTWtCbjrg",
+	"so9Jv6Yb28SqwQ8m1CG+j/5Scfvme3+yU/iTncG9WpOH0kuF97QiZ7S8EAb7K2omDOqrECSPDYdRYtF3",
+	"UeqAyeLX4s3R7jgY/J4AQ98myWmnxEqCno3IDrxi5sFLKRecHd0avMIecXjMwQShogxNZYb6nzxpz6a1",
+	"Um6zsshX/Fq8qwfCXuEGydrc8w65GfQHGjUz9arrur+CB45ZWQEfSHf1gEQVQBUmgrESnHvJhh2hewwW",
+	"Bc8pIONNGFnSkpHWGe/kkZwUfS91tBNHOOx27N/PekLiAxQSYN+3qFg06KPQciooCPisNlQZslJcGDZY",
+	"KgC0Vrf29REfuQvV6wcpF/UKPjhU+8IFHEr1wtFA2EJ0LOQ5VFIuolhZvdovMRyXdqx2WWHzxnXoe3iM",
+	"KaTo9ZaWB1SLGoi6weoNkndgEKah1X1EYWCqeMSFRF0PkszvA2re78SXFTDYm9/P74rfXx4cXH4vppcl",
+	"7UQw/ygRSPto24QfyKWh0s3hoaMJLBr05IoaVm0ihByqFL8Z2sIMO8l2d+n8aJ85klCHse/J4Yvryt27",
+	"9sdDCnM7XkCpkNeKLi+dGow5LC4kM2VDCbfi0x7FBh+5C8UGPjVYpYF5HUylgdEKAJS5lrJEl5HPegMt",
+	"B1P8qF7A/ncmv3fpNrDGYx2DFZ/el1bjiHd8fcZ+Z1AoA2k6MEv96HS5r6h9li6B7T3OZcWoEqxJ4Fse",
+	"LnwB38EP+MoHX6LCPtPlqmL6sklBp5gwa48fWOl85gIZkEgjxl7swAUDtdnABfeizcIu7WqzzqTlRofd",
+	"uhcF123Ol6Xg7iH07uBwHVCp/Y5HzEGFBLeW5Yt9j8GZZ6Ku8/CRLtgr95wLEvQllXPlEo51V5FfvmFN",
+	"0BF2spC382Ehe/YNPv40Aq6+i3rgfnlKAJB1TQ+ETQxAPp5kZEKnCy+wTfiimaNaeJ3GhA6VX1ktz5P6",
+	"7vQ898Wh6l4j+A6j8IW039CS3h8xax4ZWl/PzW4osY1ABunurNm5w9TbdaZQvKVqEeE8H0Og2k/ck8P5",
+	"zs/WFd1YlSMww7ppm76BXHA6ka7CZ1dV0rGmNFwfdSJ4QOF1Rhs5P6Zimqt1PkQBrKOgL1COPPWGfTY+",
+	"ZbCt4viz5lqVGLclR9B9MpRaUZ2nky+7yqhGgyqewrY+bJWFPNyj9Mlar7pGwNsQ6YIuayumppbGmdYU",
+	"Usx4ybZroMJcnj+PZvL0/H8BxFBcKWLsBezSCaDcbatkRC+0Q+fg2vG4FNWmYW+usMhpXE3JIZnYMDqd",
+	"g4Lc6eoJTw3i5IF9+R4eHZ9qmNLhFjdU4fBEjvBV/C56XeAAKexQLBldP1IzQoVeBywr+Gak6dmJQH1f",
+	"gAVA1ABwVOViH4fiKNXhIgcGUkd2kXf5A9VBXeSAx49+VqZ0MkEo5U9VdHMGJT55f9NHtXkBTxzJHlZ0",
+	"c0/qm+u6s0uf733VJZTXKX4Yw/ij2pAlhJ41llX5EgQUud5f2yhzQq5PyTtRbTDEMaMQBOGalFKwbGVW",
+	"QpEDKsMpzZP5Bfweec8PT2r8xBdLbBDLZI1JdwfU1nFc488pmbAprXXjI+GQmlDKemJihZ6rdtEvqvbc",
+	"QAClrdADDFOJjHMtiRQ7jDWCTzQvOwr3r5h5AU8ciUXs2F8sh6yZYkQzq0PxwwQJwFnihYKlr9PbLClA",
+	"nl9LGdquADjypf3/XilDQeBtvuVwKgcYpTylX/OKvQqPHal5qh//i74BIPh8sOoXFAcxnSOZD8YP9S3z",
+	"8GS7G71PW9omsZCGTwcif18xYyr2I7xxsjfg0nDQcMjqPCRmOJ+y7eMDXWincumckC4q4w4bKeWYvVTM",
+	"d3XIn5W3dhBx/b9aVzrsScHiB02WuLM+EueaCULaAFlKe2hCbwx3Y46hbMVoN1INPPA9q8rfqXoIqs5Z",
+	"VToh2BJ8iOvVqCzOoJzTGzbmcqs73F/fMfMRHjiqzVfrPJyFi/sdxvBzuDVyNrPib8Iqzm6Y9klRHhzx",
+	"hqtaEz2lQjAFKSJ60VdJVKc1P795X1hE1c7q3iKqd0XuK2atgzTJR0VWb5jS/U329PH76+mOpltukqeJ",
+	"SJj7CZUjrFrtyor/9df/PwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -45,6 +46,9 @@ type Server struct {
 	handlers
 	app      *fiber.App
 	needed   map[string]store.Role // by operation; "" for what everyone may
+	scopes   map[string][]store.Scope
+	watched  map[string]string // by operation: what the audit trail calls it; "" for nothing
+	seen     sync.Map          // when a key was used, by its id
 	router   routers.Router
 	throttle *throttle
 	hashing  *turns          // of passwords, which takes memory
@@ -84,7 +88,7 @@ func build(c Config, inner ...StrictMiddlewareFunc) (*Server, error) {
 	s := &Server{Config: c, router: router, throttle: newThrottle(c.Clock), hashing: newTurns(2, 16, 3*time.Second),
 		streams: inbound.Shares{Total: 400, Each: 32}, files: inbound.Shares{Total: 64, Each: 16}}
 	s.group()
-	if s.needed, err = permissions(spec); err != nil {
+	if s.needed, s.scopes, s.watched, err = permissions(spec); err != nil {
 		return nil, err
 	}
 	s.stop, s.cancel = context.WithCancel(context.Background())

@@ -35,7 +35,7 @@ func (s *workHandlers) names(ctx context.Context, v store.Viewer) (*names, error
 	for _, m := range boxes {
 		n.mailboxes[m.ID] = m.Name
 	}
-	rules, err := s.Store.Rules.All(ctx)
+	rules, err := s.Store.Rules.Seen(ctx, v)
 	n.rules[store.ByHand] = "by hand"
 	for _, r := range rules {
 		n.rules[r.ID] = r.Name
@@ -370,11 +370,11 @@ func (s *workHandlers) GetToday(ctx context.Context, _ GetTodayRequestObject) (G
 		out.Mailboxes = append(out.Mailboxes,
 			MailboxToday{ID: m.ID, Name: m.Name, State: s.Engine.Status(m.ID).State, Filed: byMailbox[m.ID]})
 	}
-	cabinets, err := s.Store.Cabinets.All(ctx)
+	cabinets, err := s.Store.Cabinets.Seen(ctx, v)
 	if err != nil {
 		return nil, err
 	}
-	rules, err := s.Store.Rules.All(ctx)
+	rules, err := s.Store.Rules.Seen(ctx, v)
 	if err != nil {
 		return nil, err
 	}

@@ -2,7 +2,11 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
+	"errors"
 	"fmt"
+	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -12,8 +16,8 @@ import (
 
 // records looks after the service's own records.
 func (c serviceCommands) records() *cobra.Command {
-	root := &cobra.Command{Use: "records", Short: "Ink Tray's own records: whether they are whole, and a new key for them"}
-	root.AddCommand(c.checkRecords(), c.newKey())
+	root := &cobra.Command{Use: "records", Short: "Ink Tray's own records: whether they are whole, a new key for them, a way back in"}
+	root.AddCommand(c.checkRecords(), c.newKey(), c.administratorLink())
 	return root
 }
 
@@ -93,6 +97,41 @@ func (c serviceCommands) newKey() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&data, "data", defaultData(), "folder for the records")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
+}
+
+// administratorLink is the way back in for whoever runs the machine.
+func (c serviceCommands) administratorLink() *cobra.Command {
+	data, name, yes := "", "", false
+	cmd := &cobra.Command{
+		Use: "administrator-link", Short: "A link by which an administrator chooses a password, when nobody can sign in any more",
+		Args: cobra.NoArgs,
+		Long: "For whoever can read the folder of the records, also while the service runs. The person named becomes an " +
+			"administrator who may sign in, and is made if there is nobody of that name. It stands in the audit trail.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if name == "" {
+				return usageError{errors.New("say with --name who is to be administrator")}
+			}
+			if err := c.confirm(fmt.Sprintf("“%s” becomes an administrator, who sees and changes everything. Make the link?",
+				name), yes); err != nil {
+				return err
+			}
+			code := strings.ToLower(rand.Text())
+			until := time.Now().Add(24 * time.Hour)
+			if err := store.AdministratorLink(cmd.Context(), data, name, code, time.Now()); err != nil {
+				return err
+			}
+			if c.format == "json" {
+				return c.json(map[string]any{"path": "/join#" + code, "expires_at": until})
+			}
+			fmt.Fprintf(c.out, "Open this link, which works once, for 24 hours:\n\n   %s/join#%s\n\nor: inktray sign-in --link %s\n",
+				c.service, code, code)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&data, "data", defaultData(), "folder of the records")
+	cmd.Flags().StringVar(&name, "name", "", "who is to be administrator")
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return cmd
 }

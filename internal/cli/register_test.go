@@ -227,7 +227,7 @@ func TestAReaderSeesHisPartOfTheRegisterOnly(t *testing.T) {
 			own = b
 		}
 	}
-	if err := records.People.Restrict(t.Context(), "rowan", []string{own.ID}, "test"); err != nil {
+	if err := restrict(t, records, "rowan", []string{own.ID}); err != nil {
 		t.Fatal(err)
 	}
 	mine, others := 0, ""

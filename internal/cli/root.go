@@ -131,8 +131,9 @@ func (c *command) root() *cobra.Command {
 	signIn := signInCommands{c}
 	root.AddCommand(running.serve(), running.demo(), signIn.signIn(), signIn.signOut(), mailboxCommands{c}.mailboxes(),
 		cabinetCommands{c}.cabinets(), rules.rules(), book.correspondents(), topics.topics(), topics.trust(), book.tables(),
-		history.passes(), register.register(), register.erase(), history.tray(), people.outgoing(), people.addressees(),
-		people.alarms(), people.limits(), running.records(), people.metrics(), mail.messages(), applyCommands{c}.apply(),
+		history.passes(), register.register(), register.erase(), history.tray(), people.people(), people.groups(),
+		people.keys(), people.password(), people.audit(), people.outgoing(), people.addressees(), people.alarms(),
+		people.limits(), running.records(), people.metrics(), mail.messages(), applyCommands{c}.apply(),
 		mail.follow(), c.health(), c.version())
 	strict(root)
 	return root

@@ -121,7 +121,7 @@ func TestAPersonSeesOnlyTheMailboxesThatAreHis(t *testing.T) {
 		t.Fatal(err)
 	}
 	only := boxes[0] // berths
-	if err := o.service.store.People.Restrict(t.Context(), id, []string{only.ID}, "test"); err != nil {
+	if err := restrict(t, o.service.store, id, []string{only.ID}); err != nil {
 		t.Fatal(err)
 	}
 	c, err := (&command{service: o.service.address()}).connectWith(token)

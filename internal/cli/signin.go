@@ -112,24 +112,39 @@ func (c *command) connectWith(token string) (*client.Client, error) {
 }
 
 func (c signInCommands) signIn() *cobra.Command {
-	var name, file, code string
+	var name, file, code, link string
 	cmd := &cobra.Command{
 		Use: "sign-in", Short: "Sign in, and keep a token for the next commands", Args: cobra.NoArgs,
 		Long: "Signs in with name and password and keeps a token in your own settings folder, for this service alone. The " +
 			"password comes from the prompt, from INKTRAY_PASSWORD or from --password-file.\nWith --set-up CODE it makes the " +
-			"first administrator instead; the code stands in the link that the first start prints.",
+			"first administrator instead; the code stands in the link that the first start prints. " +
+			"With --link CODE you choose your password by the link that an administrator gave you.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if name == "" {
+			if name == "" && link == "" {
 				return usageError{errors.New("say who you are with --name")}
 			}
 			if _, err := origin(c.service); err != nil {
 				return err
 			}
+			if link != "" {
+				var err error
+				if name, err = c.linkedPerson(cmd.Context(), link); err != nil {
+					return err
+				}
+			}
 			password, err := c.secret(file, "INKTRAY_PASSWORD", "Password")
 			if err != nil {
 				return err
 			}
-			token, err := c.tokenFor(cmd.Context(), name, password, code)
+			enter := func() (string, error) { return c.tokenFor(cmd.Context(), name, password, code) }
+			if link != "" {
+				enter = func() (string, error) {
+					return c.tokenBy(cmd.Context(), func(api *client.Client) (*http.Response, error) {
+						return api.UseLink(cmd.Context(), client.LinkUse{Code: link, Password: password})
+					})
+				}
+			}
+			token, err := enter()
 			if err != nil {
 				return err
 			}
@@ -144,21 +159,40 @@ func (c signInCommands) signIn() *cobra.Command {
 	cmd.Flags().StringVar(&name, "name", "", "your name")
 	cmd.Flags().StringVar(&file, "password-file", "", "file that holds the password")
 	cmd.Flags().StringVar(&code, "set-up", "", "code of the set-up link: make the first administrator")
+	cmd.Flags().StringVar(&link, "link", "", "code of the link that you were given: choose your password")
 	return cmd
 }
 
-// tokenFor signs in, by way of a session that ends with it, and makes a token.
-func (c *command) tokenFor(ctx context.Context, name, password, code string) (string, error) {
+// linkedPerson says whom a link is for.
+func (c *command) linkedPerson(ctx context.Context, link string) (string, error) {
 	api, err := c.connectWith("")
 	if err != nil {
 		return "", err
 	}
-	var response *http.Response
-	if code != "" {
-		response, err = api.PostSetup(ctx, client.SetupRequest{Code: code, Name: name, Password: password})
-	} else {
-		response, err = api.SignIn(ctx, client.SignInRequest{Name: name, Password: password})
+	me, err := call[client.Me](api.LookAtLink(ctx, client.LinkCode{Code: link}))
+	if err == nil {
+		fmt.Fprintf(c.errs, "The link is for %s. Choose a password of at least ten characters.\n", me.Name)
 	}
+	return me.Name, err
+}
+
+// tokenFor signs in with name and password, or makes the first administrator where there is a code.
+func (c *command) tokenFor(ctx context.Context, name, password, code string) (string, error) {
+	return c.tokenBy(ctx, func(api *client.Client) (*http.Response, error) {
+		if code != "" {
+			return api.PostSetup(ctx, client.SetupRequest{Code: code, Name: name, Password: password})
+		}
+		return api.SignIn(ctx, client.SignInRequest{Name: name, Password: password})
+	})
+}
+
+// tokenBy signs in, by way of a session that ends with it, and makes a token.
+func (c *command) tokenBy(ctx context.Context, enter func(api *client.Client) (*http.Response, error)) (string, error) {
+	api, err := c.connectWith("")
+	if err != nil {
+		return "", err
+	}
+	response, err := enter(api)
 	if _, err := call[client.Me](response, err); err != nil {
 		return "", err
 	}

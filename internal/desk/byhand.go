@@ -72,7 +72,7 @@ func (dk *Desk) handed(ctx context.Context, v store.Viewer, ids []int64) ([]stor
 // that a person chose.
 func (dk *Desk) FileByHand(ctx context.Context, v store.Viewer, of []Handed, cabinet, folder string) (store.Pass,
 	error) {
-	c, err := dk.Store.Cabinets.Named(ctx, cabinet)
+	c, err := dk.Store.Cabinets.SeenNamed(ctx, v, cabinet)
 	if errors.Is(err, store.ErrNotFound) {
 		return store.Pass{}, rule.Problems{{Place: "cabinet", Text: fmt.Sprintf("there is no cabinet called “%s”", cabinet)}}
 	}

@@ -75,7 +75,7 @@ func (dk *Desk) Release(ctx context.Context, v store.Viewer, m store.Matters) (i
 
 // Elsewhere lets items of the tray be filed in a folder that a person names.
 func (dk *Desk) Elsewhere(ctx context.Context, v store.Viewer, m store.Matters, cabinet, folder string) (int, error) {
-	c, err := dk.Store.Cabinets.Named(ctx, cabinet)
+	c, err := dk.Store.Cabinets.SeenNamed(ctx, v, cabinet)
 	if err != nil {
 		return 0, rule.Problems{{Place: "cabinet", Text: fmt.Sprintf("there is no cabinet called “%s”", cabinet)}}
 	}

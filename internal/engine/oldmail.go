@@ -22,7 +22,8 @@ import (
 // passBatch is how many messages of old mail are planned between two moments at which a pass can be paused or stopped.
 const passBatch = 100
 
-// betweenErrands is how often a pass lets the watcher do what is due: to stop waiting costs a server with many messages.
+// betweenErrands is how often a pass lets the watcher do what is due: to stop waiting costs a server with many
+// messages.
 const betweenErrands = 2 * time.Second
 
 // Errors that callers tell apart.

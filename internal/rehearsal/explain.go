@@ -68,7 +68,7 @@ func (rh *Rehearser) Explain(ctx context.Context, v store.Viewer, messageID int6
 	if err != nil {
 		return row, nil, err
 	}
-	rows, err := rh.Store.Rules.All(ctx)
+	rows, err := rh.Store.Rules.Seen(ctx, v)
 	if err != nil {
 		return row, nil, err
 	}

@@ -163,6 +163,12 @@ func (rh *Rehearser) Rehearse(ctx context.Context, v store.Viewer, of RehearsalO
 			looked = append(looked, m)
 		}
 	}
+	if !v.All { // rules that look into other mailboxes only are nothing to this viewer
+		r.rules = slices.DeleteFunc(slices.Clone(r.rules), func(c *rule.Compiled) bool {
+			return c != r.edited && !slices.ContainsFunc(mailboxes,
+				func(m store.Mailbox) bool { return c.Rule.Look.Looks(m.Name) })
+		})
+	}
 	if r.of.Show == 0 {
 		r.of.Show = rehearseShown
 	}

@@ -47,6 +47,7 @@ type (
 func (s *Store) group() {
 	s.Settings = &Settings{s}
 	s.People = &People{s}
+	s.Trail = &Trail{s}
 	s.Mailboxes = &Mailboxes{s}
 	s.Cabinets = &Cabinets{s}
 	s.Rules = &Rules{s}

@@ -152,9 +152,9 @@ func (s *Messages) FiledOf(ctx context.Context, v Viewer, ids []int64) (map[int6
 		MessageID int64
 		N         int
 	}
-	err := v.sees(s.reading(ctx).Model(&Entry{}),
-		"mailbox_id").Where("message_id IN ? AND state IN ('filed', 'already there') AND undo <> 'done'",
-		ids).Select("message_id, count(DISTINCT item) AS n").Group("message_id").Scan(&rows).Error
+	err := v.seesFiled(s.reading(ctx).Model(&Entry{})).Where("message_id IN ? AND "+
+		"state IN ('filed', 'already there') AND undo <> 'done'", ids).Select("message_id, count(DISTINCT item) AS n").
+		Group("message_id").Scan(&rows).Error
 	counts := map[int64]int{}
 	for _, r := range rows {
 		counts[r.MessageID] = r.N

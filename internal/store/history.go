@@ -172,7 +172,7 @@ func (s *Passes) MessagesIn(ctx context.Context, v Viewer, passID int64, matched
 // EntriesIn lists what a pass decided of messages.
 func (s *Passes) EntriesIn(ctx context.Context, v Viewer, passID int64, messages []int64) ([]Entry, error) {
 	return list[Entry](
-		v.sees(s.reading(ctx), "mailbox_id").Where("(pass_id = ? OR undo_pass = ?) AND message_id IN ?", passID,
+		v.seesFiled(s.reading(ctx)).Where("(pass_id = ? OR undo_pass = ?) AND message_id IN ?", passID,
 			passID, messages).Order("id"),
 	)
 }
@@ -184,7 +184,7 @@ func (s *Passes) FollowUpsIn(ctx context.Context, v Viewer, messages []int64) ([
 
 // Undoable lists what a pass, or one line of the journal, filed and was not taken back.
 func (s *Undoing) Undoable(ctx context.Context, v Viewer, passID, entryID int64) ([]Entry, error) {
-	db := v.sees(s.reading(ctx), "mailbox_id").Where("state IN ('filed', 'already there') AND undo = ''")
+	db := v.seesFiled(s.reading(ctx)).Where("state IN ('filed', 'already there') AND undo = ''")
 	if entryID > 0 {
 		db = db.Where("id = ?", entryID)
 	} else {
@@ -373,7 +373,7 @@ func (s *Undoing) fileAgain(ctx context.Context, v Viewer, which string, of []an
 	now time.Time) (items, messages int,
 	err error) {
 	err = s.change(ctx, func(tx *gorm.DB) error {
-		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where(unfiledAgain).Where(which, of...).Order("message_id, id"))
+		entries, err := list[Entry](v.seesFiled(tx).Where(unfiledAgain).Where(which, of...).Order("message_id, id"))
 		if err != nil || len(entries) == 0 {
 			return err
 		}
@@ -537,7 +537,7 @@ func (s *Journal) StateCounts(ctx context.Context, v Viewer) (map[State]int, err
 		State State
 		N     int
 	}
-	err := v.sees(s.reading(ctx).Model(&Entry{}), "mailbox_id").Select("state, count(*) AS n").Group("state").Scan(
+	err := v.seesFiled(s.reading(ctx).Model(&Entry{})).Select("state, count(*) AS n").Group("state").Scan(
 		&rows,
 	).Error
 	counts := map[State]int{}

@@ -13,12 +13,12 @@ import (
 
 // ByID finds a line of the journal that the viewer may see.
 func (s *Journal) ByID(ctx context.Context, v Viewer, id int64) (Entry, error) {
-	return first[Entry](v.sees(s.reading(ctx), "mailbox_id").Where("id = ?", id))
+	return first[Entry](v.seesFiled(s.reading(ctx)).Where("id = ?", id))
 }
 
 // OfMessage lists a message's lines, by rule and item.
 func (s *Journal) OfMessage(ctx context.Context, v Viewer, messageID int64) ([]Entry, error) {
-	return list[Entry](v.sees(s.reading(ctx), "mailbox_id").Where("message_id = ?", messageID).Order("id"))
+	return list[Entry](v.seesFiled(s.reading(ctx)).Where("message_id = ?", messageID).Order("id"))
 }
 
 // ItemOf names an item of a message.
@@ -64,8 +64,8 @@ func (s *Messages) ByIDs(ctx context.Context, v Viewer, ids []int64) (map[int64]
 
 // Recent lists what was decided last, for the page that shows mail as it arrives.
 func (s *Journal) Recent(ctx context.Context, v Viewer, most int) ([]Entry, error) {
-	return list[Entry](v.sees(s.reading(ctx),
-		"mailbox_id").Where("state <> 'planned' AND state <> 'staged'").Order("id DESC").Limit(most))
+	return list[Entry](v.seesFiled(s.reading(ctx)).Where("state <> 'planned' AND state <> 'staged'").
+		Order("id DESC").Limit(most))
 }
 
 // Due lists what a mailbox has to file now. What belongs to the passes named is
@@ -260,7 +260,7 @@ func (s *Journal) Hasten(ctx context.Context, cabinetID string) error {
 
 // Entries lists the items that wait for a person, the newest first.
 func (s *Tray) Entries(ctx context.Context, v Viewer, before int64, most int) ([]Entry, error) {
-	db := v.sees(s.reading(ctx), "mailbox_id").Where("state IN ('held', 'failed')")
+	db := v.seesFiled(s.reading(ctx)).Where("state IN ('held', 'failed')")
 	if before > 0 {
 		db = db.Where("id < ?", before)
 	}
@@ -296,14 +296,14 @@ func (s *Journal) Add(ctx context.Context, e *Entry) error {
 
 // ByNumber finds one line of the register.
 func (s *Register) ByNumber(ctx context.Context, v Viewer, year, number int) (Filing, error) {
-	return first[Filing](v.sees(s.reading(ctx), "mailbox_id").Where("year = ? AND number = ?", year, number))
+	return first[Filing](v.seesFiled(s.reading(ctx)).Where("year = ? AND number = ?", year, number))
 }
 
 // Delays lists how long it took from the server's announcement to the filing,
 // for the last filings that were announced.
 func (s *Journal) Delays(ctx context.Context, v Viewer, most int) ([]time.Duration, error) {
-	entries, err := list[Entry](v.sees(s.reading(ctx),
-		"mailbox_id").Where("state = 'filed' AND announced_at IS NOT NULL").Order("id DESC").Limit(most))
+	entries, err := list[Entry](v.seesFiled(s.reading(ctx)).Where("state = 'filed' AND announced_at IS NOT NULL").
+		Order("id DESC").Limit(most))
 	var delays []time.Duration
 	for _, e := range entries {
 		delays = append(delays, e.DoneAt.Sub(*e.AnnouncedAt))

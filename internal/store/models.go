@@ -32,6 +32,10 @@ type Viewer struct {
 	Role Role
 	Only []string // mailboxes by id; nil for all
 	All  bool
+
+	Cabinets    []string // by id; nil for all
+	AllCabinets bool
+	Scope       Scope // what the token is good for
 }
 
 // MaySee says whether a viewer may see what belongs to a mailbox; "" belongs to none.
@@ -45,7 +49,7 @@ func (v Viewer) MaySeeAll(mailboxes []string) bool {
 }
 
 // System is the service itself.
-var System = Viewer{Name: "Ink Tray", Role: Administrator, All: true}
+var System = Viewer{Name: "Ink Tray", Role: Administrator, All: true, AllCabinets: true}
 
 // Person is somebody who signs in.
 type Person struct {
@@ -54,17 +58,38 @@ type Person struct {
 	Password string // Argon2id, PHC string format
 	Role     Role
 	MadeAt   time.Time
+
+	Mail         string // where links are sent; "" for nowhere
+	LockedAt     *time.Time
+	SignedInAt   *time.Time
+	AllMailboxes bool // else those that are granted to her or to her groups
+	AllCabinets  bool
+	Revision     int
 }
+
+// Scope is what a key is good for; "" is all that its person may do.
+type Scope string
+
+// The scopes of tokens.
+const (
+	ScopeRead     Scope = "read"     // what a reader may do
+	ScopeRegister Scope = "register" // to read the register
+	ScopeMetrics  Scope = "metrics"  // the metrics alone
+)
 
 // Key lets somebody in.
 type Key struct {
 	Hash      []byte `gorm:"primaryKey"`
-	Kind      string
+	Kind      string // "session" or "token"
 	ID        string
-	Label     string
+	Label     string // a token's name
 	PersonID  string
 	MadeAt    time.Time
 	ExpiresAt time.Time
+	Scope     Scope
+	UsedAt    *time.Time // to within some minutes
+	Place     string     // the address from where it was made or used last
+	Program   string     // as the browser or program names itself
 }
 
 // Mailbox is a place where messages arrive and that is watched.
@@ -643,15 +668,3 @@ type Notice struct {
 	Advice    string
 	MadeAt    time.Time
 }
-
-// Audit is one line of the audit trail.
-type Audit struct {
-	ID     int64 `gorm:"primaryKey"`
-	At     time.Time
-	Actor  string
-	Action string
-	Object string
-}
-
-// TableName is the trail.
-func (Audit) TableName() string { return "audit" }

@@ -187,6 +187,9 @@ func (v Viewer) seen(q register.Query) register.Query {
 	if !v.All {
 		q.Mailboxes = append([]string{""}, v.Only...)
 	}
+	if !v.AllCabinets {
+		q.Cabinets = append([]string{""}, v.Cabinets...)
+	}
 	return q
 }
 
@@ -238,7 +241,7 @@ func (s *Register) Numbered(ctx context.Context, v Viewer, numbers []register.Nu
 			years[n.Year] = append(years[n.Year], n.Number)
 		}
 		for year, of := range years {
-			rows, err := list[Filing](v.sees(s.reading(ctx), "mailbox_id").Where("year = ? AND number IN ?", year, of))
+			rows, err := list[Filing](v.seesFiled(s.reading(ctx)).Where("year = ? AND number IN ?", year, of))
 			if err != nil {
 				return nil, err
 			}
@@ -319,7 +322,7 @@ func (s *Register) NotesText(ctx context.Context, numbers []register.Number) (ma
 // AddNote keeps what somebody writes about a filing.
 func (s *Register) AddNote(ctx context.Context, v Viewer, n *Note) error {
 	return s.change(ctx, func(tx *gorm.DB) error {
-		if _, err := first[Filing](v.sees(tx, "mailbox_id").Where("year = ? AND number = ?", n.Year, n.Number)); err != nil {
+		if _, err := first[Filing](v.seesFiled(tx).Where("year = ? AND number = ?", n.Year, n.Number)); err != nil {
 			return err
 		}
 		if err := tx.Create(n).Error; err != nil {
@@ -335,7 +338,7 @@ var ErrNotYours = errors.New("somebody else wrote this note; an administrator ca
 // RemoveNote takes a note away: by who wrote it, or by an administrator.
 func (s *Register) RemoveNote(ctx context.Context, v Viewer, n register.Number, id int64) error {
 	return s.change(ctx, func(tx *gorm.DB) error {
-		if _, err := first[Filing](v.sees(tx, "mailbox_id").Where("year = ? AND number = ?", n.Year, n.Number)); err != nil {
+		if _, err := first[Filing](v.seesFiled(tx).Where("year = ? AND number = ?", n.Year, n.Number)); err != nil {
 			return err
 		}
 		was, err := first[Note](tx.Where("id = ? AND year = ? AND number = ?", id, n.Year, n.Number))

@@ -1,7 +1,9 @@
 package store
 
 import (
+	"cmp"
 	"context"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -10,6 +12,29 @@ import (
 // All lists the registers that are kept as files.
 func (s *RegisterFiles) All(ctx context.Context) ([]RegisterFile, error) {
 	return list[RegisterFile](s.reading(ctx).Order("name"))
+}
+
+// Seen lists those in cabinets that the viewer may see, and about rules that she may see.
+func (s *RegisterFiles) Seen(ctx context.Context, v Viewer) ([]RegisterFile, error) {
+	db := s.reading(ctx)
+	if !v.AllCabinets {
+		db = db.Where("cabinet_id IN ?", append([]string{""}, v.Cabinets...))
+	}
+	rows, err := list[RegisterFile](db.Order("name"))
+	if err != nil {
+		return nil, err
+	}
+	rules, err := (&Rules{s.Store}).Seen(ctx, v)
+	return slices.DeleteFunc(rows, func(f RegisterFile) bool { return f.RuleID != "" && !among(rules, f.RuleID) }), err
+}
+
+// SeenByID finds one of those that the viewer may see.
+func (s *RegisterFiles) SeenByID(ctx context.Context, v Viewer, id string) (RegisterFile, error) {
+	all, err := s.Seen(ctx, v)
+	if at := slices.IndexFunc(all, func(f RegisterFile) bool { return f.ID == id }); at >= 0 && err == nil {
+		return all[at], nil
+	}
+	return RegisterFile{}, cmp.Or(err, ErrNotFound)
 }
 
 // ByID finds one.

@@ -57,6 +57,10 @@ func (s *Settings) Change(ctx context.Context, key, value string, revision int, 
 		if revision > 0 && revision != now {
 			return ErrChanged
 		}
+		var was string
+		if err := tx.Raw("SELECT value FROM settings WHERE key = ?", key).Scan(&was).Error; err != nil {
+			return err
+		}
 		err = tx.Exec("INSERT INTO settings (key, value, revision) VALUES (?, ?, ?) ON CONFLICT (key) DO UPDATE SET value "+
 			"= excluded.value, revision = excluded.revision", key, value, now+1).Error
 		if err != nil {
@@ -66,52 +70,7 @@ func (s *Settings) Change(ctx context.Context, key, value string, revision int, 
 		if what == "settings" {
 			object = key
 		}
-		return note(tx, actor, what, object)
-	})
-}
-
-// All lists who may sign in.
-func (s *People) All(ctx context.Context) ([]Person, error) {
-	return list[Person](s.reading(ctx).Order("name"))
-}
-
-// Named finds somebody by name.
-func (s *People) Named(ctx context.Context, name string) (Person, error) {
-	return first[Person](s.reading(ctx).Where("name = ?", name))
-}
-
-// Add lets somebody sign in.
-func (s *People) Add(ctx context.Context, p Person, actor string) error {
-	return s.change(ctx, func(tx *gorm.DB) error {
-		if err := tx.Create(&p).Error; err != nil {
-			return err
-		}
-		return note(tx, actor, "add person", p.Name)
-	})
-}
-
-// AddFirst makes the first administrator, if there is nobody yet and a setting still has the value that was
-// looked at, and empties that setting. Else it is ErrTaken.
-func (s *People) AddFirst(ctx context.Context, p Person, setting, value string) error {
-	return s.change(ctx, func(tx *gorm.DB) error {
-		var people int64
-		if err := tx.Model(&Person{}).Count(&people).Error; err != nil {
-			return err
-		}
-		if people > 0 {
-			return ErrTaken
-		}
-		emptied := tx.Exec("UPDATE settings SET value = '' WHERE key = ? AND value = ?", setting, value)
-		if emptied.Error == nil && emptied.RowsAffected == 0 {
-			return ErrTaken
-		}
-		if err := emptied.Error; err != nil {
-			return err
-		}
-		if err := tx.Create(&p).Error; err != nil {
-			return err
-		}
-		return note(tx, p.Name, "add person", p.Name)
+		return noteRows(tx, actor, what, object, was, value)
 	})
 }
 
@@ -128,65 +87,8 @@ func (s *Settings) GetOr(ctx context.Context, key string, value func() string) (
 	return s.Get(ctx, key)
 }
 
-// AddKey keeps the hash of a session or token.
-func (s *People) AddKey(ctx context.Context, k Key) error {
-	return s.change(ctx, func(tx *gorm.DB) error {
-		if err := tx.Where("expires_at < ?", k.MadeAt).Delete(&Key{}).Error; err != nil {
-			return err
-		}
-		return tx.Create(&k).Error
-	})
-}
-
-// RemoveKey ends a session or token.
-func (s *People) RemoveKey(ctx context.Context, id string) error {
-	return s.change(ctx, func(tx *gorm.DB) error { return tx.Where("id = ?", id).Delete(&Key{}).Error })
-}
-
 // HashKey is how a session or token is kept.
 func HashKey(secret string) []byte { h := sha256.Sum256([]byte(secret)); return h[:] }
-
-// ViewerOf finds who holds a session or token.
-func (s *People) ViewerOf(ctx context.Context, secret string, now time.Time) (Viewer, Key, error) {
-	k, err := first[Key](s.reading(ctx).Where("hash = ? AND expires_at > ?", HashKey(secret), now))
-	if err != nil {
-		return Viewer{}, k, err
-	}
-	p, err := first[Person](s.reading(ctx).Where("id = ?", k.PersonID))
-	if err != nil {
-		return Viewer{}, k, err
-	}
-	v := Viewer{ID: p.ID, Name: p.Name, Role: p.Role}
-	if err := s.reading(ctx).Raw("SELECT mailbox_id FROM rights WHERE person_id = ?",
-		p.ID).Scan(&v.Only).Error; err != nil {
-		return Viewer{}, k, err
-	}
-	v.All = p.Role == Administrator || len(v.Only) == 0
-	return v, k, nil
-}
-
-// Restrict lets a person see only some mailboxes; none lifts it.
-func (s *People) Restrict(ctx context.Context, personID string, mailboxIDs []string, actor string) error {
-	return s.change(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("DELETE FROM rights WHERE person_id = ?", personID).Error; err != nil {
-			return err
-		}
-		for _, m := range mailboxIDs {
-			if err := tx.Exec("INSERT INTO rights (person_id, mailbox_id) VALUES (?, ?)", personID, m).Error; err != nil {
-				return err
-			}
-		}
-		return note(tx, actor, "restrict person", personID)
-	})
-}
-
-// sees narrows a query to the viewer's mailboxes.
-func (v Viewer) sees(db *gorm.DB, column string) *gorm.DB {
-	if v.All {
-		return db
-	}
-	return db.Where(column+" IN ?", append([]string{""}, v.Only...))
-}
 
 // All lists the mailboxes that the viewer may see.
 func (s *Mailboxes) All(ctx context.Context, v Viewer) ([]Mailbox, error) {
@@ -217,7 +119,7 @@ func (s *Mailboxes) Add(ctx context.Context, m *Mailbox, secret, actor string) e
 		if err := tx.Create(m).Error; err != nil {
 			return err
 		}
-		return note(tx, actor, "add mailbox", m.Name)
+		return noteRows(tx, actor, "add mailbox", m.Name, nil, m)
 	})
 }
 
@@ -234,11 +136,17 @@ func (s *Mailboxes) Change(ctx context.Context, m *Mailbox, secret *string, revi
 	}
 	m.Revision = revision + 1
 	return s.change(ctx, func(tx *gorm.DB) error {
-		done := tx.Model(m).Where("revision = ?", revision).Select("*").Updates(m)
-		if done.Error == nil && done.RowsAffected == 0 {
+		was, err := first[Mailbox](tx.Where("id = ? AND revision = ?", m.ID, revision))
+		if errors.Is(err, ErrNotFound) {
 			return ErrChanged
 		}
-		return errors.Join(done.Error, note(tx, actor, "change mailbox", m.Name))
+		if err != nil {
+			return err
+		}
+		if err := tx.Model(m).Select("*").Updates(m).Error; err != nil {
+			return err
+		}
+		return noteRows(tx, actor, "change mailbox", was.Name, was, m)
 	})
 }
 
@@ -251,6 +159,7 @@ func (s *Mailboxes) Remove(ctx context.Context, id, actor string) error {
 		}
 		err = exec(tx,
 			statement{"DELETE FROM mailboxes WHERE id = ?", []any{id}},
+			statement{"DELETE FROM grants WHERE kind = 'mailbox' AND object = ?", []any{id}},
 			statement{"DELETE FROM notices WHERE mailbox_id = ?", []any{id}},
 			statement{"DELETE FROM numbers WHERE mailbox_id = ?", []any{id}},
 			statement{"DELETE FROM numberings WHERE mailbox_id = ?", []any{id}},
@@ -260,7 +169,7 @@ func (s *Mailboxes) Remove(ctx context.Context, id, actor string) error {
 		if err != nil {
 			return err
 		}
-		return note(tx, actor, "remove mailbox", m.Name)
+		return noteRows(tx, actor, "remove mailbox", m.Name, m, nil)
 	})
 }
 
@@ -276,6 +185,21 @@ func (s *Mailboxes) WaitingIn(ctx context.Context, mailboxID string) (int, error
 // All lists the cabinets.
 func (s *Cabinets) All(ctx context.Context) ([]Cabinet, error) {
 	return list[Cabinet](s.reading(ctx).Order("name"))
+}
+
+// Seen lists the cabinets that the viewer may see.
+func (s *Cabinets) Seen(ctx context.Context, v Viewer) ([]Cabinet, error) {
+	return list[Cabinet](v.seesCabinets(s.reading(ctx)).Order("name"))
+}
+
+// SeenByID finds a cabinet that the viewer may see.
+func (s *Cabinets) SeenByID(ctx context.Context, v Viewer, id string) (Cabinet, error) {
+	return first[Cabinet](v.seesCabinets(s.reading(ctx)).Where("id = ?", id))
+}
+
+// SeenNamed finds a cabinet that the viewer may see, by its name.
+func (s *Cabinets) SeenNamed(ctx context.Context, v Viewer, name string) (Cabinet, error) {
+	return first[Cabinet](v.seesCabinets(s.reading(ctx)).Where("name = ?", name))
 }
 
 // ByID finds a cabinet.
@@ -309,7 +233,7 @@ func (s *Cabinets) Add(ctx context.Context, c *Cabinet, actor string) error {
 		if err := tx.Create(c).Error; err != nil {
 			return err
 		}
-		return note(tx, actor, "add cabinet", c.Name)
+		return noteRows(tx, actor, "add cabinet", c.Name, nil, c)
 	})
 }
 
@@ -332,7 +256,7 @@ func (s *Cabinets) Change(ctx context.Context, c *Cabinet, revision int, actor s
 			"revision").Updates(c).Error; err != nil {
 			return err
 		}
-		return note(tx, actor, "change cabinet", c.Name)
+		return noteRows(tx, actor, "change cabinet", c.Name, was, c)
 	})
 }
 
@@ -370,13 +294,16 @@ func (s *Cabinets) KeptIn(ctx context.Context, cabinetID string) (names []string
 // Remove forgets a cabinet; its files stay where they are.
 func (s *Cabinets) Remove(ctx context.Context, id, actor string) error {
 	return s.change(ctx, func(tx *gorm.DB) error {
-		if err := tx.Where("id = ?", id).Delete(&Cabinet{}).Error; err != nil {
+		was, err := first[Cabinet](tx.Where("id = ?", id))
+		if err != nil {
 			return err
 		}
-		if err := tx.Where("kind = 'cabinet' AND object = ?", id).Delete(&Notice{}).Error; err != nil {
+		if err := exec(tx, statement{"DELETE FROM cabinets WHERE id = ?", []any{id}},
+			statement{"DELETE FROM notices WHERE kind = 'cabinet' AND object = ?", []any{id}},
+			statement{"DELETE FROM grants WHERE kind = 'cabinet' AND object = ?", []any{id}}); err != nil {
 			return err
 		}
-		return note(tx, actor, "remove cabinet", id)
+		return noteRows(tx, actor, "remove cabinet", was.Name, was, nil)
 	})
 }
 
@@ -386,6 +313,37 @@ func (r *Rule) Parsed() (*rule.Rule, error) { return rule.ParseRule([]byte(r.Doc
 // All lists the rules in their order.
 func (s *Rules) All(ctx context.Context) ([]Rule, error) {
 	return list[Rule](s.reading(ctx).Where("NOT removed").Order("place, made_at"))
+}
+
+// Seen lists the rules that look into a mailbox that the viewer may see, in their order.
+func (s *Rules) Seen(ctx context.Context, v Viewer) ([]Rule, error) {
+	rows, err := s.All(ctx)
+	if err != nil || v.All {
+		return rows, err
+	}
+	mailboxes, err := (&Mailboxes{s.Store}).All(ctx, v)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(rows, func(r Rule) bool { return !looksInto(&r, mailboxes) }), nil
+}
+
+// SeenByID finds a rule that looks into a mailbox that the viewer may see.
+func (s *Rules) SeenByID(ctx context.Context, v Viewer, id string) (Rule, error) {
+	r, err := s.ByID(ctx, id)
+	if err != nil || v.All {
+		return r, err
+	}
+	mailboxes, err := (&Mailboxes{s.Store}).All(ctx, v)
+	if err == nil && !looksInto(&r, mailboxes) {
+		err = ErrNotFound
+	}
+	return r, err
+}
+
+func looksInto(r *Rule, mailboxes []Mailbox) bool {
+	parsed, err := r.Parsed()
+	return err == nil && slices.ContainsFunc(mailboxes, func(m Mailbox) bool { return parsed.Look.Looks(m.Name) })
 }
 
 // Running lists the rules that are on, in their order, without their documents.
@@ -437,6 +395,7 @@ func (s *Rules) Save(ctx context.Context, document *rule.Rule, revision int, now
 		return saved, err
 	}
 	err = s.change(ctx, func(tx *gorm.DB) error {
+		var before any
 		saved, err = first[Rule](tx.Where("id = ?", document.ID))
 		switch {
 		case errors.Is(err, ErrNotFound):
@@ -453,6 +412,7 @@ func (s *Rules) Save(ctx context.Context, document *rule.Rule, revision int, now
 		case revision > 0 && saved.Revision != revision:
 			return ErrChanged
 		default:
+			before = saved.Document
 			saved.Name, saved.Document, saved.Removed = document.Name, string(data), false
 			saved.Revision++
 			err = tx.Model(&Rule{}).Where("id = ?", saved.ID).Select("name", "document", "removed",
@@ -465,7 +425,7 @@ func (s *Rules) Save(ctx context.Context, document *rule.Rule, revision int, now
 			MadeAt: now}).Error; err != nil {
 			return err
 		}
-		return note(tx, actor, "save rule", saved.Name)
+		return noteRows(tx, actor, "save rule", saved.Name, before, saved.Document)
 	})
 	return saved, err
 }

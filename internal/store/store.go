@@ -43,6 +43,7 @@ type Store struct {
 
 	Settings      *Settings
 	People        *People
+	Trail         *Trail
 	Mailboxes     *Mailboxes
 	Cabinets      *Cabinets
 	Rules         *Rules
@@ -536,8 +537,4 @@ func list[T any](db *gorm.DB) ([]T, error) {
 	var rows []T
 	err := db.Find(&rows).Error
 	return rows, explain(err)
-}
-
-func note(tx *gorm.DB, actor, action, object string) error {
-	return tx.Create(&Audit{At: time.Now().UTC(), Actor: actor, Action: action, Object: object}).Error
 }

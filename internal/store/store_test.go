@@ -230,7 +230,7 @@ func TestAViewerSeesOnlyHisMailboxes(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	only := Viewer{Name: "Rowan", Role: Reader, Only: []string{"one"}}
+	only := Viewer{Name: "Rowan", Role: Reader, Only: []string{"one"}, AllCabinets: true}
 	for who, c := range map[string]struct {
 		v    Viewer
 		want int

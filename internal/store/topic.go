@@ -182,7 +182,7 @@ func (s *Topics) MarksOf(ctx context.Context, v Viewer, fingerprint []byte) (map
 
 // Doubtful lists items that are held because a topic is in doubt.
 func (s *Tray) Doubtful(ctx context.Context, v Viewer, ids []int64) ([]Entry, error) {
-	return list[Entry](v.sees(s.reading(ctx), "mailbox_id").Where("id IN ? AND state = 'held' AND topic <> ''", ids))
+	return list[Entry](v.seesFiled(s.reading(ctx)).Where("id IN ? AND state = 'held' AND topic <> ''", ids))
 }
 
 // DoubtfulOf lists the newest items that wait because one of these topics is in doubt.
@@ -198,7 +198,7 @@ func (s *Tray) DoubtfulOf(ctx context.Context, topics []string, most int) (ids [
 func (s *Tray) DoubtfulLike(ctx context.Context, v Viewer, of []Entry) (ids []int64, err error) {
 	for i := range of {
 		var some []int64
-		err := v.sees(s.reading(ctx).Model(&Entry{}), "mailbox_id").Where("message_id = ? AND topic = ? AND state = 'held'",
+		err := v.seesFiled(s.reading(ctx).Model(&Entry{})).Where("message_id = ? AND topic = ? AND state = 'held'",
 			of[i].MessageID, of[i].Topic).Pluck("id", &some).Error
 		if err != nil {
 			return nil, err

@@ -36,7 +36,7 @@ func (s *Tray) Post(ctx context.Context, v Viewer, most int) ([]Post, error) {
 func (s *Tray) OfCause(ctx context.Context, v Viewer, cause Cause) (m Matters, err error) {
 	err = inOrder(
 		func() error {
-			return v.sees(s.reading(ctx).Model(&Entry{}), "mailbox_id").Where("state IN ('held', 'failed') AND cause = ?",
+			return v.seesFiled(s.reading(ctx).Model(&Entry{})).Where("state IN ('held', 'failed') AND cause = ?",
 				cause).Order("id").Pluck(
 				"id",
 				&m.Items,
@@ -56,7 +56,7 @@ func (s *Tray) OfCause(ctx context.Context, v Viewer, cause Cause) (m Matters, e
 			).Error
 		},
 		func() error {
-			return v.sees(s.reading(ctx).Model(&Filing{}), "mailbox_id").Where(inTrayOfFilings+" AND check_state = ?",
+			return v.seesFiled(s.reading(ctx).Model(&Filing{})).Where(inTrayOfFilings+" AND check_state = ?",
 				cause).Order("year, number").Pluck("journal_id", &m.Filings).Error
 		},
 		func() error {
@@ -74,13 +74,19 @@ func (s *Tray) Counts(ctx context.Context, v Viewer) (map[Cause]int, error) {
 	for _, from := range []struct {
 		model        any
 		where, cause string
-	}{{&Entry{}, "state IN ('held', 'failed')", "cause"}, {&FollowUp{}, inTray, "cause"}, {&Post{}, inTray, "cause"},
-		{&Filing{}, inTrayOfFilings, "check_state"}, {&Retry{}, "state = 'failed'", "cause"}} {
+		filed        bool // it is about a cabinet, too
+	}{{&Entry{}, "state IN ('held', 'failed')", "cause", true}, {&FollowUp{}, inTray, "cause", false},
+		{&Post{}, inTray, "cause", false}, {&Filing{}, inTrayOfFilings, "check_state", true},
+		{&Retry{}, "state = 'failed'", "cause", false}} {
 		var rows []struct {
 			Cause Cause
 			N     int
 		}
-		if err := v.sees(s.reading(ctx).Model(from.model), "mailbox_id").Where(from.where).Select(from.cause +
+		seen := v.sees(s.reading(ctx).Model(from.model), "mailbox_id")
+		if from.filed {
+			seen = v.seesFiled(s.reading(ctx).Model(from.model))
+		}
+		if err := seen.Where(from.where).Select(from.cause +
 			" AS cause, count(*) AS n").Group(from.cause).Scan(&rows).Error; err != nil {
 			return nil, err
 		}
@@ -117,7 +123,7 @@ type Decision struct {
 // what was to be sent are tried again. What no longer waits is passed over.
 func (s *Tray) Again(ctx context.Context, v Viewer, m Matters, d Decision) (n int, err error) {
 	err = s.change(ctx, func(tx *gorm.DB) error {
-		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where("id IN ? AND state IN ('held', 'failed')", m.Items))
+		entries, err := list[Entry](v.seesFiled(tx).Where("id IN ? AND state IN ('held', 'failed')", m.Items))
 		if err != nil {
 			return err
 		}
@@ -185,7 +191,7 @@ func (s *Tray) Again(ctx context.Context, v Viewer, m Matters, d Decision) (n in
 // SetAside takes things out of the tray for good, with a note.
 func (s *Tray) SetAside(ctx context.Context, v Viewer, m Matters, why string, now time.Time) (n int, err error) {
 	err = s.change(ctx, func(tx *gorm.DB) error {
-		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where("id IN ? AND state IN ('held', 'failed')", m.Items))
+		entries, err := list[Entry](v.seesFiled(tx).Where("id IN ? AND state IN ('held', 'failed')", m.Items))
 		if err != nil {
 			return err
 		}
@@ -397,6 +403,29 @@ func (s *Alarms) RemoveAddressee(ctx context.Context, id, actor string) error {
 // All lists the alarms.
 func (s *Alarms) All(ctx context.Context) ([]Alarm, error) {
 	return list[Alarm](s.reading(ctx).Order("name"))
+}
+
+// Seen lists the alarms about what the viewer may see.
+func (s *Alarms) Seen(ctx context.Context, v Viewer) ([]Alarm, error) {
+	db := s.reading(ctx)
+	if !v.All {
+		db = db.Where("NOT EXISTS (SELECT 1 FROM mailboxes m WHERE m.id = object AND m.id NOT IN ?)", append([]string{""},
+			v.Only...))
+	}
+	if !v.AllCabinets {
+		db = db.Where("NOT EXISTS (SELECT 1 FROM cabinets c WHERE c.id = object AND c.id NOT IN ?)", append([]string{""},
+			v.Cabinets...))
+	}
+	rows, err := list[Alarm](db.Order("name"))
+	if err != nil {
+		return nil, err
+	}
+	rules, err := (&Rules{s.Store}).Seen(ctx, v)
+	return slices.DeleteFunc(rows, func(a Alarm) bool { return a.RuleID != "" && !among(rules, a.RuleID) }), err
+}
+
+func among(rules []Rule, id string) bool {
+	return slices.ContainsFunc(rules, func(r Rule) bool { return r.ID == id })
 }
 
 // ByID finds an alarm.

@@ -70,7 +70,7 @@ func (s *Verifications) DueForVerification(ctx context.Context, before time.Time
 // Count counts the files that were verified at least once.
 func (s *Verifications) Count(ctx context.Context, v Viewer) (int, error) {
 	var n int64
-	err := v.sees(s.reading(ctx).Table("register INDEXED BY register_verified"), "mailbox_id").Where(verifiable +
+	err := v.seesFiled(s.reading(ctx).Table("register INDEXED BY register_verified")).Where(verifiable +
 		" AND checked_at IS NOT NULL").Count(&n).Error
 	return int(n), err
 }
@@ -146,13 +146,13 @@ const inTrayOfFilings = "check_state <> '' AND check_settled = FALSE AND undone_
 // Filings lists filings whose file is missing or changed, the newest first.
 func (s *Tray) Filings(ctx context.Context, v Viewer, most int) ([]Filing, error) {
 	return list[Filing](
-		v.sees(s.reading(ctx), "mailbox_id").Where(inTrayOfFilings).Order("year DESC, number DESC").Limit(most),
+		v.seesFiled(s.reading(ctx)).Where(inTrayOfFilings).Order("year DESC, number DESC").Limit(most),
 	)
 }
 
 // settleFilings takes filings out of the tray because a person says so.
 func settleFilings(tx *gorm.DB, v Viewer, ids []int64, reason string, now time.Time) (int, error) {
-	rows, err := list[Filing](v.sees(tx, "mailbox_id").Where("journal_id IN ? AND "+inTrayOfFilings, ids))
+	rows, err := list[Filing](v.seesFiled(tx).Where("journal_id IN ? AND "+inTrayOfFilings, ids))
 	if err != nil {
 		return 0, err
 	}

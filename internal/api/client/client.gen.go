@@ -460,22 +460,22 @@ func (e FoundServerKind) Valid() bool {
 
 // Defines values for HandChangeMark.
 const (
-	Flagged    HandChangeMark = "flagged"
-	NotFlagged HandChangeMark = "not flagged"
-	Read       HandChangeMark = "read"
-	Unread     HandChangeMark = "unread"
+	HandChangeMarkFlagged    HandChangeMark = "flagged"
+	HandChangeMarkNotFlagged HandChangeMark = "not flagged"
+	HandChangeMarkRead       HandChangeMark = "read"
+	HandChangeMarkUnread     HandChangeMark = "unread"
 )
 
 // Valid indicates whether the value is a known member of the HandChangeMark enum.
 func (e HandChangeMark) Valid() bool {
 	switch e {
-	case Flagged:
+	case HandChangeMarkFlagged:
 		return true
-	case NotFlagged:
+	case HandChangeMarkNotFlagged:
 		return true
-	case Read:
+	case HandChangeMarkRead:
 		return true
-	case Unread:
+	case HandChangeMarkUnread:
 		return true
 	default:
 		return false
@@ -497,6 +497,24 @@ func (e ItemUndo) Valid() bool {
 	case ItemUndoDone:
 		return true
 	case ItemUndoKept:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for KeyKind.
+const (
+	KeyKindSession KeyKind = "session"
+	KeyKindToken   KeyKind = "token"
+)
+
+// Valid indicates whether the value is a known member of the KeyKind enum.
+func (e KeyKind) Valid() bool {
+	switch e {
+	case KeyKindSession:
+		return true
+	case KeyKindToken:
 		return true
 	default:
 		return false
@@ -731,6 +749,27 @@ func (e PassState) Valid() bool {
 	}
 }
 
+// Defines values for PersonState.
+const (
+	PersonStateActive  PersonState = "active"
+	PersonStateInvited PersonState = "invited"
+	PersonStateLocked  PersonState = "locked"
+)
+
+// Valid indicates whether the value is a known member of the PersonState enum.
+func (e PersonState) Valid() bool {
+	switch e {
+	case PersonStateActive:
+		return true
+	case PersonStateInvited:
+		return true
+	case PersonStateLocked:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ProofState.
 const (
 	ProofStateNotKnown    ProofState = "not known"
@@ -908,6 +947,30 @@ func (e RuleChangeKind) Valid() bool {
 	case Change:
 		return true
 	case Same:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Scope.
+const (
+	ScopeFull     Scope = "full"
+	ScopeMetrics  Scope = "metrics"
+	ScopeRead     Scope = "read"
+	ScopeRegister Scope = "register"
+)
+
+// Valid indicates whether the value is a known member of the Scope enum.
+func (e Scope) Valid() bool {
+	switch e {
+	case ScopeFull:
+		return true
+	case ScopeMetrics:
+		return true
+	case ScopeRead:
+		return true
+	case ScopeRegister:
 		return true
 	default:
 		return false
@@ -1503,6 +1566,37 @@ type Attached struct {
 	Size   int64  `json:"size"`
 }
 
+// AuditChange One thing that was changed. Secrets are never here.
+type AuditChange struct {
+	After  interface{} `json:"after,omitempty"`
+	Before interface{} `json:"before,omitempty"`
+	What   string      `json:"what"`
+}
+
+// AuditLine One thing that somebody did.
+type AuditLine struct {
+	Action  string         `json:"action"`
+	At      time.Time      `json:"at"`
+	Changes *[]AuditChange `json:"changes,omitempty"`
+	Number  int64          `json:"number"`
+	Object  string         `json:"object"`
+	Person  string         `json:"person"`
+
+	// Place the address from where
+	Place *string `json:"place,omitempty"`
+
+	// Token the token's name; none where it was a browser's session
+	Token *string `json:"token,omitempty"`
+}
+
+// AuditPage Lines of the audit trail.
+type AuditPage struct {
+	Lines []AuditLine `json:"lines"`
+
+	// Next pass it as after for the next page; none at the end
+	Next *int64 `json:"next,omitempty"`
+}
+
 // Cabinet A place into which files are filed, and its present state.
 type Cabinet struct {
 	// Address how colleagues reach it from their machines
@@ -1973,6 +2067,28 @@ type FoundServerEncryption string
 // FoundServerKind defines model for FoundServer.Kind.
 type FoundServerKind string
 
+// Group Several people with the same rights.
+type Group struct {
+	ID       string   `json:"id"`
+	Name     string   `json:"name"`
+	People   []string `json:"people"`
+	Revision int      `json:"revision"`
+
+	// Rights What somebody may see: all mailboxes and cabinets, or some, by name. Administrators see all.
+	Rights Rights `json:"rights"`
+}
+
+// GroupSettings A group's name, people and rights.
+type GroupSettings struct {
+	Name string `json:"name"`
+
+	// People by name
+	People []string `json:"people"`
+
+	// Rights What somebody may see: all mailboxes and cabinets, or some, by name. Administrators see all.
+	Rights Rights `json:"rights"`
+}
+
 // HandChange What a person changes of messages in their mailbox: marks, labels, their folder.
 type HandChange struct {
 	Label    *[]string         `json:"label,omitempty"`
@@ -2027,6 +2143,35 @@ type ImportRequest struct {
 	Renames *map[string]string `json:"renames,omitempty"`
 }
 
+// Invitation Somebody who is to come in. Without rights the person sees all mailboxes and cabinets.
+type Invitation struct {
+	// Days after how many days the link expires
+	Days *int `json:"days,omitempty"`
+
+	// Person A person's name, role and rights.
+	Person PersonSettings `json:"person"`
+
+	// Send send the link to the person's address
+	Send *bool `json:"send,omitempty"`
+}
+
+// Invited A person, and a link by which the person chooses a password. It is shown once.
+type Invited struct {
+	ExpiresAt time.Time `json:"expires_at"`
+
+	// NotSent why it was not
+	NotSent *string `json:"not_sent,omitempty"`
+
+	// Path what follows the address of Ink Tray in the link: /join#CODE
+	Path string `json:"path"`
+
+	// Person Somebody who may sign in.
+	Person Person `json:"person"`
+
+	// Sent it was sent to the person
+	Sent bool `json:"sent"`
+}
+
 // Item An attachment, or a copy of a message, and what became of it.
 type Item struct {
 	Advice *string `json:"advice,omitempty"`
@@ -2066,6 +2211,36 @@ type Item struct {
 
 // ItemUndo how far its taking back has come
 type ItemUndo string
+
+// Key A session in a browser, or a token of a program.
+type Key struct {
+	ExpiresAt time.Time `json:"expires_at"`
+	ID        string    `json:"id"`
+	Kind      KeyKind   `json:"kind"`
+
+	// Label a token's name
+	Label  string    `json:"label"`
+	MadeAt time.Time `json:"made_at"`
+	Person string    `json:"person"`
+
+	// Place the address from where it was used last
+	Place *string `json:"place,omitempty"`
+
+	// Program how the browser or program names itself
+	Program *string `json:"program,omitempty"`
+
+	// Scope What a token is good for: all that its person may do, reading only, the register only, or the metrics only.
+	Scope *Scope `json:"scope,omitempty"`
+
+	// This it is the one with which is asked
+	This bool `json:"this"`
+
+	// UsedAt to within five minutes
+	UsedAt *time.Time `json:"used_at,omitempty"`
+}
+
+// KeyKind defines model for Key.Kind.
+type KeyKind string
 
 // Kind A kind of file that rules can ask for.
 type Kind struct {
@@ -2118,6 +2293,31 @@ type Limits struct {
 
 	// SpoolMb contents that wait here for a cabinet that is down
 	SpoolMb int `json:"spool_mb"`
+}
+
+// LinkCode The code of a link, which is what follows # in it.
+type LinkCode struct {
+	Code string `json:"code"`
+}
+
+// LinkRequest A new link for a person.
+type LinkRequest struct {
+	// Days after how many days the link expires
+	Days *int `json:"days,omitempty"`
+
+	// Send send the link to the person's address
+	Send *bool `json:"send,omitempty"`
+}
+
+// LinkUse A password that is chosen by a link.
+type LinkUse struct {
+	Code     string `json:"code"`
+	Password string `json:"password"`
+}
+
+// Lock Whether somebody is kept out.
+type Lock struct {
+	Locked bool `json:"locked"`
 }
 
 // LookedInto Messages that lie in a folder of a mailbox, as the server lists them.
@@ -2501,12 +2701,57 @@ type PassKind string
 // PassState defines model for Pass.State.
 type PassState string
 
+// PasswordChange Another password for oneself.
+type PasswordChange struct {
+	New string `json:"new"`
+	Old string `json:"old"`
+}
+
 // Pattern A field or word of the language of patterns.
 type Pattern struct {
 	Doc     string `json:"doc"`
 	Example string `json:"example"`
 	Name    string `json:"name"`
 	Type    string `json:"type"`
+}
+
+// Person Somebody who may sign in.
+type Person struct {
+	Groups   []string  `json:"groups"`
+	ID       string    `json:"id"`
+	MadeAt   time.Time `json:"made_at"`
+	Mail     *string   `json:"mail,omitempty"`
+	Name     string    `json:"name"`
+	Revision int       `json:"revision"`
+
+	// Rights What somebody may see: all mailboxes and cabinets, or some, by name. Administrators see all.
+	Rights Rights `json:"rights"`
+
+	// Role What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
+	Role       Role       `json:"role"`
+	SignedInAt *time.Time `json:"signed_in_at,omitempty"`
+
+	// State invited people have not chosen a password yet
+	State PersonState `json:"state"`
+}
+
+// PersonState invited people have not chosen a password yet
+type PersonState string
+
+// PersonSettings A person's name, role and rights.
+type PersonSettings struct {
+	// Groups by name
+	Groups *[]string `json:"groups,omitempty"`
+
+	// Mail where links are sent, if outgoing mail is set up
+	Mail *string `json:"mail,omitempty"`
+	Name string  `json:"name"`
+
+	// Rights What somebody may see: all mailboxes and cabinets, or some, by name. Administrators see all.
+	Rights *Rights `json:"rights,omitempty"`
+
+	// Role What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
+	Role Role `json:"role"`
 }
 
 // Problem What went wrong, by RFC 9457: a sentence, what to do, and the fields that are wrong.
@@ -2813,6 +3058,14 @@ type Revision struct {
 	Sentence string     `json:"sentence"`
 }
 
+// Rights What somebody may see: all mailboxes and cabinets, or some, by name. Administrators see all.
+type Rights struct {
+	AllCabinets  bool     `json:"all_cabinets"`
+	AllMailboxes bool     `json:"all_mailboxes"`
+	Cabinets     []string `json:"cabinets"`
+	Mailboxes    []string `json:"mailboxes"`
+}
+
 // Role What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
 type Role string
 
@@ -2921,6 +3174,9 @@ type RuleVerdict struct {
 	Rule   string `json:"rule"`
 	Steps  []Step `json:"steps"`
 }
+
+// Scope What a token is good for: all that its person may do, reading only, the register only, or the metrics only.
+type Scope string
 
 // Setup Whether the service waits for its first administrator.
 type Setup struct {
@@ -3092,6 +3348,9 @@ type TokenRequest struct {
 
 	// Label what it is for
 	Label string `json:"label"`
+
+	// Scope What a token is good for: all that its person may do, reading only, the register only, or the metrics only.
+	Scope *Scope `json:"scope,omitempty"`
 }
 
 // Topic What messages can be about. It learns from examples that people mark.
@@ -3443,6 +3702,36 @@ type ChangeAlarmParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ListAuditParams defines parameters for ListAudit.
+type ListAuditParams struct {
+	// Text in what was done, in its object, in the person, the address, or what was changed
+	Text   *string `form:"text,omitempty" json:"text,omitempty"`
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+
+	// From on this day or later
+	From *openapi_types.Date `form:"from,omitempty" json:"from,omitempty"`
+
+	// To on this day or earlier
+	To *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
+
+	// After the cursor: the number of the last line of the page before
+	After *int64 `form:"after,omitempty" json:"after,omitempty"`
+	Most  *int   `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// ExportAuditParams defines parameters for ExportAudit.
+type ExportAuditParams struct {
+	// Text in what was done, in its object, in the person, the address, or what was changed
+	Text   *string `form:"text,omitempty" json:"text,omitempty"`
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+
+	// From on this day or later
+	From *openapi_types.Date `form:"from,omitempty" json:"from,omitempty"`
+
+	// To on this day or earlier
+	To *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
+}
+
 // ChangeCabinetParams defines parameters for ChangeCabinet.
 type ChangeCabinetParams struct {
 	// IfMatch the revision that was read
@@ -3471,6 +3760,11 @@ type TakeConsentParams struct {
 type ChangeCorrespondentParams struct {
 	// IfMatch the revision that was read
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ChangeGroupParams defines parameters for ChangeGroup.
+type ChangeGroupParams struct {
+	IfMatch *string `json:"If-Match,omitempty"`
 }
 
 // SetLimitsParams defines parameters for SetLimits.
@@ -3593,6 +3887,11 @@ type ListPassMessagesParams struct {
 	// After the cursor: the number of the last message of the page before
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 	Most  *int   `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// ChangePersonParams defines parameters for ChangePerson.
+type ChangePersonParams struct {
+	IfMatch *string `json:"If-Match,omitempty"`
 }
 
 // CheckRecordsJSONBody defines parameters for CheckRecords.
@@ -3889,8 +4188,20 @@ type EraseJSONRequestBody = ErasureRequest
 // PreviewErasureJSONRequestBody defines body for PreviewErasure for application/json ContentType.
 type PreviewErasureJSONRequestBody = ErasureRequest
 
+// AddGroupJSONRequestBody defines body for AddGroup for application/json ContentType.
+type AddGroupJSONRequestBody = GroupSettings
+
+// ChangeGroupJSONRequestBody defines body for ChangeGroup for application/json ContentType.
+type ChangeGroupJSONRequestBody = GroupSettings
+
 // SetLimitsJSONRequestBody defines body for SetLimits for application/json ContentType.
 type SetLimitsJSONRequestBody = Limits
+
+// LookAtLinkJSONRequestBody defines body for LookAtLink for application/json ContentType.
+type LookAtLinkJSONRequestBody = LinkCode
+
+// UseLinkJSONRequestBody defines body for UseLink for application/json ContentType.
+type UseLinkJSONRequestBody = LinkUse
 
 // AddMailboxJSONRequestBody defines body for AddMailbox for application/json ContentType.
 type AddMailboxJSONRequestBody = MailboxSettings
@@ -3907,11 +4218,26 @@ type ChangeAddressJSONRequestBody = AddressChange
 // AskConsentJSONRequestBody defines body for AskConsent for application/json ContentType.
 type AskConsentJSONRequestBody AskConsentJSONBody
 
+// ChangeMyPasswordJSONRequestBody defines body for ChangeMyPassword for application/json ContentType.
+type ChangeMyPasswordJSONRequestBody = PasswordChange
+
 // SetOutgoingJSONRequestBody defines body for SetOutgoing for application/json ContentType.
 type SetOutgoingJSONRequestBody = OutgoingSettings
 
 // SteerPassJSONRequestBody defines body for SteerPass for application/json ContentType.
 type SteerPassJSONRequestBody = SteerRequest
+
+// InvitePersonJSONRequestBody defines body for InvitePerson for application/json ContentType.
+type InvitePersonJSONRequestBody = Invitation
+
+// ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
+type ChangePersonJSONRequestBody = PersonSettings
+
+// MakeLinkJSONRequestBody defines body for MakeLink for application/json ContentType.
+type MakeLinkJSONRequestBody = LinkRequest
+
+// LockPersonJSONRequestBody defines body for LockPerson for application/json ContentType.
+type LockPersonJSONRequestBody = Lock
 
 // CheckRecordsJSONRequestBody defines body for CheckRecords for application/json ContentType.
 type CheckRecordsJSONRequestBody CheckRecordsJSONBody
@@ -4164,6 +4490,16 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/alarms/{id} (the `ChangeAlarm` operationId).
 	ChangeAlarm(ctx context.Context, id ID, params *ChangeAlarmParams, body ChangeAlarmJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListAudit What people did: who, when, from where, with which token, and what was changed. The newest first.
+	//
+	// Corresponds with GET /api/v1/audit (the `ListAudit` operationId).
+	ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportAudit All that is found, as a table (CSV).
+	//
+	// Corresponds with GET /api/v1/audit/export (the `ExportAudit` operationId).
+	ExportAudit(ctx context.Context, params *ExportAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ChangeByHandWithBody Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
 	//
 	// Takes any type of body and a specified content type.
@@ -4354,6 +4690,44 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/events (the `GetEvents` operationId).
 	GetEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListGroups Groups of people with the same rights.
+	//
+	// Corresponds with GET /api/v1/groups (the `ListGroups` operationId).
+	ListGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddGroupWithBody Make a group.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+	AddGroupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddGroup Make a group.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+	AddGroup(ctx context.Context, body AddGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveGroup Remove a group. Its people keep their own rights.
+	//
+	// Corresponds with DELETE /api/v1/groups/{id} (the `RemoveGroup` operationId).
+	RemoveGroup(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeGroupWithBody Change who is in a group, or what it may see.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/groups/{id} (the `ChangeGroup` operationId).
+	ChangeGroupWithBody(ctx context.Context, id string, params *ChangeGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeGroup Change who is in a group, or what it may see.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/groups/{id} (the `ChangeGroup` operationId).
+	ChangeGroup(ctx context.Context, id string, params *ChangeGroupParams, body ChangeGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetHealth Whether the service is alive.
 	//
 	// Corresponds with GET /api/v1/health (the `GetHealth` operationId).
@@ -4368,6 +4742,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/items/{number}/undo (the `UndoItem` operationId).
 	UndoItem(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListKeys The sessions and tokens of everybody, the last used first.
+	//
+	// Corresponds with GET /api/v1/keys (the `ListKeys` operationId).
+	ListKeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndKey End a session or token of anybody.
+	//
+	// Corresponds with DELETE /api/v1/keys/{id} (the `EndKey` operationId).
+	EndKey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLimits How long what is kept, and how much may be filed in an hour.
 	//
@@ -4387,6 +4771,34 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
 	SetLimits(ctx context.Context, params *SetLimitsParams, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookAtLinkWithBody Whom a link is for that lets a person choose a password.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/links/look (the `LookAtLink` operationId).
+	LookAtLinkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookAtLink Whom a link is for that lets a person choose a password.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/links/look (the `LookAtLink` operationId).
+	LookAtLink(ctx context.Context, body LookAtLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UseLinkWithBody Choose a password by a link, once, and sign in. All other sessions of the person end.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/links/use (the `UseLink` operationId).
+	UseLinkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UseLink Choose a password by a link, once, and sign in. All other sessions of the person end.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/links/use (the `UseLink` operationId).
+	UseLink(ctx context.Context, body UseLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
 	//
@@ -4527,6 +4939,30 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/me (the `GetMe` operationId).
 	GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListMyKeys Your own sessions and tokens, the last used first.
+	//
+	// Corresponds with GET /api/v1/me/keys (the `ListMyKeys` operationId).
+	ListMyKeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndMyKey End one of your own sessions or tokens.
+	//
+	// Corresponds with DELETE /api/v1/me/keys/{id} (the `EndMyKey` operationId).
+	EndMyKey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeMyPasswordWithBody Choose another password. All other sessions of the person end.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/me/password (the `ChangeMyPassword` operationId).
+	ChangeMyPasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeMyPassword Choose another password. All other sessions of the person end.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/me/password (the `ChangeMyPassword` operationId).
+	ChangeMyPassword(ctx context.Context, body ChangeMyPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListMessages Messages that are known, the last received first.
 	//
 	// Corresponds with GET /api/v1/messages (the `ListMessages` operationId).
@@ -4639,6 +5075,72 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/passes/{number}/unread (the `ListUnreadMessages` operationId).
 	ListUnreadMessages(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListPeople Who may sign in, and what each of them may see.
+	//
+	// Corresponds with GET /api/v1/people (the `ListPeople` operationId).
+	ListPeople(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InvitePersonWithBody Let somebody in. The answer has a link by which the person chooses a password; it works once.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/people (the `InvitePerson` operationId).
+	InvitePersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InvitePerson Let somebody in. The answer has a link by which the person chooses a password; it works once.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/people (the `InvitePerson` operationId).
+	InvitePerson(ctx context.Context, body InvitePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePerson Remove somebody, with sessions and tokens. What the person did stays on record.
+	//
+	// Corresponds with DELETE /api/v1/people/{id} (the `RemovePerson` operationId).
+	RemovePerson(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePersonWithBody Change a name, a role, or what somebody may see.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/people/{id} (the `ChangePerson` operationId).
+	ChangePersonWithBody(ctx context.Context, id string, params *ChangePersonParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePerson Change a name, a role, or what somebody may see.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/people/{id} (the `ChangePerson` operationId).
+	ChangePerson(ctx context.Context, id string, params *ChangePersonParams, body ChangePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeLinkWithBody A new link by which somebody chooses a password; the former one ends. It works once.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/people/{id}/link (the `MakeLink` operationId).
+	MakeLinkWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeLink A new link by which somebody chooses a password; the former one ends. It works once.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/people/{id}/link (the `MakeLink` operationId).
+	MakeLink(ctx context.Context, id string, body MakeLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LockPersonWithBody Keep somebody out, or let them in again.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/people/{id}/lock (the `LockPerson` operationId).
+	LockPersonWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LockPerson Keep somebody out, or let them in again.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/people/{id}/lock (the `LockPerson` operationId).
+	LockPerson(ctx context.Context, id string, body LockPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReady Whether the service can do its work; 503 while it cannot.
 	//
@@ -5540,6 +6042,36 @@ func (c *Client) ChangeAlarm(ctx context.Context, id ID, params *ChangeAlarmPara
 	return c.Client.Do(req)
 }
 
+// ListAudit What people did: who, when, from where, with which token, and what was changed. The newest first.
+//
+// Corresponds with GET /api/v1/audit (the `ListAudit` operationId).
+func (c *Client) ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAuditRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportAudit All that is found, as a table (CSV).
+//
+// Corresponds with GET /api/v1/audit/export (the `ExportAudit` operationId).
+func (c *Client) ExportAudit(ctx context.Context, params *ExportAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportAuditRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ChangeByHandWithBody Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
 //
 // Takes any type of body and a specified content type.
@@ -6030,6 +6562,104 @@ func (c *Client) GetEvents(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
+// ListGroups Groups of people with the same rights.
+//
+// Corresponds with GET /api/v1/groups (the `ListGroups` operationId).
+func (c *Client) ListGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListGroupsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddGroupWithBody Make a group.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+func (c *Client) AddGroupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddGroupRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddGroup Make a group.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+func (c *Client) AddGroup(ctx context.Context, body AddGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddGroupRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveGroup Remove a group. Its people keep their own rights.
+//
+// Corresponds with DELETE /api/v1/groups/{id} (the `RemoveGroup` operationId).
+func (c *Client) RemoveGroup(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveGroupRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeGroupWithBody Change who is in a group, or what it may see.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/groups/{id} (the `ChangeGroup` operationId).
+func (c *Client) ChangeGroupWithBody(ctx context.Context, id string, params *ChangeGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeGroupRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeGroup Change who is in a group, or what it may see.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/groups/{id} (the `ChangeGroup` operationId).
+func (c *Client) ChangeGroup(ctx context.Context, id string, params *ChangeGroupParams, body ChangeGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeGroupRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetHealth Whether the service is alive.
 //
 // Corresponds with GET /api/v1/health (the `GetHealth` operationId).
@@ -6065,6 +6695,36 @@ func (c *Client) PreviewUndoOfItem(ctx context.Context, number Number, reqEditor
 // Corresponds with POST /api/v1/items/{number}/undo (the `UndoItem` operationId).
 func (c *Client) UndoItem(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewUndoItemRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListKeys The sessions and tokens of everybody, the last used first.
+//
+// Corresponds with GET /api/v1/keys (the `ListKeys` operationId).
+func (c *Client) ListKeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListKeysRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndKey End a session or token of anybody.
+//
+// Corresponds with DELETE /api/v1/keys/{id} (the `EndKey` operationId).
+func (c *Client) EndKey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndKeyRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -6114,6 +6774,74 @@ func (c *Client) SetLimitsWithBody(ctx context.Context, params *SetLimitsParams,
 // Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
 func (c *Client) SetLimits(ctx context.Context, params *SetLimitsParams, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetLimitsRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookAtLinkWithBody Whom a link is for that lets a person choose a password.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/links/look (the `LookAtLink` operationId).
+func (c *Client) LookAtLinkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookAtLinkRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookAtLink Whom a link is for that lets a person choose a password.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/links/look (the `LookAtLink` operationId).
+func (c *Client) LookAtLink(ctx context.Context, body LookAtLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookAtLinkRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UseLinkWithBody Choose a password by a link, once, and sign in. All other sessions of the person end.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/links/use (the `UseLink` operationId).
+func (c *Client) UseLinkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUseLinkRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UseLink Choose a password by a link, once, and sign in. All other sessions of the person end.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/links/use (the `UseLink` operationId).
+func (c *Client) UseLink(ctx context.Context, body UseLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUseLinkRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6493,6 +7221,70 @@ func (c *Client) GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*htt
 	return c.Client.Do(req)
 }
 
+// ListMyKeys Your own sessions and tokens, the last used first.
+//
+// Corresponds with GET /api/v1/me/keys (the `ListMyKeys` operationId).
+func (c *Client) ListMyKeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMyKeysRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndMyKey End one of your own sessions or tokens.
+//
+// Corresponds with DELETE /api/v1/me/keys/{id} (the `EndMyKey` operationId).
+func (c *Client) EndMyKey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndMyKeyRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeMyPasswordWithBody Choose another password. All other sessions of the person end.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/me/password (the `ChangeMyPassword` operationId).
+func (c *Client) ChangeMyPasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeMyPasswordRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeMyPassword Choose another password. All other sessions of the person end.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/me/password (the `ChangeMyPassword` operationId).
+func (c *Client) ChangeMyPassword(ctx context.Context, body ChangeMyPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeMyPasswordRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListMessages Messages that are known, the last received first.
 //
 // Corresponds with GET /api/v1/messages (the `ListMessages` operationId).
@@ -6806,6 +7598,172 @@ func (c *Client) UndoPass(ctx context.Context, number Number, reqEditors ...Requ
 // Corresponds with GET /api/v1/passes/{number}/unread (the `ListUnreadMessages` operationId).
 func (c *Client) ListUnreadMessages(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListUnreadMessagesRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPeople Who may sign in, and what each of them may see.
+//
+// Corresponds with GET /api/v1/people (the `ListPeople` operationId).
+func (c *Client) ListPeople(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPeopleRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InvitePersonWithBody Let somebody in. The answer has a link by which the person chooses a password; it works once.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/people (the `InvitePerson` operationId).
+func (c *Client) InvitePersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInvitePersonRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InvitePerson Let somebody in. The answer has a link by which the person chooses a password; it works once.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/people (the `InvitePerson` operationId).
+func (c *Client) InvitePerson(ctx context.Context, body InvitePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInvitePersonRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePerson Remove somebody, with sessions and tokens. What the person did stays on record.
+//
+// Corresponds with DELETE /api/v1/people/{id} (the `RemovePerson` operationId).
+func (c *Client) RemovePerson(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePersonRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePersonWithBody Change a name, a role, or what somebody may see.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/people/{id} (the `ChangePerson` operationId).
+func (c *Client) ChangePersonWithBody(ctx context.Context, id string, params *ChangePersonParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePersonRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePerson Change a name, a role, or what somebody may see.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/people/{id} (the `ChangePerson` operationId).
+func (c *Client) ChangePerson(ctx context.Context, id string, params *ChangePersonParams, body ChangePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePersonRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeLinkWithBody A new link by which somebody chooses a password; the former one ends. It works once.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/people/{id}/link (the `MakeLink` operationId).
+func (c *Client) MakeLinkWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeLinkRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeLink A new link by which somebody chooses a password; the former one ends. It works once.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/people/{id}/link (the `MakeLink` operationId).
+func (c *Client) MakeLink(ctx context.Context, id string, body MakeLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeLinkRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LockPersonWithBody Keep somebody out, or let them in again.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/people/{id}/lock (the `LockPerson` operationId).
+func (c *Client) LockPersonWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLockPersonRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LockPerson Keep somebody out, or let them in again.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/people/{id}/lock (the `LockPerson` operationId).
+func (c *Client) LockPerson(ctx context.Context, id string, body LockPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLockPersonRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8984,6 +9942,210 @@ func NewChangeAlarmRequestWithBody(server string, id ID, params *ChangeAlarmPara
 	return req, nil
 }
 
+// NewListAuditRequest constructs an http.Request for the ListAudit method
+func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/audit")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Person != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", *params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Most != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "most", *params.Most, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportAuditRequest constructs an http.Request for the ExportAudit method
+func NewExportAuditRequest(server string, params *ExportAuditParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/audit/export")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Person != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", *params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewChangeByHandRequest calls the generic ChangeByHand builder with application/json body
 func NewChangeByHandRequest(server string, body ChangeByHandJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -9852,6 +11014,169 @@ func NewGetEventsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListGroupsRequest constructs an http.Request for the ListGroups method
+func NewListGroupsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddGroupRequest calls the generic AddGroup builder with application/json body
+func NewAddGroupRequest(server string, body AddGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddGroupRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddGroupRequestWithBody constructs an http.Request for the AddGroup method, with any body, and a specified content type
+func NewAddGroupRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveGroupRequest constructs an http.Request for the RemoveGroup method
+func NewRemoveGroupRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/groups/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeGroupRequest calls the generic ChangeGroup builder with application/json body
+func NewChangeGroupRequest(server string, id string, params *ChangeGroupParams, body ChangeGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeGroupRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewChangeGroupRequestWithBody constructs an http.Request for the ChangeGroup method, with any body, and a specified content type
+func NewChangeGroupRequestWithBody(server string, id string, params *ChangeGroupParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/groups/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewGetHealthRequest constructs an http.Request for the GetHealth method
 func NewGetHealthRequest(server string) (*http.Request, error) {
 	var err error
@@ -9947,6 +11272,67 @@ func NewUndoItemRequest(server string, number Number) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListKeysRequest constructs an http.Request for the ListKeys method
+func NewListKeysRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndKeyRequest constructs an http.Request for the EndKey method
+func NewEndKeyRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/keys/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetLimitsRequest constructs an http.Request for the GetLimits method
 func NewGetLimitsRequest(server string) (*http.Request, error) {
 	var err error
@@ -10025,6 +11411,86 @@ func NewSetLimitsRequestWithBody(server string, params *SetLimitsParams, content
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewLookAtLinkRequest calls the generic LookAtLink builder with application/json body
+func NewLookAtLinkRequest(server string, body LookAtLinkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLookAtLinkRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewLookAtLinkRequestWithBody constructs an http.Request for the LookAtLink method, with any body, and a specified content type
+func NewLookAtLinkRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/links/look")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewUseLinkRequest calls the generic UseLink builder with application/json body
+func NewUseLinkRequest(server string, body UseLinkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewUseLinkRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewUseLinkRequestWithBody constructs an http.Request for the UseLink method, with any body, and a specified content type
+func NewUseLinkRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/links/use")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -10852,6 +12318,107 @@ func NewGetMeRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListMyKeysRequest constructs an http.Request for the ListMyKeys method
+func NewListMyKeysRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/me/keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndMyKeyRequest constructs an http.Request for the EndMyKey method
+func NewEndMyKeyRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/me/keys/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeMyPasswordRequest calls the generic ChangeMyPassword builder with application/json body
+func NewChangeMyPasswordRequest(server string, body ChangeMyPasswordJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeMyPasswordRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewChangeMyPasswordRequestWithBody constructs an http.Request for the ChangeMyPassword method, with any body, and a specified content type
+func NewChangeMyPasswordRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/me/password")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -11773,6 +13340,263 @@ func NewListUnreadMessagesRequest(server string, number Number) (*http.Request, 
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListPeopleRequest constructs an http.Request for the ListPeople method
+func NewListPeopleRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewInvitePersonRequest calls the generic InvitePerson builder with application/json body
+func NewInvitePersonRequest(server string, body InvitePersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewInvitePersonRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewInvitePersonRequestWithBody constructs an http.Request for the InvitePerson method, with any body, and a specified content type
+func NewInvitePersonRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemovePersonRequest constructs an http.Request for the RemovePerson method
+func NewRemovePersonRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangePersonRequest calls the generic ChangePerson builder with application/json body
+func NewChangePersonRequest(server string, id string, params *ChangePersonParams, body ChangePersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangePersonRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewChangePersonRequestWithBody constructs an http.Request for the ChangePerson method, with any body, and a specified content type
+func NewChangePersonRequestWithBody(server string, id string, params *ChangePersonParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewMakeLinkRequest calls the generic MakeLink builder with application/json body
+func NewMakeLinkRequest(server string, id string, body MakeLinkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeLinkRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewMakeLinkRequestWithBody constructs an http.Request for the MakeLink method, with any body, and a specified content type
+func NewMakeLinkRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/link", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewLockPersonRequest calls the generic LockPerson builder with application/json body
+func NewLockPersonRequest(server string, id string, body LockPersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLockPersonRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewLockPersonRequestWithBody constructs an http.Request for the LockPerson method, with any body, and a specified content type
+func NewLockPersonRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/lock", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -15683,6 +17507,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/alarms/{id} (the `ChangeAlarm` operationId).
 	ChangeAlarmWithResponse(ctx context.Context, id ID, params *ChangeAlarmParams, body ChangeAlarmJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeAlarmResponse, error)
 
+	// ListAuditWithResponse What people did: who, when, from where, with which token, and what was changed. The newest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/audit (the `ListAudit` operationId).
+	ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error)
+
+	// ExportAuditWithResponse All that is found, as a table (CSV).
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/audit/export (the `ExportAudit` operationId).
+	ExportAuditWithResponse(ctx context.Context, params *ExportAuditParams, reqEditors ...RequestEditorFn) (*ExportAuditResponse, error)
+
 	// ChangeByHandWithBodyWithResponse Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -15893,6 +17731,48 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/events (the `GetEvents` operationId).
 	GetEventsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetEventsResponse, error)
 
+	// ListGroupsWithResponse Groups of people with the same rights.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/groups (the `ListGroups` operationId).
+	ListGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error)
+
+	// AddGroupWithBodyWithResponse Make a group.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+	AddGroupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddGroupResponse, error)
+
+	// AddGroupWithResponse Make a group.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+	AddGroupWithResponse(ctx context.Context, body AddGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*AddGroupResponse, error)
+
+	// RemoveGroupWithResponse Remove a group. Its people keep their own rights.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/groups/{id} (the `RemoveGroup` operationId).
+	RemoveGroupWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RemoveGroupResponse, error)
+
+	// ChangeGroupWithBodyWithResponse Change who is in a group, or what it may see.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/groups/{id} (the `ChangeGroup` operationId).
+	ChangeGroupWithBodyWithResponse(ctx context.Context, id string, params *ChangeGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeGroupResponse, error)
+
+	// ChangeGroupWithResponse Change who is in a group, or what it may see.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/groups/{id} (the `ChangeGroup` operationId).
+	ChangeGroupWithResponse(ctx context.Context, id string, params *ChangeGroupParams, body ChangeGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeGroupResponse, error)
+
 	// GetHealthWithResponse Whether the service is alive.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15914,6 +17794,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/items/{number}/undo (the `UndoItem` operationId).
 	UndoItemWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*UndoItemResponse, error)
 
+	// ListKeysWithResponse The sessions and tokens of everybody, the last used first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/keys (the `ListKeys` operationId).
+	ListKeysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKeysResponse, error)
+
+	// EndKeyWithResponse End a session or token of anybody.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/keys/{id} (the `EndKey` operationId).
+	EndKeyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*EndKeyResponse, error)
+
 	// GetLimitsWithResponse How long what is kept, and how much may be filed in an hour.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15934,6 +17828,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
 	SetLimitsWithResponse(ctx context.Context, params *SetLimitsParams, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error)
+
+	// LookAtLinkWithBodyWithResponse Whom a link is for that lets a person choose a password.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/links/look (the `LookAtLink` operationId).
+	LookAtLinkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LookAtLinkResponse, error)
+
+	// LookAtLinkWithResponse Whom a link is for that lets a person choose a password.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/links/look (the `LookAtLink` operationId).
+	LookAtLinkWithResponse(ctx context.Context, body LookAtLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*LookAtLinkResponse, error)
+
+	// UseLinkWithBodyWithResponse Choose a password by a link, once, and sign in. All other sessions of the person end.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/links/use (the `UseLink` operationId).
+	UseLinkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UseLinkResponse, error)
+
+	// UseLinkWithResponse Choose a password by a link, once, and sign in. All other sessions of the person end.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/links/use (the `UseLink` operationId).
+	UseLinkWithResponse(ctx context.Context, body UseLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*UseLinkResponse, error)
 
 	// FindServersWithResponse The servers that an address's domain publishes (RFC 6186), the best first.
 	//
@@ -16096,6 +18018,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/me (the `GetMe` operationId).
 	GetMeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMeResponse, error)
 
+	// ListMyKeysWithResponse Your own sessions and tokens, the last used first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/me/keys (the `ListMyKeys` operationId).
+	ListMyKeysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMyKeysResponse, error)
+
+	// EndMyKeyWithResponse End one of your own sessions or tokens.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/me/keys/{id} (the `EndMyKey` operationId).
+	EndMyKeyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*EndMyKeyResponse, error)
+
+	// ChangeMyPasswordWithBodyWithResponse Choose another password. All other sessions of the person end.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/me/password (the `ChangeMyPassword` operationId).
+	ChangeMyPasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeMyPasswordResponse, error)
+
+	// ChangeMyPasswordWithResponse Choose another password. All other sessions of the person end.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/me/password (the `ChangeMyPassword` operationId).
+	ChangeMyPasswordWithResponse(ctx context.Context, body ChangeMyPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeMyPasswordResponse, error)
+
 	// ListMessagesWithResponse Messages that are known, the last received first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -16242,6 +18192,76 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/passes/{number}/unread (the `ListUnreadMessages` operationId).
 	ListUnreadMessagesWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ListUnreadMessagesResponse, error)
+
+	// ListPeopleWithResponse Who may sign in, and what each of them may see.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/people (the `ListPeople` operationId).
+	ListPeopleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPeopleResponse, error)
+
+	// InvitePersonWithBodyWithResponse Let somebody in. The answer has a link by which the person chooses a password; it works once.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people (the `InvitePerson` operationId).
+	InvitePersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvitePersonResponse, error)
+
+	// InvitePersonWithResponse Let somebody in. The answer has a link by which the person chooses a password; it works once.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people (the `InvitePerson` operationId).
+	InvitePersonWithResponse(ctx context.Context, body InvitePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*InvitePersonResponse, error)
+
+	// RemovePersonWithResponse Remove somebody, with sessions and tokens. What the person did stays on record.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/people/{id} (the `RemovePerson` operationId).
+	RemovePersonWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error)
+
+	// ChangePersonWithBodyWithResponse Change a name, a role, or what somebody may see.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/people/{id} (the `ChangePerson` operationId).
+	ChangePersonWithBodyWithResponse(ctx context.Context, id string, params *ChangePersonParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePersonResponse, error)
+
+	// ChangePersonWithResponse Change a name, a role, or what somebody may see.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/people/{id} (the `ChangePerson` operationId).
+	ChangePersonWithResponse(ctx context.Context, id string, params *ChangePersonParams, body ChangePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePersonResponse, error)
+
+	// MakeLinkWithBodyWithResponse A new link by which somebody chooses a password; the former one ends. It works once.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{id}/link (the `MakeLink` operationId).
+	MakeLinkWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeLinkResponse, error)
+
+	// MakeLinkWithResponse A new link by which somebody chooses a password; the former one ends. It works once.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{id}/link (the `MakeLink` operationId).
+	MakeLinkWithResponse(ctx context.Context, id string, body MakeLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeLinkResponse, error)
+
+	// LockPersonWithBodyWithResponse Keep somebody out, or let them in again.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/people/{id}/lock (the `LockPerson` operationId).
+	LockPersonWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LockPersonResponse, error)
+
+	// LockPersonWithResponse Keep somebody out, or let them in again.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/people/{id}/lock (the `LockPerson` operationId).
+	LockPersonWithResponse(ctx context.Context, id string, body LockPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*LockPersonResponse, error)
 
 	// GetReadyWithResponse Whether the service can do its work; 503 while it cannot.
 	//
@@ -17446,6 +19466,95 @@ func (r ChangeAlarmResponse) ContentType() string {
 	return ""
 }
 
+type ListAuditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AuditPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAuditResponse) GetJSON200() *AuditPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAuditResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAuditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAuditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAuditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportAuditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportAuditResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportAuditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportAuditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportAuditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ChangeByHandResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -18378,6 +20487,191 @@ func (r GetEventsResponse) ContentType() string {
 	return ""
 }
 
+type ListGroupsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Group
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListGroupsResponse) GetJSON200() *[]Group {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListGroupsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListGroupsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListGroupsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListGroupsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListGroupsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Group
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddGroupResponse) GetJSON201() *Group {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddGroupResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveGroupResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Group
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeGroupResponse) GetJSON200() *Group {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeGroupResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetHealthResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -18515,6 +20809,95 @@ func (r UndoItemResponse) ContentType() string {
 	return ""
 }
 
+type ListKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Key
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListKeysResponse) GetJSON200() *[]Key {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListKeysResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndKeyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetLimitsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -18605,6 +20988,109 @@ func (r SetLimitsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetLimitsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LookAtLinkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Me
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LookAtLinkResponse) GetJSON200() *Me {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LookAtLinkResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LookAtLinkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LookAtLinkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LookAtLinkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LookAtLinkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// UseLinkResponse200Headers the declared response headers of an HTTP 200 response for UseLink
+type UseLinkResponse200Headers struct {
+	SetCookie *string
+}
+
+type UseLinkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Me
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *UseLinkResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r UseLinkResponse) GetJSON200() *Me {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UseLinkResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UseLinkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UseLinkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UseLinkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UseLinkResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19448,6 +21934,136 @@ func (r GetMeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetMeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListMyKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Key
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMyKeysResponse) GetJSON200() *[]Key {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMyKeysResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMyKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMyKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMyKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMyKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndMyKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndMyKeyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndMyKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndMyKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndMyKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndMyKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeMyPasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeMyPasswordResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeMyPasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeMyPasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeMyPasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeMyPasswordResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20346,6 +22962,287 @@ func (r ListUnreadMessagesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListUnreadMessagesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListPeopleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Person
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPeopleResponse) GetJSON200() *[]Person {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPeopleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPeopleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPeopleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPeopleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPeopleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type InvitePersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Invited
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r InvitePersonResponse) GetJSON201() *Invited {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r InvitePersonResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r InvitePersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r InvitePersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r InvitePersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r InvitePersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemovePersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemovePersonResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangePersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Person
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangePersonResponse) GetJSON200() *Person {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangePersonResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangePersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangePersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangePersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangePersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeLinkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Invited
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r MakeLinkResponse) GetJSON201() *Invited {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeLinkResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeLinkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeLinkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeLinkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeLinkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LockPersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Person
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LockPersonResponse) GetJSON200() *Person {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LockPersonResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LockPersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LockPersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LockPersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LockPersonResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -24333,6 +27230,32 @@ func (c *ClientWithResponses) ChangeAlarmWithResponse(ctx context.Context, id ID
 	return ParseChangeAlarmResponse(rsp)
 }
 
+// ListAuditWithResponse What people did: who, when, from where, with which token, and what was changed. The newest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/audit (the `ListAudit` operationId).
+func (c *ClientWithResponses) ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error) {
+	rsp, err := c.ListAudit(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAuditResponse(rsp)
+}
+
+// ExportAuditWithResponse All that is found, as a table (CSV).
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/audit/export (the `ExportAudit` operationId).
+func (c *ClientWithResponses) ExportAuditWithResponse(ctx context.Context, params *ExportAuditParams, reqEditors ...RequestEditorFn) (*ExportAuditResponse, error) {
+	rsp, err := c.ExportAudit(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportAuditResponse(rsp)
+}
+
 // ChangeByHandWithBodyWithResponse Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -24723,6 +27646,84 @@ func (c *ClientWithResponses) GetEventsWithResponse(ctx context.Context, reqEdit
 	return ParseGetEventsResponse(rsp)
 }
 
+// ListGroupsWithResponse Groups of people with the same rights.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/groups (the `ListGroups` operationId).
+func (c *ClientWithResponses) ListGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error) {
+	rsp, err := c.ListGroups(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListGroupsResponse(rsp)
+}
+
+// AddGroupWithBodyWithResponse Make a group.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+func (c *ClientWithResponses) AddGroupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddGroupResponse, error) {
+	rsp, err := c.AddGroupWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddGroupResponse(rsp)
+}
+
+// AddGroupWithResponse Make a group.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+func (c *ClientWithResponses) AddGroupWithResponse(ctx context.Context, body AddGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*AddGroupResponse, error) {
+	rsp, err := c.AddGroup(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddGroupResponse(rsp)
+}
+
+// RemoveGroupWithResponse Remove a group. Its people keep their own rights.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/groups/{id} (the `RemoveGroup` operationId).
+func (c *ClientWithResponses) RemoveGroupWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RemoveGroupResponse, error) {
+	rsp, err := c.RemoveGroup(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveGroupResponse(rsp)
+}
+
+// ChangeGroupWithBodyWithResponse Change who is in a group, or what it may see.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/groups/{id} (the `ChangeGroup` operationId).
+func (c *ClientWithResponses) ChangeGroupWithBodyWithResponse(ctx context.Context, id string, params *ChangeGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeGroupResponse, error) {
+	rsp, err := c.ChangeGroupWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeGroupResponse(rsp)
+}
+
+// ChangeGroupWithResponse Change who is in a group, or what it may see.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/groups/{id} (the `ChangeGroup` operationId).
+func (c *ClientWithResponses) ChangeGroupWithResponse(ctx context.Context, id string, params *ChangeGroupParams, body ChangeGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeGroupResponse, error) {
+	rsp, err := c.ChangeGroup(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeGroupResponse(rsp)
+}
+
 // GetHealthWithResponse Whether the service is alive.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -24762,6 +27763,32 @@ func (c *ClientWithResponses) UndoItemWithResponse(ctx context.Context, number N
 	return ParseUndoItemResponse(rsp)
 }
 
+// ListKeysWithResponse The sessions and tokens of everybody, the last used first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/keys (the `ListKeys` operationId).
+func (c *ClientWithResponses) ListKeysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKeysResponse, error) {
+	rsp, err := c.ListKeys(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListKeysResponse(rsp)
+}
+
+// EndKeyWithResponse End a session or token of anybody.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/keys/{id} (the `EndKey` operationId).
+func (c *ClientWithResponses) EndKeyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*EndKeyResponse, error) {
+	rsp, err := c.EndKey(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndKeyResponse(rsp)
+}
+
 // GetLimitsWithResponse How long what is kept, and how much may be filed in an hour.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -24799,6 +27826,58 @@ func (c *ClientWithResponses) SetLimitsWithResponse(ctx context.Context, params 
 		return nil, err
 	}
 	return ParseSetLimitsResponse(rsp)
+}
+
+// LookAtLinkWithBodyWithResponse Whom a link is for that lets a person choose a password.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/links/look (the `LookAtLink` operationId).
+func (c *ClientWithResponses) LookAtLinkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LookAtLinkResponse, error) {
+	rsp, err := c.LookAtLinkWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookAtLinkResponse(rsp)
+}
+
+// LookAtLinkWithResponse Whom a link is for that lets a person choose a password.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/links/look (the `LookAtLink` operationId).
+func (c *ClientWithResponses) LookAtLinkWithResponse(ctx context.Context, body LookAtLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*LookAtLinkResponse, error) {
+	rsp, err := c.LookAtLink(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookAtLinkResponse(rsp)
+}
+
+// UseLinkWithBodyWithResponse Choose a password by a link, once, and sign in. All other sessions of the person end.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/links/use (the `UseLink` operationId).
+func (c *ClientWithResponses) UseLinkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UseLinkResponse, error) {
+	rsp, err := c.UseLinkWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUseLinkResponse(rsp)
+}
+
+// UseLinkWithResponse Choose a password by a link, once, and sign in. All other sessions of the person end.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/links/use (the `UseLink` operationId).
+func (c *ClientWithResponses) UseLinkWithResponse(ctx context.Context, body UseLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*UseLinkResponse, error) {
+	rsp, err := c.UseLink(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUseLinkResponse(rsp)
 }
 
 // FindServersWithResponse The servers that an address's domain publishes (RFC 6186), the best first.
@@ -25100,6 +28179,58 @@ func (c *ClientWithResponses) GetMeWithResponse(ctx context.Context, reqEditors 
 	return ParseGetMeResponse(rsp)
 }
 
+// ListMyKeysWithResponse Your own sessions and tokens, the last used first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/me/keys (the `ListMyKeys` operationId).
+func (c *ClientWithResponses) ListMyKeysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMyKeysResponse, error) {
+	rsp, err := c.ListMyKeys(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMyKeysResponse(rsp)
+}
+
+// EndMyKeyWithResponse End one of your own sessions or tokens.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/me/keys/{id} (the `EndMyKey` operationId).
+func (c *ClientWithResponses) EndMyKeyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*EndMyKeyResponse, error) {
+	rsp, err := c.EndMyKey(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndMyKeyResponse(rsp)
+}
+
+// ChangeMyPasswordWithBodyWithResponse Choose another password. All other sessions of the person end.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/me/password (the `ChangeMyPassword` operationId).
+func (c *ClientWithResponses) ChangeMyPasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeMyPasswordResponse, error) {
+	rsp, err := c.ChangeMyPasswordWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeMyPasswordResponse(rsp)
+}
+
+// ChangeMyPasswordWithResponse Choose another password. All other sessions of the person end.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/me/password (the `ChangeMyPassword` operationId).
+func (c *ClientWithResponses) ChangeMyPasswordWithResponse(ctx context.Context, body ChangeMyPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeMyPasswordResponse, error) {
+	rsp, err := c.ChangeMyPassword(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeMyPasswordResponse(rsp)
+}
+
 // ListMessagesWithResponse Messages that are known, the last received first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -25371,6 +28502,136 @@ func (c *ClientWithResponses) ListUnreadMessagesWithResponse(ctx context.Context
 		return nil, err
 	}
 	return ParseListUnreadMessagesResponse(rsp)
+}
+
+// ListPeopleWithResponse Who may sign in, and what each of them may see.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/people (the `ListPeople` operationId).
+func (c *ClientWithResponses) ListPeopleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPeopleResponse, error) {
+	rsp, err := c.ListPeople(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPeopleResponse(rsp)
+}
+
+// InvitePersonWithBodyWithResponse Let somebody in. The answer has a link by which the person chooses a password; it works once.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people (the `InvitePerson` operationId).
+func (c *ClientWithResponses) InvitePersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvitePersonResponse, error) {
+	rsp, err := c.InvitePersonWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInvitePersonResponse(rsp)
+}
+
+// InvitePersonWithResponse Let somebody in. The answer has a link by which the person chooses a password; it works once.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people (the `InvitePerson` operationId).
+func (c *ClientWithResponses) InvitePersonWithResponse(ctx context.Context, body InvitePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*InvitePersonResponse, error) {
+	rsp, err := c.InvitePerson(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInvitePersonResponse(rsp)
+}
+
+// RemovePersonWithResponse Remove somebody, with sessions and tokens. What the person did stays on record.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/people/{id} (the `RemovePerson` operationId).
+func (c *ClientWithResponses) RemovePersonWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error) {
+	rsp, err := c.RemovePerson(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePersonResponse(rsp)
+}
+
+// ChangePersonWithBodyWithResponse Change a name, a role, or what somebody may see.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/people/{id} (the `ChangePerson` operationId).
+func (c *ClientWithResponses) ChangePersonWithBodyWithResponse(ctx context.Context, id string, params *ChangePersonParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePersonResponse, error) {
+	rsp, err := c.ChangePersonWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePersonResponse(rsp)
+}
+
+// ChangePersonWithResponse Change a name, a role, or what somebody may see.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/people/{id} (the `ChangePerson` operationId).
+func (c *ClientWithResponses) ChangePersonWithResponse(ctx context.Context, id string, params *ChangePersonParams, body ChangePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePersonResponse, error) {
+	rsp, err := c.ChangePerson(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePersonResponse(rsp)
+}
+
+// MakeLinkWithBodyWithResponse A new link by which somebody chooses a password; the former one ends. It works once.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{id}/link (the `MakeLink` operationId).
+func (c *ClientWithResponses) MakeLinkWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeLinkResponse, error) {
+	rsp, err := c.MakeLinkWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeLinkResponse(rsp)
+}
+
+// MakeLinkWithResponse A new link by which somebody chooses a password; the former one ends. It works once.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{id}/link (the `MakeLink` operationId).
+func (c *ClientWithResponses) MakeLinkWithResponse(ctx context.Context, id string, body MakeLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeLinkResponse, error) {
+	rsp, err := c.MakeLink(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeLinkResponse(rsp)
+}
+
+// LockPersonWithBodyWithResponse Keep somebody out, or let them in again.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/people/{id}/lock (the `LockPerson` operationId).
+func (c *ClientWithResponses) LockPersonWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LockPersonResponse, error) {
+	rsp, err := c.LockPersonWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLockPersonResponse(rsp)
+}
+
+// LockPersonWithResponse Keep somebody out, or let them in again.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/people/{id}/lock (the `LockPerson` operationId).
+func (c *ClientWithResponses) LockPersonWithResponse(ctx context.Context, id string, body LockPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*LockPersonResponse, error) {
+	rsp, err := c.LockPerson(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLockPersonResponse(rsp)
 }
 
 // GetReadyWithResponse Whether the service can do its work; 503 while it cannot.
@@ -27118,6 +30379,65 @@ func ParseChangeAlarmResponse(rsp *http.Response) (*ChangeAlarmResponse, error) 
 	return response, nil
 }
 
+// ParseListAuditResponse parses an HTTP response from a ListAuditWithResponse call
+func ParseListAuditResponse(rsp *http.Response) (*ListAuditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AuditPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportAuditResponse parses an HTTP response from a ExportAuditWithResponse call
+func ParseExportAuditResponse(rsp *http.Response) (*ExportAuditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseChangeByHandResponse parses an HTTP response from a ChangeByHandWithResponse call
 func ParseChangeByHandResponse(rsp *http.Response) (*ChangeByHandResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -27756,6 +31076,134 @@ func ParseGetEventsResponse(rsp *http.Response) (*GetEventsResponse, error) {
 	return response, nil
 }
 
+// ParseListGroupsResponse parses an HTTP response from a ListGroupsWithResponse call
+func ParseListGroupsResponse(rsp *http.Response) (*ListGroupsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListGroupsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddGroupResponse parses an HTTP response from a AddGroupWithResponse call
+func ParseAddGroupResponse(rsp *http.Response) (*AddGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveGroupResponse parses an HTTP response from a RemoveGroupWithResponse call
+func ParseRemoveGroupResponse(rsp *http.Response) (*RemoveGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeGroupResponse parses an HTTP response from a ChangeGroupWithResponse call
+func ParseChangeGroupResponse(rsp *http.Response) (*ChangeGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetHealthResponse parses an HTTP response from a GetHealthWithResponse call
 func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -27848,6 +31296,68 @@ func ParseUndoItemResponse(rsp *http.Response) (*UndoItemResponse, error) {
 	return response, nil
 }
 
+// ParseListKeysResponse parses an HTTP response from a ListKeysWithResponse call
+func ParseListKeysResponse(rsp *http.Response) (*ListKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Key
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndKeyResponse parses an HTTP response from a EndKeyWithResponse call
+func ParseEndKeyResponse(rsp *http.Response) (*EndKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetLimitsResponse parses an HTTP response from a GetLimitsWithResponse call
 func ParseGetLimitsResponse(rsp *http.Response) (*GetLimitsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -27909,6 +31419,85 @@ func ParseSetLimitsResponse(rsp *http.Response) (*SetLimitsResponse, error) {
 		}
 		response.ApplicationProblemJSONDefault = &dest
 
+	}
+
+	return response, nil
+}
+
+// ParseLookAtLinkResponse parses an HTTP response from a LookAtLinkWithResponse call
+func ParseLookAtLinkResponse(rsp *http.Response) (*LookAtLinkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LookAtLinkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Me
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUseLinkResponse parses an HTTP response from a UseLinkWithResponse call
+func ParseUseLinkResponse(rsp *http.Response) (*UseLinkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UseLinkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Me
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers UseLinkResponse200Headers
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil
@@ -28480,6 +32069,97 @@ func ParseGetMeResponse(rsp *http.Response) (*GetMeResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListMyKeysResponse parses an HTTP response from a ListMyKeysWithResponse call
+func ParseListMyKeysResponse(rsp *http.Response) (*ListMyKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMyKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Key
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndMyKeyResponse parses an HTTP response from a EndMyKeyWithResponse call
+func ParseEndMyKeyResponse(rsp *http.Response) (*EndMyKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndMyKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeMyPasswordResponse parses an HTTP response from a ChangeMyPasswordWithResponse call
+func ParseChangeMyPasswordResponse(rsp *http.Response) (*ChangeMyPasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeMyPasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -29089,6 +32769,200 @@ func ParseListUnreadMessagesResponse(rsp *http.Response) (*ListUnreadMessagesRes
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []UnreadMessage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPeopleResponse parses an HTTP response from a ListPeopleWithResponse call
+func ParseListPeopleResponse(rsp *http.Response) (*ListPeopleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPeopleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Person
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseInvitePersonResponse parses an HTTP response from a InvitePersonWithResponse call
+func ParseInvitePersonResponse(rsp *http.Response) (*InvitePersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &InvitePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Invited
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemovePersonResponse parses an HTTP response from a RemovePersonWithResponse call
+func ParseRemovePersonResponse(rsp *http.Response) (*RemovePersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangePersonResponse parses an HTTP response from a ChangePersonWithResponse call
+func ParseChangePersonResponse(rsp *http.Response) (*ChangePersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Person
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeLinkResponse parses an HTTP response from a MakeLinkWithResponse call
+func ParseMakeLinkResponse(rsp *http.Response) (*MakeLinkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeLinkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Invited
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLockPersonResponse parses an HTTP response from a LockPersonWithResponse call
+func ParseLockPersonResponse(rsp *http.Response) (*LockPersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LockPersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Person
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

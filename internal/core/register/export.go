@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"slices"
 	"strconv"
 	"strings"
@@ -385,3 +386,24 @@ func (x *xlsxWriter) Close() error {
 }
 
 func (x *xlsxWriter) Discard() error { return x.file.Close() }
+
+// Table writes rows of cells as CSV in the form of NewCSV, the first row with the titles first.
+func Table(w io.Writer, titles []string, rows iter.Seq[[]string]) error {
+	if _, err := io.WriteString(w, byteOrderMark); err != nil {
+		return err
+	}
+	c := &csvWriter{w: bufio.NewWriter(w)}
+	if err := c.row(titles); err != nil {
+		return err
+	}
+	for row := range rows {
+		safe := make([]string, len(row))
+		for i, cell := range row {
+			safe[i] = harmless(cell)
+		}
+		if err := c.row(safe); err != nil {
+			return err
+		}
+	}
+	return c.Close()
+}

@@ -41,6 +41,7 @@ var Sorts = []Sort{ByNumber, ByReceived, ByFiled, BySender, BySubject, ByFile, B
 type Query struct {
 	Search
 	Mailboxes []string // by id: what the viewer may see; nil for all
+	Cabinets  []string // the same
 	MailboxID string
 	RuleID    string
 	Cabinet   string // by name
@@ -74,9 +75,13 @@ func (x *Index) narrow(q *Query) set {
 			s[w] |= lines
 		}
 	}
-	if q.Mailboxes != nil {
-		x.mailboxes.narrow(s,
-			func(v string) bool { id, _, _ := strings.Cut(v, sep); return slices.Contains(q.Mailboxes, id) })
+	for _, may := range []struct {
+		of  *column
+		ids []string
+	}{{&x.mailboxes, q.Mailboxes}, {&x.cabinets, q.Cabinets}} {
+		if may.ids != nil {
+			may.of.narrow(s, func(v string) bool { id, _, _ := strings.Cut(v, sep); return slices.Contains(may.ids, id) })
+		}
 	}
 	byID := func(c *column, id string) {
 		if id != "" {
@@ -493,7 +498,7 @@ func (x *Index) letters(q *Query, picked []int, last uint32) []Letter {
 	if states == nil {
 		states = There
 	}
-	x.narrow(&Query{Mailboxes: q.Mailboxes, Search: Search{States: states}}).each(func(i int) {
+	x.narrow(&Query{Mailboxes: q.Mailboxes, Cabinets: q.Cabinets, Search: Search{States: states}}).each(func(i int) {
 		if k := at[x.messages[i]]; k > 0 {
 			all[k-1].Numbers = append(all[k-1].Numbers, numbered(x.numbers[i]))
 		}

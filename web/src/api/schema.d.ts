@@ -141,6 +141,265 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Choose another password. All other sessions of the person end. */
+        put: operations["ChangeMyPassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Your own sessions and tokens, the last used first. */
+        get: operations["ListMyKeys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/keys/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End one of your own sessions or tokens. */
+        delete: operations["EndMyKey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sessions and tokens of everybody, the last used first. */
+        get: operations["ListKeys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a session or token of anybody. */
+        delete: operations["EndKey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/links/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whom a link is for that lets a person choose a password. */
+        post: operations["LookAtLink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/links/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Choose a password by a link, once, and sign in. All other sessions of the person end. */
+        post: operations["UseLink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who may sign in, and what each of them may see. */
+        get: operations["ListPeople"];
+        put?: never;
+        /** Let somebody in. The answer has a link by which the person chooses a password; it works once. */
+        post: operations["InvitePerson"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a name, a role, or what somebody may see. */
+        put: operations["ChangePerson"];
+        post?: never;
+        /** Remove somebody, with sessions and tokens. What the person did stays on record. */
+        delete: operations["RemovePerson"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}/lock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep somebody out, or let them in again. */
+        put: operations["LockPerson"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A new link by which somebody chooses a password; the former one ends. It works once. */
+        post: operations["MakeLink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Groups of people with the same rights. */
+        get: operations["ListGroups"];
+        put?: never;
+        /** Make a group. */
+        post: operations["AddGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change who is in a group, or what it may see. */
+        put: operations["ChangeGroup"];
+        post?: never;
+        /** Remove a group. Its people keep their own rights. */
+        delete: operations["RemoveGroup"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people did: who, when, from where, with which token, and what was changed. The newest first. */
+        get: operations["ListAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that is found, as a table (CSV). */
+        get: operations["ExportAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/mailboxes": {
         parameters: {
             query?: never;
@@ -2211,12 +2470,181 @@ export interface components {
             label: string;
             /** @default 365 */
             days: number;
+            scope?: components["schemas"]["Scope"];
         };
         /** @description A token, which is shown once. */
         Token: {
             token: string;
             /** Format: date-time */
             expires_at: string;
+        };
+        /** @description Another password for oneself. */
+        PasswordChange: {
+            old: string;
+            new: string;
+        };
+        /** @description The code of a link, which is what follows # in it. */
+        LinkCode: {
+            code: string;
+        };
+        /** @description A password that is chosen by a link. */
+        LinkUse: {
+            code: string;
+            password: string;
+        };
+        /** @description What somebody may see: all mailboxes and cabinets, or some, by name. Administrators see all. */
+        Rights: {
+            all_mailboxes: boolean;
+            mailboxes: string[];
+            all_cabinets: boolean;
+            cabinets: string[];
+        };
+        /** @description A person's name, role and rights. */
+        PersonSettings: {
+            name: string;
+            /** @description where links are sent, if outgoing mail is set up */
+            mail?: string;
+            role: components["schemas"]["Role"];
+            rights?: components["schemas"]["Rights"];
+            /** @description by name */
+            groups?: string[];
+        };
+        /** @description Somebody who is to come in. Without rights the person sees all mailboxes and cabinets. */
+        Invitation: {
+            person: components["schemas"]["PersonSettings"];
+            /**
+             * @description after how many days the link expires
+             * @default 3
+             */
+            days: number;
+            /**
+             * @description send the link to the person's address
+             * @default false
+             */
+            send: boolean;
+        };
+        /** @description A new link for a person. */
+        LinkRequest: {
+            /**
+             * @description after how many days the link expires
+             * @default 3
+             */
+            days: number;
+            /**
+             * @description send the link to the person's address
+             * @default false
+             */
+            send: boolean;
+        };
+        /** @description Whether somebody is kept out. */
+        Lock: {
+            locked: boolean;
+        };
+        /** @description Somebody who may sign in. */
+        Person: {
+            id: string;
+            name: string;
+            mail?: string;
+            role: components["schemas"]["Role"];
+            /**
+             * @description invited people have not chosen a password yet
+             * @enum {string}
+             */
+            state: "invited" | "active" | "locked";
+            rights: components["schemas"]["Rights"];
+            groups: string[];
+            /** Format: date-time */
+            made_at: string;
+            /** Format: date-time */
+            signed_in_at?: string;
+            revision: number;
+        };
+        /** @description A person, and a link by which the person chooses a password. It is shown once. */
+        Invited: {
+            person: components["schemas"]["Person"];
+            /** @description what follows the address of Ink Tray in the link: /join#CODE */
+            path: string;
+            /** Format: date-time */
+            expires_at: string;
+            /** @description it was sent to the person */
+            sent: boolean;
+            /** @description why it was not */
+            not_sent?: string;
+        };
+        /** @description A session in a browser, or a token of a program. */
+        Key: {
+            id: string;
+            /** @enum {string} */
+            kind: "session" | "token";
+            /** @description a token's name */
+            label: string;
+            person: string;
+            scope?: components["schemas"]["Scope"];
+            /** Format: date-time */
+            made_at: string;
+            /**
+             * Format: date-time
+             * @description to within five minutes
+             */
+            used_at?: string;
+            /** Format: date-time */
+            expires_at: string;
+            /** @description the address from where it was used last */
+            place?: string;
+            /** @description how the browser or program names itself */
+            program?: string;
+            /** @description it is the one with which is asked */
+            this: boolean;
+        };
+        /**
+         * @description What a token is good for: all that its person may do, reading only, the register only, or the metrics only.
+         * @enum {string}
+         */
+        Scope: "full" | "read" | "register" | "metrics";
+        /** @description A group's name, people and rights. */
+        GroupSettings: {
+            name: string;
+            rights: components["schemas"]["Rights"];
+            /** @description by name */
+            people: string[];
+        };
+        /** @description Several people with the same rights. */
+        Group: {
+            id: string;
+            name: string;
+            rights: components["schemas"]["Rights"];
+            people: string[];
+            revision: number;
+        };
+        /** @description One thing that somebody did. */
+        AuditLine: {
+            /** Format: int64 */
+            number: number;
+            /** Format: date-time */
+            at: string;
+            person: string;
+            action: string;
+            object: string;
+            /** @description the address from where */
+            place?: string;
+            /** @description the token's name; none where it was a browser's session */
+            token?: string;
+            changes?: components["schemas"]["AuditChange"][];
+        };
+        /** @description One thing that was changed. Secrets are never here. */
+        AuditChange: {
+            what: string;
+            before?: unknown;
+            after?: unknown;
+        };
+        /** @description Lines of the audit trail. */
+        AuditPage: {
+            lines: components["schemas"]["AuditLine"][];
+            /**
+             * Format: int64
+             * @description pass it as after for the next page; none at the end
+             */
+            next?: number;
         };
         /** @description How a mailbox is reached, and how often it is looked into. */
         MailboxSettings: {
@@ -4199,6 +4627,471 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Token"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ChangeMyPassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordChange"];
+            };
+        };
+        responses: {
+            /** @description It is changed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListMyKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    EndMyKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It has ended. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    EndKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It has ended. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    LookAtLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkCode"];
+            };
+        };
+        responses: {
+            /** @description The person. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    UseLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkUse"];
+            };
+        };
+        responses: {
+            /** @description Signed in. */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListPeople: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    InvitePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Invitation"];
+            };
+        };
+        responses: {
+            /** @description The person and the link. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ChangePerson: {
+        parameters: {
+            query?: never;
+            header?: {
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonSettings"];
+            };
+        };
+        responses: {
+            /** @description The person. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    RemovePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    LockPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Lock"];
+            };
+        };
+        responses: {
+            /** @description The person. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    MakeLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkRequest"];
+            };
+        };
+        responses: {
+            /** @description The person and the link. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListGroups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    AddGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupSettings"];
+            };
+        };
+        responses: {
+            /** @description The group. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ChangeGroup: {
+        parameters: {
+            query?: never;
+            header?: {
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupSettings"];
+            };
+        };
+        responses: {
+            /** @description The group. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    RemoveGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListAudit: {
+        parameters: {
+            query?: {
+                /** @description in what was done, in its object, in the person, the address, or what was changed */
+                text?: string;
+                person?: string;
+                /** @description on this day or later */
+                from?: string;
+                /** @description on this day or earlier */
+                to?: string;
+                /** @description the cursor: the number of the last line of the page before */
+                after?: number;
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ExportAudit: {
+        parameters: {
+            query?: {
+                /** @description in what was done, in its object, in the person, the address, or what was changed */
+                text?: string;
+                person?: string;
+                /** @description on this day or later */
+                from?: string;
+                /** @description on this day or earlier */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The table. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
             default: components["responses"]["Problem"];
