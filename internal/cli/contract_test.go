@@ -106,7 +106,8 @@ func (o *twoMailboxes) letter(word, file string) string {
 	if strings.HasSuffix(file, ".pdf") { // which it is not
 		content = "MZ\x90\x00\x03\x00\x00\x00" + content
 	}
-	text := "From: Oda <oda@" + word + ".example>\r\nTo: office@brackwater.example\r\nSubject: about " + word + " " + file +
+	text := "From: Oda <oda@" + word + ".example>\r\nTo: office@brackwater.example\r\nSubject: about " + word + " " +
+		file +
 		"\r\nMessage-ID: <" + word + file + "@" + word + ".example>\r\nDate: " + time.Now().Format(time.RFC1123Z) +
 		"\r\nMIME-Version: 1.0\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\n" +
 		"this tells of " + word + "\r\n--b\r\nContent-Type: application/octet-stream\r\nContent-Disposition: attachment; " +

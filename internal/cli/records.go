@@ -16,7 +16,8 @@ import (
 
 // records looks after the service's own records.
 func (c serviceCommands) records() *cobra.Command {
-	root := &cobra.Command{Use: "records", Short: "Ink Tray's own records: whether they are whole, a new key for them, a way back in"}
+	root := &cobra.Command{Use: "records",
+		Short: "Ink Tray's own records: whether they are whole, a new key for them, a way back in"}
 	root.AddCommand(c.checkRecords(), c.newKey(), c.administratorLink())
 	return root
 }
@@ -105,8 +106,8 @@ func (c serviceCommands) newKey() *cobra.Command {
 func (c serviceCommands) administratorLink() *cobra.Command {
 	data, name, yes := "", "", false
 	cmd := &cobra.Command{
-		Use: "administrator-link", Short: "A link by which an administrator chooses a password, when nobody can sign in any more",
-		Args: cobra.NoArgs,
+		Use: "administrator-link", Args: cobra.NoArgs,
+		Short: "A link by which an administrator chooses a password, when nobody can sign in any more",
 		Long: "For whoever can read the folder of the records, also while the service runs. The person named becomes an " +
 			"administrator who may sign in, and is made if there is nobody of that name. It stands in the audit trail.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -125,8 +126,8 @@ func (c serviceCommands) administratorLink() *cobra.Command {
 			if c.format == "json" {
 				return c.json(map[string]any{"path": "/join#" + code, "expires_at": until})
 			}
-			fmt.Fprintf(c.out, "Open this link, which works once, for 24 hours:\n\n   %s/join#%s\n\nor: inktray sign-in --link %s\n",
-				c.service, code, code)
+			fmt.Fprintf(c.out, "Open this link, which works once, for 24 hours:\n\n   %s/join#%s\n\n"+
+				"or: inktray sign-in --link %s\n", c.service, code, code)
 			return nil
 		},
 	}

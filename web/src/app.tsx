@@ -1,11 +1,11 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { lazy, Suspense } from 'react'
-import { NavLink, Route, Routes, useLocation } from 'react-router'
+import { Link, NavLink, Route, Routes, useLocation } from 'react-router'
 
 import { api, Problem, type Schemas } from './api/client'
 import { queries } from './api/queries'
 import { useLive } from './api/live'
-import { SetUp, SignIn } from './pages/door'
+import { Join, SetUp, SignIn } from './pages/door'
 import { Button, Page, Wrong } from './ui/basics'
 import { Boundary } from './ui/boundary'
 
@@ -20,11 +20,15 @@ const Message = lazy(() => import('./pages/message').then((m) => ({ default: m.M
 const History = lazy(() => import('./pages/history').then((m) => ({ default: m.History })))
 const PassPage = lazy(() => import('./pages/history').then((m) => ({ default: m.PassPage })))
 const TopicPage = lazy(() => import('./pages/topic').then((m) => ({ default: m.TopicPage })))
+const People = lazy(() => import('./pages/people').then((m) => ({ default: m.People })))
+const You = lazy(() => import('./pages/you').then((m) => ({ default: m.You })))
 const Settings = lazy(() => import('./pages/settings').then((m) => ({ default: m.Settings })))
 
 export function App() {
   const me = useQuery({ ...queries.me, retry: false })
   const setup = useQuery({ ...queries.setup, enabled: me.isError })
+  const joining = useLocation().pathname === '/join'
+  if (joining) return <Join />
   if (me.data) return <House me={me.data} />
   if (me.isPending) return null
   if (me.error instanceof Problem && me.error.status !== 401)
@@ -71,7 +75,7 @@ function House({ me }: { me: Schemas['Me'] }) {
           Ink Tray
         </div>
         <nav aria-label="Pages" className="flex overflow-x-auto md:block">
-          {tabs.map(([to, name]) => (
+          {(me.role === 'administrator' ? [...tabs, ['/people', 'People'] as const] : tabs).map(([to, name]) => (
             <NavLink
               key={to}
               to={to}
@@ -91,7 +95,9 @@ function House({ me }: { me: Schemas['Me'] }) {
           ))}
         </nav>
         <div className="mt-auto hidden px-6 pb-5 text-[13px] text-ink-3 md:block">
-          {me.name}
+          <Link to="/you" className="text-pen hover:underline">
+            {me.name}
+          </Link>
           <br />
           {me.role}
           <br />
@@ -126,6 +132,8 @@ function House({ me }: { me: Schemas['Me'] }) {
               <Route path="/history/:id" element={<PassPage />} />
               <Route path="/topics/:id" element={<TopicPage />} />
               <Route path="/settings" element={<Settings />} />
+              <Route path="/people" element={<People />} />
+              <Route path="/you" element={<You />} />
               <Route path="/set-up" element={<Today />} />
               <Route
                 path="*"
@@ -139,7 +147,9 @@ function House({ me }: { me: Schemas['Me'] }) {
           </Suspense>
         </Boundary>
         <p className="mt-12 text-sm text-ink-3 md:hidden">
-          {me.name}{' '}
+          <Link to="/you" className="text-pen hover:underline">
+            {me.name}
+          </Link>{' '}
           <Button look="quiet" onClick={() => void signOut()}>
             Sign out
           </Button>

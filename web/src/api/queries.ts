@@ -18,6 +18,8 @@ export const keys = {
   cabinets: ['cabinets'],
   /** The lines of the register as a table or as messages, by pages. */
   filings: ['filings'],
+  /** Sessions and tokens. */
+  keys: ['keys'],
   limits: ['limits'],
   /** The mail that lies in a mailbox, read from its server. */
   look: ['look'],
@@ -26,6 +28,8 @@ export const keys = {
   messages: ['messages'],
   messageTopics: ['message topics'],
   outgoing: ['outgoing'],
+  /** People and groups. */
+  people: ['people'],
   passes: ['passes'],
   register: ['register'],
   registerFiles: ['register', 'files'],
@@ -44,6 +48,16 @@ export const queries = {
   me: queryOptions({ queryKey: ['me'], queryFn: () => value(api.GET('/api/v1/me')) }),
   setup: queryOptions({ queryKey: ['setup'], queryFn: () => value(api.GET('/api/v1/setup')) }),
   ready: queryOptions({ queryKey: ['ready'], queryFn: () => value(api.GET('/api/v1/ready')) }),
+  people: queryOptions({ queryKey: keys.people, queryFn: () => value(api.GET('/api/v1/people')) }),
+  groups: queryOptions({
+    queryKey: [...keys.people, 'groups'],
+    queryFn: () => value(api.GET('/api/v1/groups')),
+  }),
+  keys: (all: boolean) =>
+    queryOptions({
+      queryKey: [...keys.keys, all],
+      queryFn: () => value(all ? api.GET('/api/v1/keys') : api.GET('/api/v1/me/keys')),
+    }),
   today: queryOptions({ queryKey: keys.today, queryFn: () => value(api.GET('/api/v1/today')) }),
   tray: queryOptions({ queryKey: keys.tray, queryFn: () => value(api.GET('/api/v1/tray')) }),
 

@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { type ReactNode } from 'react'
 import { useForm } from 'react-hook-form'
 
@@ -86,6 +86,60 @@ export function SetUp() {
         <Wrong error={make.error} />
         <Button look="main" type="submit" disabled={make.isPending}>
           Begin
+        </Button>
+      </form>
+    </Door>
+  )
+}
+
+/** Where somebody chooses a password, by a link that works once. */
+export function Join() {
+  const code = window.location.hash.slice(1)
+  const client = useQueryClient()
+  const form = useForm({ mode: 'onChange', defaultValues: { password: '' } })
+  const who = useQuery({
+    queryKey: ['link', code],
+    queryFn: () => value(api.POST('/api/v1/links/look', { body: { code } })),
+    retry: false,
+    enabled: code !== '',
+  })
+  const use = useMutation({
+    mutationFn: (s: { password: string }) =>
+      value(api.POST('/api/v1/links/use', { body: { code, password: s.password } })),
+    onSuccess: () => {
+      client.clear()
+      window.location.assign('/')
+    },
+  })
+  if (code === '' || who.error)
+    return (
+      <Door title="This link does not work" sub="Nobody can come in by it.">
+        <Wrong error={who.error ?? new Error('the link is not whole')} />
+        <a className="text-pen hover:underline" href="/">
+          Sign in with a password
+        </a>
+      </Door>
+    )
+  if (!who.data) return null
+  return (
+    <Door title={`Welcome, ${who.data.name}`} sub={`You come in as ${who.data.role}. Choose a password.`}>
+      <form onSubmit={form.handleSubmit((s) => use.mutate(s))}>
+        <input type="text" hidden readOnly autoComplete="username" value={who.data.name} />
+        <Field
+          label="Password"
+          type="password"
+          autoComplete="new-password"
+          autoFocus
+          required
+          hint="At least ten characters. You sign in with your name and this password."
+          error={form.formState.errors.password?.message}
+          {...form.register('password', {
+            minLength: { value: 10, message: 'At least ten characters, please.' },
+          })}
+        />
+        <Wrong error={use.error} />
+        <Button look="main" type="submit" disabled={use.isPending}>
+          Come in
         </Button>
       </form>
     </Door>

@@ -1,0 +1,512 @@
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+
+import { api, ifMatch, type Schemas, value } from '../api/client'
+import { keys, queries } from '../api/queries'
+import { Button, Chip, Field, Listing, Page, Pick, Sheet, Tick, Wrong } from '../ui/basics'
+import { End, useSettings } from '../ui/form'
+import { exactly, when } from '../ui/format'
+import { Keys } from './you'
+
+/** Who may sign in, what each may see, and what they did. For administrators. */
+export function People() {
+  return (
+    <Page title="People" sub="Who may sign in, what each of them may see, and what they did.">
+      <Everybody />
+      <Groups />
+      <section className="mb-10">
+        <h2 className="mb-2">Sessions and tokens of everybody</h2>
+        <Keys all />
+      </section>
+      <Trail />
+    </Page>
+  )
+}
+
+const roles: [Schemas['Role'], string][] = [
+  ['reader', 'reader: sees what was filed'],
+  ['clerk', 'clerk: works the tray, files old mail and by hand'],
+  ['administrator', 'administrator: sets everything up, sees all'],
+]
+
+const seeing = (all: boolean, names: string[]) => (all ? 'all' : names.length === 0 ? 'none' : names.join(', '))
+
+/** What a person or a group sees, in one line. */
+const sight = (r: Schemas['Rights']) =>
+  `mailboxes: ${seeing(r.all_mailboxes, r.mailboxes)}; cabinets: ${seeing(r.all_cabinets, r.cabinets)}`
+
+type Leaving = { kind: 'person' | 'group'; id: string; name: string }
+
+function Everybody() {
+  const client = useQueryClient()
+  const query = useQuery(queries.people)
+  const [editing, setEditing] = useState<Schemas['Person'] | 'new' | null>(null)
+  const [link, setLink] = useState<Schemas['Invited'] | null>(null)
+  const [leaving, setLeaving] = useState<Leaving | null>(null)
+  const changed = () => client.invalidateQueries({ queryKey: keys.people })
+  const lock = useMutation({
+    mutationFn: (p: Schemas['Person']) =>
+      value(
+        api.PUT('/api/v1/people/{id}/lock', {
+          params: { path: { id: p.id } },
+          body: { locked: p.state !== 'locked' },
+        }),
+      ),
+    onSuccess: changed,
+  })
+  const renew = useMutation({
+    mutationFn: (p: Schemas['Person']) =>
+      value(api.POST('/api/v1/people/{id}/link', { params: { path: { id: p.id } }, body: { days: 3, send: false } })),
+    onSuccess: setLink,
+  })
+  return (
+    <section className="mb-10">
+      <div className="mb-2 flex items-center justify-between">
+        <h2>Everybody</h2>
+        <Button look="main" onClick={() => setEditing('new')}>
+          Invite somebody
+        </Button>
+      </div>
+      <Wrong error={lock.error ?? renew.error} />
+      <Listing query={query}>
+        {(all) =>
+          all.map((p) => (
+            <div key={p.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
+              <div className="min-w-0">
+                <p className="[overflow-wrap:anywhere]">
+                  <span className="font-semibold">{p.name}</span> <span className="text-ink-2">{p.role}</span>
+                </p>
+                <p className="text-sm text-ink-3">
+                  {sight(p.rights)}
+                  {p.groups.length > 0 && `; and what these groups see: ${p.groups.join(', ')}`}
+                </p>
+                <p className="text-sm text-ink-3">
+                  {p.signed_in_at ? `signed in ${when(p.signed_in_at)}` : 'has not signed in yet'}
+                </p>
+              </div>
+              <div className="flex flex-wrap items-center gap-2">
+                <Chip word={p.state} />
+                <Button onClick={() => setEditing(p)} aria-label={`Change ${p.name}`}>
+                  Change
+                </Button>
+                <Button onClick={() => renew.mutate(p)} aria-label={`New link for ${p.name}`}>
+                  New link
+                </Button>
+                <Button onClick={() => lock.mutate(p)}>{p.state === 'locked' ? 'Let in again' : 'Lock'}</Button>
+                <Button onClick={() => setLeaving({ kind: 'person', id: p.id, name: p.name })}>Remove</Button>
+              </div>
+            </div>
+          ))
+        }
+      </Listing>
+      {editing && (
+        <PersonSheet p={editing === 'new' ? null : editing} onInvited={setLink} onClose={() => setEditing(null)} />
+      )}
+      {link && <LinkSheet link={link} onClose={() => setLink(null)} />}
+      {leaving && <Leave leaving={leaving} onClose={() => setLeaving(null)} />}
+    </section>
+  )
+}
+
+/** Asks before somebody or a group is removed, and says what is lost. */
+function Leave({ leaving, onClose }: { leaving: Leaving; onClose: () => void }) {
+  const client = useQueryClient()
+  const remove = useMutation({
+    mutationFn: () =>
+      value(
+        leaving.kind === 'person'
+          ? api.DELETE('/api/v1/people/{id}', { params: { path: { id: leaving.id } } })
+          : api.DELETE('/api/v1/groups/{id}', { params: { path: { id: leaving.id } } }),
+      ),
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: keys.people })
+      onClose()
+    },
+  })
+  return (
+    <Sheet title={`Remove “${leaving.name}”?`} open onClose={onClose}>
+      <p>
+        {leaving.kind === 'person'
+          ? 'All sessions and tokens end, and programs with these tokens stop working. What the person did stays on record.'
+          : 'Its people no longer see what the group gave them. They keep their own rights.'}
+      </p>
+      <Wrong error={remove.error} />
+      <div className="mt-5 flex justify-end gap-2">
+        <Button onClick={onClose}>Keep</Button>
+        <Button look="seal" onClick={() => remove.mutate()} disabled={remove.isPending}>
+          Remove
+        </Button>
+      </div>
+    </Sheet>
+  )
+}
+
+function LinkSheet({ link, onClose }: { link: Schemas['Invited']; onClose: () => void }) {
+  const address = window.location.origin + link.path
+  const [copied, setCopied] = useState(false)
+  return (
+    <Sheet title={`A link for ${link.person.name}`} open onClose={onClose}>
+      {link.sent ? (
+        <p>It was sent to {link.person.mail}.</p>
+      ) : (
+        <>
+          {link.not_sent && <Wrong error={new Error(`It could not be sent: ${link.not_sent}`)} />}
+          <p className="mb-3">Pass it on yourself. With it {link.person.name} chooses a password.</p>
+          <p className="rounded-lg border border-line bg-paper px-3 py-2 font-mono text-sm [overflow-wrap:anywhere]">
+            {address}
+          </p>
+        </>
+      )}
+      <p className="mt-3 text-sm text-ink-3">
+        It works once, until {exactly(link.expires_at)}, and is not shown again. A new link ends this one.
+      </p>
+      <div className="mt-5 flex justify-end gap-2">
+        {!link.sent && (
+          <Button
+            onClick={() => {
+              void navigator.clipboard.writeText(address).then(() => setCopied(true))
+            }}
+          >
+            {copied ? 'Copied' : 'Copy'}
+          </Button>
+        )}
+        <Button look="main" onClick={onClose}>
+          Done
+        </Button>
+      </div>
+    </Sheet>
+  )
+}
+
+type Seen = { all_mailboxes: boolean; mailboxes: string[]; all_cabinets: boolean; cabinets: string[] }
+
+/** Which of some are chosen, or all of them. */
+function Some({
+  title,
+  all,
+  chosen,
+  names,
+  onAll,
+  onChosen,
+}: {
+  title: string
+  all: boolean
+  chosen: string[]
+  names: string[]
+  onAll: (yes: boolean) => void
+  onChosen: (names: string[]) => void
+}) {
+  return (
+    <fieldset className="mb-4">
+      <legend className="mb-1 font-semibold">{title}</legend>
+      <Tick label="all, also those that are added later" checked={all} onChange={onAll} />
+      {!all && (
+        <div className="ml-6 max-h-40 overflow-auto">
+          {names.map((n) => (
+            <Tick
+              key={n}
+              label={n}
+              checked={chosen.includes(n)}
+              onChange={(yes) => onChosen(yes ? [...chosen, n] : chosen.filter((c) => c !== n))}
+            />
+          ))}
+          {names.length === 0 && <p className="text-sm text-ink-3">There are none yet.</p>}
+        </div>
+      )}
+    </fieldset>
+  )
+}
+
+function SeenFields({ now, set }: { now: Seen; set: (name: keyof Seen, v: boolean | string[]) => void }) {
+  const mailboxes = useQuery(queries.mailboxes)
+  const cabinets = useQuery(queries.cabinets)
+  return (
+    <>
+      <Some
+        title="Sees these mailboxes"
+        all={now.all_mailboxes}
+        chosen={now.mailboxes}
+        names={(mailboxes.data ?? []).map((m) => m.name)}
+        onAll={(v) => set('all_mailboxes', v)}
+        onChosen={(v) => set('mailboxes', v)}
+      />
+      <Some
+        title="and what lies in these cabinets"
+        all={now.all_cabinets}
+        chosen={now.cabinets}
+        names={(cabinets.data ?? []).map((c) => c.name)}
+        onAll={(v) => set('all_cabinets', v)}
+        onChosen={(v) => set('cabinets', v)}
+      />
+    </>
+  )
+}
+
+const rightsOf = (s: Seen): Schemas['Rights'] => ({
+  all_mailboxes: s.all_mailboxes,
+  mailboxes: s.mailboxes,
+  all_cabinets: s.all_cabinets,
+  cabinets: s.cabinets,
+})
+
+function PersonSheet({
+  p,
+  onInvited,
+  onClose,
+}: {
+  p: Schemas['Person'] | null
+  onInvited: (link: Schemas['Invited']) => void
+  onClose: () => void
+}) {
+  const groups = useQuery(queries.groups)
+  const form = useSettings({
+    values: {
+      name: p?.name ?? '',
+      mail: p?.mail ?? '',
+      role: p?.role ?? 'reader',
+      groups: p?.groups ?? [],
+      send: false,
+      all_mailboxes: p?.rights.all_mailboxes ?? true,
+      mailboxes: p?.rights.mailboxes ?? [],
+      all_cabinets: p?.rights.all_cabinets ?? true,
+      cabinets: p?.rights.cabinets ?? [],
+    },
+    revision: p?.revision,
+    names: { 'person.name': 'name', 'person.mail': 'mail', 'person.role': 'role' },
+    save: async (s, revision): Promise<Schemas['Invited'] | undefined> => {
+      const person = { name: s.name, mail: s.mail, role: s.role, groups: s.groups, rights: rightsOf(s) }
+      if (!p) return value(api.POST('/api/v1/people', { body: { person, days: 3, send: s.send } }))
+      await value(
+        api.PUT('/api/v1/people/{id}', { params: { path: { id: p.id }, header: ifMatch(revision) }, body: person }),
+      )
+      return undefined
+    },
+    saved: (link) => {
+      if (link) onInvited(link)
+      onClose()
+    },
+  })
+  const { bind, held, now } = form
+  return (
+    <Sheet title={p ? `“${p.name}”` : 'Invite somebody'} open onClose={onClose}>
+      <form onSubmit={form.submit}>
+        <Field label="Name" required autoFocus={!p} hint="The person signs in with it." {...bind('name')} />
+        <Field label="Address of mail" type="email" hint="For links; it may stay empty." {...bind('mail')} />
+        <Pick label="Role" choices={roles} {...held('role')} />
+        {now.role === 'administrator' ? (
+          <p className="mb-4 text-sm text-ink-3">Administrators see all mailboxes and cabinets.</p>
+        ) : (
+          <SeenFields now={now} set={(name, v) => form.set(name, v)} />
+        )}
+        {(groups.data ?? []).length > 0 && (
+          <fieldset className="mb-4">
+            <legend className="mb-1 font-semibold">Is in these groups</legend>
+            {groups.data?.map((g) => (
+              <Tick
+                key={g.id}
+                label={g.name}
+                checked={now.groups.includes(g.name)}
+                onChange={(yes) =>
+                  form.set('groups', yes ? [...now.groups, g.name] : now.groups.filter((n) => n !== g.name))
+                }
+              />
+            ))}
+          </fieldset>
+        )}
+        {!p && now.mail && (
+          <Tick label="Send the link to this address" checked={now.send} onChange={(v) => form.set('send', v)} />
+        )}
+        <End
+          of={form}
+          label={p ? 'Save' : 'Invite'}
+          onClose={onClose}
+          mine={p ? { ...now, send: undefined } : undefined}
+          look={p ? async () => (await value(api.GET('/api/v1/people'))).find((one) => one.id === p.id) : undefined}
+        />
+      </form>
+    </Sheet>
+  )
+}
+
+function Groups() {
+  const query = useQuery(queries.groups)
+  const [editing, setEditing] = useState<Schemas['Group'] | 'new' | null>(null)
+  const [leaving, setLeaving] = useState<Leaving | null>(null)
+  return (
+    <section className="mb-10">
+      <div className="mb-2 flex items-center justify-between">
+        <h2>Groups</h2>
+        <Button onClick={() => setEditing('new')}>Add a group</Button>
+      </div>
+      <Listing
+        query={query}
+        empty={(g) => g.length === 0 && 'No groups yet. A group gives several people the same mailboxes and cabinets.'}
+      >
+        {(all) =>
+          all.map((g) => (
+            <div key={g.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
+              <div className="min-w-0">
+                <p>
+                  <span className="font-semibold">{g.name}</span>{' '}
+                  <span className="text-ink-2">{g.people.join(', ') || 'nobody yet'}</span>
+                </p>
+                <p className="text-sm text-ink-3">{sight(g.rights)}</p>
+              </div>
+              <div className="flex items-center gap-2">
+                <Button onClick={() => setEditing(g)}>Change</Button>
+                <Button onClick={() => setLeaving({ kind: 'group', id: g.id, name: g.name })}>Remove</Button>
+              </div>
+            </div>
+          ))
+        }
+      </Listing>
+      {editing && <GroupSheet g={editing === 'new' ? null : editing} onClose={() => setEditing(null)} />}
+      {leaving && <Leave leaving={leaving} onClose={() => setLeaving(null)} />}
+    </section>
+  )
+}
+
+function GroupSheet({ g, onClose }: { g: Schemas['Group'] | null; onClose: () => void }) {
+  const people = useQuery(queries.people)
+  const form = useSettings({
+    values: {
+      name: g?.name ?? '',
+      people: g?.people ?? [],
+      all_mailboxes: g?.rights.all_mailboxes ?? false,
+      mailboxes: g?.rights.mailboxes ?? [],
+      all_cabinets: g?.rights.all_cabinets ?? false,
+      cabinets: g?.rights.cabinets ?? [],
+    },
+    revision: g?.revision,
+    save: (s, revision) => {
+      const body = { name: s.name, people: s.people, rights: rightsOf(s) }
+      return value(
+        g
+          ? api.PUT('/api/v1/groups/{id}', { params: { path: { id: g.id }, header: ifMatch(revision) }, body })
+          : api.POST('/api/v1/groups', { body }),
+      )
+    },
+    saved: onClose,
+  })
+  const { bind, now } = form
+  return (
+    <Sheet title={g ? `“${g.name}”` : 'Add a group'} open onClose={onClose}>
+      <form onSubmit={form.submit}>
+        <Field label="Name" required autoFocus={!g} {...bind('name')} />
+        <fieldset className="mb-4">
+          <legend className="mb-1 font-semibold">People in it</legend>
+          {people.data?.map((p) => (
+            <Tick
+              key={p.id}
+              label={p.name}
+              checked={now.people.includes(p.name)}
+              onChange={(yes) =>
+                form.set('people', yes ? [...now.people, p.name] : now.people.filter((n) => n !== p.name))
+              }
+            />
+          ))}
+        </fieldset>
+        <SeenFields now={now} set={(name, v) => form.set(name, v)} />
+        <End
+          of={form}
+          label="Save"
+          onClose={onClose}
+          mine={now}
+          look={g ? async () => (await value(api.GET('/api/v1/groups'))).find((one) => one.id === g.id) : undefined}
+        />
+      </form>
+    </Sheet>
+  )
+}
+
+const shown = (v: unknown) =>
+  v === null || v === undefined ? 'nothing' : typeof v === 'string' ? v : JSON.stringify(v)
+
+/** What people did. */
+function Trail() {
+  const [text, setText] = useState('')
+  const query = useInfiniteQuery({
+    queryKey: ['audit', text],
+    queryFn: ({ pageParam }) =>
+      value(
+        api.GET('/api/v1/audit', {
+          params: { query: { text: text || undefined, after: pageParam || undefined, most: 50 } },
+        }),
+      ),
+    initialPageParam: 0,
+    getNextPageParam: (last) => last.next,
+  })
+  const lines = query.data?.pages.flatMap((p) => p.lines)
+  return (
+    <section className="mb-10">
+      <h2 className="mb-2">What people did</h2>
+      <div className="flex flex-wrap items-end gap-3">
+        <div className="min-w-60 grow">
+          <Field
+            label="Search"
+            type="search"
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+            hint="A person, what was done, an address, or what was changed."
+          />
+        </div>
+        <a
+          className="mb-6 text-pen hover:underline"
+          href={`/api/v1/audit/export${text ? `?text=${encodeURIComponent(text)}` : ''}`}
+          download="audit.csv"
+        >
+          As a table (CSV)
+        </a>
+      </div>
+      <Listing
+        query={{ data: lines, error: query.error, isPending: query.isPending }}
+        empty={(l) => l.length === 0 && 'Nothing is found.'}
+      >
+        {(all) => (
+          <div className="overflow-x-auto">
+            <table className="w-full text-sm">
+              <thead className="text-left text-ink-3">
+                <tr>
+                  <th className="py-1 pr-4 font-medium">When</th>
+                  <th className="py-1 pr-4 font-medium">Who</th>
+                  <th className="py-1 pr-4 font-medium">What</th>
+                  <th className="py-1 pr-4 font-medium">Of</th>
+                  <th className="py-1 font-medium">From</th>
+                </tr>
+              </thead>
+              <tbody>
+                {all.map((l) => (
+                  <tr key={l.number} className="border-t border-line align-top">
+                    <td className="py-2 pr-4 whitespace-nowrap">
+                      <time dateTime={l.at}>{exactly(l.at)}</time>
+                    </td>
+                    <td className="py-2 pr-4">{l.person}</td>
+                    <td className="py-2 pr-4">{l.action}</td>
+                    <td className="py-2 pr-4 [overflow-wrap:anywhere]">
+                      {l.object}
+                      {l.changes?.map((c) => (
+                        <p key={c.what} className="text-ink-3">
+                          {c.what}: {shown(c.after)}
+                          {c.before !== undefined && `, before ${shown(c.before)}`}
+                        </p>
+                      ))}
+                    </td>
+                    <td className="py-2">
+                      {l.place}
+                      {l.token && <p className="text-ink-3">token “{l.token}”</p>}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        )}
+      </Listing>
+      {query.hasNextPage && (
+        <Button className="mt-3" onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>
+          Show older ones
+        </Button>
+      )}
+    </section>
+  )
+}
