@@ -678,8 +678,8 @@ func (s *careHandlers) allLimits(ctx context.Context) (Limits, error) {
 	}
 	l, err := s.Store.Settings.Limits(ctx)
 	return Limits{Revision: &revision, HistoryDays: l.HistoryDays, RegisterDays: l.RegisterDays, KeptDays: l.KeptDays,
-		SpoolMb: l.SpoolMB, RuleFiles: l.RuleFiles, RuleMb: l.RuleMB, RuleFolders: l.RuleFolders, SenderFiles: l.SenderFiles,
-		SenderMb: l.SenderMB, SenderFolders: l.SenderFolders}, err
+		AuditDays: &l.AuditDays, SpoolMb: l.SpoolMB, RuleFiles: l.RuleFiles, RuleMb: l.RuleMB, RuleFolders: l.RuleFolders,
+		SenderFiles: l.SenderFiles, SenderMb: l.SenderMB, SenderFolders: l.SenderFolders}, err
 }
 
 // GetLimits says how long what is kept, and how much may be filed in an hour.
@@ -695,7 +695,16 @@ func (s *careHandlers) SetLimits(ctx context.Context, r SetLimitsRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	l := store.Limits{HistoryDays: b.HistoryDays, RegisterDays: b.RegisterDays, KeptDays: b.KeptDays, SpoolMB: b.SpoolMb,
+	now, err := s.Store.Settings.Limits(ctx)
+	if err != nil {
+		return nil, err
+	}
+	days := number(b.AuditDays, now.AuditDays)
+	if days != 0 && days < store.LeastAuditDays {
+		return nil, atField("audit_days", "what people did is kept for 30 days at least, or for ever with 0")
+	}
+	l := store.Limits{AuditDays: days, HistoryDays: b.HistoryDays, RegisterDays: b.RegisterDays, KeptDays: b.KeptDays,
+		SpoolMB:   b.SpoolMb,
 		RuleFiles: b.RuleFiles, RuleMB: b.RuleMb, RuleFolders: b.RuleFolders, SenderFiles: b.SenderFiles,
 		SenderMB: b.SenderMb, SenderFolders: b.SenderFolders}
 	if err := s.Store.Settings.SetLimits(ctx, l, revision, viewerOf(ctx).Name); err != nil {

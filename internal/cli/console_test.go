@@ -181,7 +181,6 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 		}
 	}
 	b.Scheme("light")
-	terminal(t, b, "cli-rules", "rules", "list")
 	terminal(t, b, "cli-rehearse", "rules", "rehearse", write(t, "waste.yaml", wasteRule), "--last", "30")
 	terminal(t, b, "cli-register", "register", "list", "--text", "gauges november", "--most", "26")
 	terminal(t, b, "cli-apply", "apply", write(t, "office.yaml", `format: 1

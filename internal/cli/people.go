@@ -433,7 +433,7 @@ func (c peopleCommands) limits() *cobra.Command {
 			}
 			return shown(l)
 		})})
-	var wanted client.Limits
+	wanted := client.Limits{AuditDays: new(int)}
 	set := &cobra.Command{Use: "set", Short: "Set limits; those that are not named stay", Args: cobra.NoArgs}
 	set.RunE = c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 		l, err := call[client.Limits](api.GetLimits(ctx))
@@ -473,6 +473,7 @@ func limitRows(l *client.Limits) []limitRow {
 		{"register-days", &l.RegisterDays,
 			"days after which senders, subjects and notes are erased from the register; 0 never"},
 		{"kept-days", &l.KeptDays, "days for which files that were replaced or taken back are kept; 0 for ever"},
+		{"audit-days", l.AuditDays, "days for which it is kept what people did, 30 at least; 0 for ever"},
 		{"spool-mb", &l.SpoolMb, "megabytes of contents that may wait here for a cabinet that is down"},
 		{"rule-files", &l.RuleFiles, "files that a rule may file in an hour; 0 for no cap"},
 		{"rule-mb", &l.RuleMb, "megabytes that a rule may file in an hour"},

@@ -43,8 +43,7 @@ func (o *office) settings() map[string]string {
 		}
 	}
 	for _, what := range []string{"mailboxes", "cabinets", "rules", "correspondents", "tables", "topics", "addressees",
-		"alarms",
-		"outgoing", "limits", "trust", "register/verification", "register/language"} {
+		"alarms", "people", "groups", "outgoing", "limits", "trust", "register/verification", "register/language"} {
 		request, err := http.NewRequestWithContext(o.t.Context(), "GET", o.service.address()+"/api/v1/"+what, nil)
 		if err != nil {
 			o.t.Fatal(err)
@@ -78,6 +77,8 @@ func TestWhatIsNotNamedStaysAsItIs(t *testing.T) {
 	o := openOffice(t, theLast)
 	must(t, "alarms", "reach", "Files away", "--cabinet", "harbour files", "--after-minutes", "120", "--tell", "Duty desk")
 	must(t, "outgoing", "set", "--name", "The harbour office", "--console", "https://tray.brackwater.example")
+	must(t, "groups", "save", "Berth office")
+	must(t, "people", "invite", "Rowan Tidd", "--groups", "Berth office", "--cabinets", "harbour files")
 	one := must(t, "rules", "export", "Tide gauge readings")
 	all := must(t, "rules", "export")
 	edited := func(text, is, becomes string) string {
@@ -123,6 +124,15 @@ func TestWhatIsNotNamedStaysAsItIs(t *testing.T) {
 		{[]string{"alarms", "silence", "No tide readings", "--at-least", "4"},
 			[]string{"alarms/No tide readings/at_least", "alarms/No tide readings/sentence"}},
 		{[]string{"limits", "set", "--kept-days", "31"}, []string{"limits/kept_days"}},
+		{[]string{"people", "change", "Rowan Tidd", "--role", "clerk"}, []string{"people/Rowan Tidd/role"}},
+		{[]string{"people", "change", "Rowan Tidd", "--mailboxes", mailbox},
+			[]string{"people/Rowan Tidd/rights/all_mailboxes", "people/Rowan Tidd/rights/mailboxes"}},
+		{[]string{"people", "change", "Rowan Tidd", "--mail", "rowan@brackwater.example"},
+			[]string{"people/Rowan Tidd/mail"}},
+		{[]string{"groups", "save", "Berth office", "--cabinets", "all"},
+			[]string{"groups/Berth office/rights/all_cabinets"}},
+		{[]string{"groups", "save", "Berth office", "--people", ""},
+			[]string{"groups/Berth office/people", "people/Rowan Tidd/groups"}},
 		{[]string{"trust", "set", "--replies=false"}, []string{"trust/replies", "rules/Insurance certificates/notes/"}},
 		{[]string{"trust", "set", "--correspondents"}, []string{"trust/correspondents"}},
 		{[]string{"register", "verify", "--every", "45"}, []string{"register/verification/"}},

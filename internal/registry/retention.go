@@ -15,6 +15,7 @@ import (
 	"inktray.example/inktray/internal/filing"
 	"inktray.example/inktray/internal/office"
 	"inktray.example/inktray/internal/passes"
+	"inktray.example/inktray/internal/store"
 )
 
 // Config is what a Registry is given.
@@ -93,6 +94,11 @@ func (rg *Registry) RemoveOld(ctx context.Context) error {
 			err = rg.Office.LoadTopics(ctx, "")
 		}
 		if err != nil {
+			return err
+		}
+	}
+	if limits.AuditDays > 0 {
+		if err := rg.Store.Trail.Forget(ctx, now.AddDate(0, 0, -max(limits.AuditDays, store.LeastAuditDays))); err != nil {
 			return err
 		}
 	}

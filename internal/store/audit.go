@@ -186,7 +186,12 @@ func (s *Trail) Find(ctx context.Context, q TrailQuery) ([]Audit, error) {
 	return list[Audit](db.Order("id DESC").Limit(q.Most))
 }
 
-// Forget removes lines from before a moment, which lies 30 days back at least.
+// LeastAuditDays is for how many days the trail is kept at least; the records refuse to forget it sooner.
+const LeastAuditDays = 30
+
+// Forget removes lines from before a moment, which lies that many days back at least.
 func (s *Trail) Forget(ctx context.Context, before time.Time) error {
-	return s.change(ctx, func(tx *gorm.DB) error { return tx.Where("at < ?", before.UTC()).Delete(&Audit{}).Error })
+	return s.change(ctx, func(tx *gorm.DB) error {
+		return tx.Where("at < ? AND at <= datetime('now', '-30 days')", before.UTC()).Delete(&Audit{}).Error
+	})
 }

@@ -20,6 +20,7 @@ type Limits struct {
 	HistoryDays   int `json:"history_days"`   // passes, and facts of messages from which nothing was filed
 	RegisterDays  int `json:"register_days"`  // senders, subjects and notes in the register; 0 keeps them
 	KeptDays      int `json:"kept_days"`      // files that were replaced or taken back
+	AuditDays     int `json:"audit_days"`     // what people did; 0 keeps it, else 30 at least
 	SpoolMB       int `json:"spool_mb"`       // of contents that wait for a cabinet that is down
 	RuleFiles     int `json:"rule_files"`     // an hour
 	RuleMB        int `json:"rule_mb"`        // an hour
@@ -30,8 +31,8 @@ type Limits struct {
 }
 
 // UsualLimits hold until somebody sets others.
-var UsualLimits = Limits{HistoryDays: 400, KeptDays: 90, SpoolMB: 2000, RuleFiles: 2000, RuleMB: 20_000,
-	RuleFolders: 500, SenderFiles: 1000, SenderMB: 10_000, SenderFolders: 200}
+var UsualLimits = Limits{HistoryDays: 400, KeptDays: 90, AuditDays: 800, SpoolMB: 2000, RuleFiles: 2000,
+	RuleMB: 20_000, RuleFolders: 500, SenderFiles: 1000, SenderMB: 10_000, SenderFolders: 200}
 
 // Limits reads what the service keeps to.
 func (s *Settings) Limits(ctx context.Context) (Limits, error) {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -174,6 +175,9 @@ func firstRecords(t *testing.T, folder string) []string {
 	at := "2026-05-12 06:02:00+00:00"
 	return []string{
 		"INSERT INTO people VALUES ('p', 'Ines Marrow', 'hash', 'administrator', '" + at + "')",
+		"INSERT INTO people VALUES ('q', 'Rowan Tidd', 'hash', 'clerk', '" + at + "')",
+		"INSERT INTO people VALUES ('s', 'Bram Ollard', 'hash', 'reader', '" + at + "')",
+		"INSERT INTO rights VALUES ('q', 'box')",
 		fmt.Sprintf("INSERT INTO mailboxes (id, name, kind, host, port, encryption, username, secret, interval_seconds, "+
 			"revision, made_at) VALUES ('box', 'office', 'imap', 'mail.brackwater.example', 993, 'tls', 'office', x'%x', 60, "+
 			"1, '%s')", sealed, at),
@@ -239,6 +243,16 @@ func TestRecordsOfEveryVersionAreBroughtUpToDateWithTheirData(t *testing.T) {
 			rules, err := s.Rules.All(t.Context())
 			if err != nil || len(rules) != 1 || !rules[0].Running {
 				t.Errorf("the rules are %+v (%v)", rules, err)
+			}
+			for id, all := range map[string]bool{"p": true, "q": false, "s": true} { // as they saw before there were groups
+				p, err := s.People.ByID(t.Context(), id)
+				if err != nil {
+					t.Fatal(err)
+				}
+				v, err := viewerOf(s.read, &p)
+				if err != nil || v.All != all || !v.AllCabinets || !all && !slices.Equal(v.Only, []string{"box"}) {
+					t.Errorf("%s sees %+v (%v)", p.Name, v, err)
+				}
 			}
 			entry, err := s.Journal.ByID(t.Context(), System, 1)
 			if err != nil || entry.State != Filed {

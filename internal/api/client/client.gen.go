@@ -2261,6 +2261,9 @@ type Language struct {
 
 // Limits How long things are kept, and how much is filed in an hour at most.
 type Limits struct {
+	// AuditDays what people did, 30 at least; 0 keeps it; what is not said stays
+	AuditDays *int `json:"audit_days,omitempty"`
+
 	// HistoryDays passes, and facts of messages of which nothing was filed; 0 keeps them
 	HistoryDays int `json:"history_days"`
 

@@ -4294,6 +4294,8 @@ export interface components {
             register_days: number;
             /** @description files that were replaced or taken back; 0 keeps them */
             kept_days: number;
+            /** @description what people did, 30 at least; 0 keeps it; what is not said stays */
+            audit_days?: number;
             /** @description contents that wait here for a cabinet that is down */
             spool_mb: number;
             /** @description an hour; 0 for no cap */

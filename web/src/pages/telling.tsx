@@ -521,6 +521,7 @@ const kept: [Limit, string, string][] = [
   ['history_days', 'History', 'days; 0 keeps it for ever'],
   ['register_days', 'Senders, subjects and notes in the register', 'days; 0 keeps them for ever'],
   ['kept_days', 'Files that were replaced or taken back', 'days; 0 keeps them for ever'],
+  ['audit_days', 'What people did', 'days, 30 at least; 0 keeps it for ever'],
   ['spool_mb', 'What waits here for a cabinet that is down', 'MB'],
 ]
 const caps: [Limit, string, string][] = [
@@ -548,9 +549,10 @@ function LimitsOf() {
         {(l) => (
           <p className="border-t border-line py-3 text-ink-2">
             History is kept {days(l.history_days)}, senders and subjects in the register {days(l.register_days)}, files
-            that were replaced or taken back {days(l.kept_days)}. Up to {l.spool_mb} MB wait here for a cabinet that is
-            down. In an hour a rule files at most {l.rule_files || 'any number of'} files, and one sender has at most{' '}
-            {l.sender_files || 'any number'} filed; what is more waits in the tray. Old mail is not counted.
+            that were replaced or taken back {days(l.kept_days)}, what people did {days(l.audit_days ?? 0)}. Up to{' '}
+            {l.spool_mb} MB wait here for a cabinet that is down. In an hour a rule files at most{' '}
+            {l.rule_files || 'any number of'} files, and one sender has at most {l.sender_files || 'any number'} filed;
+            what is more waits in the tray. Old mail is not counted.
           </p>
         )}
       </Listing>
