@@ -323,9 +323,9 @@ func (s *Server) reached(host string) bool {
 	return slices.ContainsFunc(s.Reached, func(u *url.URL) bool { return hostname(u.Host) == name })
 }
 
-// secure says whether people reach this address over TLS, which another server ends for Ink Tray.
+// secure says whether people reach this address over TLS, which Ink Tray speaks itself, or which another server ends.
 func (s *Server) secure(host string) bool {
-	return slices.ContainsFunc(s.Reached, func(u *url.URL) bool {
+	return s.TLS != nil || slices.ContainsFunc(s.Reached, func(u *url.URL) bool {
 		return u.Scheme == "https" &&
 			hostname(u.Host) == hostname(host)
 	})

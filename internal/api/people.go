@@ -654,7 +654,7 @@ func (s *peopleHandlers) ExportAudit(ctx context.Context, r ExportAuditRequestOb
 				q.Before = rows[len(rows)-1].ID
 			}
 		})
-	if err = errors.Join(failed, err); err != nil {
+	if err := errors.Join(failed, err); err != nil {
 		return nil, err
 	}
 	return ExportAudit200TextCsvResponse{Body: &b, ContentLength: int64(b.Len())}, nil

@@ -2,11 +2,13 @@ package api
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strings"
 	"sync"
@@ -38,6 +40,8 @@ type Config struct {
 	Reached []*url.URL         // by which addresses people reach it, besides by number and by the machine's name
 	Console func(fiber.Router) // serves the console; nil for none
 	SMTP    string             // where mail for drop addresses is received; "" where it is not
+	TLS     *tls.Config        // with which the interface is served; nil for none
+	Proxies []netip.Prefix     // web servers in front, which say for whom they ask
 }
 
 // Server is the interface over HTTP.
@@ -111,6 +115,9 @@ func build(c Config, inner ...StrictMiddlewareFunc) (*Server, error) {
 func (s *Server) Serve(l net.Listener) error {
 	ours := listen(inbound.Limit(l, inbound.Limits{Total: 2000, PerHost: 200}))
 	s.listener.Store(ours)
+	if s.TLS != nil {
+		return s.app.Listener(tls.NewListener(ours, s.TLS), fiber.ListenConfig{DisableStartupMessage: true})
+	}
 	return s.app.Listener(ours, fiber.ListenConfig{DisableStartupMessage: true})
 }
 

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -166,21 +167,22 @@ func mark(key, nonce string, p store.Person) string {
 }
 
 // from is the place that a request came from: an address, or the network of one home or office (RFC 6177: /64).
-// A web server on this machine that passes requests on says for whom.
+// A web server in front that passes requests on says for whom: one that was named, or one on this machine.
 func (s *Server) from(c fiber.Ctx) string {
 	peer, err := netip.ParseAddr(c.IP())
 	if err != nil {
 		return c.IP()
 	}
-	if peer = peer.Unmap(); peer.IsLoopback() && len(s.Reached) > 0 {
-		all := strings.Split(c.Get("X-Forwarded-For"), ",")
-		said := strings.TrimSpace(all[len(all)-1])
-		if host, _, err := net.SplitHostPort(said); err == nil {
-			said = host
+	peer = peer.Unmap()
+	for _, said := range slices.Backward(forwarded(c.Get("Forwarded"), c.Get("X-Forwarded-For"))) {
+		if !s.trusts(peer) {
+			break
 		}
-		if one, err := netip.ParseAddr(said); err == nil {
-			peer = one.Unmap()
+		one, err := netip.ParseAddr(said)
+		if err != nil { // "unknown", or a name of its own (RFC 7239, section 6)
+			break
 		}
+		peer = one.Unmap()
 	}
 	if peer.Is6() {
 		if network, err := peer.WithZone("").Prefix(64); err == nil {
@@ -188,4 +190,38 @@ func (s *Server) from(c fiber.Ctx) string {
 		}
 	}
 	return peer.String()
+}
+
+// trusts says whether an address is that of a web server in front.
+func (s *Server) trusts(peer netip.Addr) bool {
+	return peer.IsLoopback() && len(s.Reached) > 0 ||
+		slices.ContainsFunc(s.Proxies, func(p netip.Prefix) bool { return p.Contains(peer) })
+}
+
+// forwarded lists for whom web servers in front say that they ask, the nearest last: by the field Forwarded (RFC 7239),
+// else by X-Forwarded-For. Ports and brackets are left out.
+func forwarded(standard, usual string) (all []string) {
+	list := strings.Split(usual, ",")
+	if standard != "" {
+		list = nil
+		for element := range strings.SplitSeq(standard, ",") {
+			said := ""
+			for pair := range strings.SplitSeq(element, ";") {
+				if name, value, ok := strings.Cut(strings.TrimSpace(pair), "="); ok && strings.EqualFold(name, "for") {
+					said = strings.Trim(value, `"`)
+				}
+			}
+			list = append(list, said)
+		}
+	}
+	for _, said := range list {
+		said = strings.TrimSpace(said)
+		if host, _, err := net.SplitHostPort(said); err == nil {
+			said = host
+		}
+		if said = strings.Trim(said, "[]"); said != "" {
+			all = append(all, said)
+		}
+	}
+	return all
 }

@@ -42,6 +42,7 @@ func TestSomebodyIsLetInAndLockedOutInTheConsole(t *testing.T) {
 	b.Sees("mailboxes: none; cabinets: none")
 	b.Sees("invite person")
 	barriers("people")
+	b.Scheme("light")
 	picture(t, b, "people")
 
 	b.Open("about:blank")

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -11,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"inktray.example/inktray/internal/inbound"
 	"inktray.example/inktray/internal/mailboxes"
 	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/source"
@@ -110,15 +110,11 @@ func (s *service) receive(o serviceOptions, resolver *net.Resolver) error {
 		Find: s.engine.Mailboxes.FindDrop, Deliver: s.engine.Mailboxes.Deliver, Rejected: s.engine.Mailboxes.Rejected,
 		Resolver: resolver, Trusted: r.trusted, Clock: time.Now, Log: o.log}
 	if r.certificate != "" || r.key != "" {
-		if _, err := tls.LoadX509KeyPair(r.certificate, r.key); err != nil {
+		certificate, err := inbound.ReadCertificate(r.certificate, r.key)
+		if err != nil {
 			return &exitError{exitUsage, fmt.Sprintf("the certificate for receiving mail cannot be used: %s", inWords(err))}
 		}
-		// read again: it is renewed from time to time
-		config.TLS = &tls.Config{MinVersion: tls.VersionTLS12,
-			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
-				pair, err := tls.LoadX509KeyPair(r.certificate, r.key)
-				return &pair, err
-			}}
+		config.TLS = certificate.Config()
 	}
 	receiver := drop.New(config)
 	for _, one := range []struct {
@@ -150,7 +146,7 @@ func receiveFlags(cmd *cobra.Command, o *serviceOptions) {
 	f.StringVar(&r.lmtp, "lmtp", "",
 		"address to receive mail on by LMTP from a mail server in front, such as 127.0.0.1:2424")
 	f.StringVar(&r.certificate, "mail-certificate", "",
-		"file with the certificate for STARTTLS, PEM; read anew for each connection")
+		"file with the certificate for STARTTLS, PEM; read anew when it changes")
 	f.StringVar(&r.key, "mail-key", "", "file with its key, PEM")
 	f.StringVar(&r.trusted, "trusted-checker", "",
 		"name under which the mail server in front, by LMTP, writes Authentication-Results (RFC 8601)")

@@ -4,6 +4,7 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -58,6 +59,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	var told *exitError
 	var p *problem
 	var reach *url.Error
+	var untrusted *tls.CertificateVerificationError
 	var usage usageError
 	switch {
 	case errors.As(err, &told):
@@ -73,6 +75,10 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 		}
 	case errors.As(err, &usage):
 		code = exitUsage
+	case errors.As(err, &untrusted):
+		code = exitReach
+		err = fmt.Errorf("the certificate of %s is not trusted (%w); if an authority of your office has signed it, name its "+
+			"certificate with --authority", c.service, untrusted.Err)
 	case errors.As(err, &reach):
 		code = exitReach
 		err = fmt.Errorf("no Ink Tray answers at %s: start it with inktray serve, or name another with --service", c.service)
@@ -99,6 +105,7 @@ type command struct {
 	out, errs io.Writer
 	service   string
 	format    string
+	authority string // file with the certificate of an authority that is trusted, too
 }
 
 func (c *command) root() *cobra.Command {
@@ -125,6 +132,9 @@ func (c *command) root() *cobra.Command {
 		service = "http://127.0.0.1:8025"
 	}
 	root.PersistentFlags().StringVar(&c.service, "service", service, "address of the service; also INKTRAY_SERVICE")
+	root.PersistentFlags().StringVar(&c.authority, "authority", os.Getenv("INKTRAY_AUTHORITY"),
+		"file with an authority's certificate, PEM, that is trusted for the service beside the machine's own; "+
+			"also INKTRAY_AUTHORITY")
 	root.PersistentFlags().StringVarP(&c.format, "output", "o", "table", "table for people, json for programs")
 	running, people, rules, mail := serviceCommands{c}, peopleCommands{c}, ruleCommands{c}, mailCommands{c}
 	book, topics, history, register := bookCommands{c}, topicCommands{c}, historyCommands{c}, registerCommands{c}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -35,6 +36,8 @@ type service struct {
 	engine   *engine.Engine
 	api      *api.Server
 	listener net.Listener
+	tls      bool
+	redirect *http.Server // nil where nobody is led on
 	reached  []*url.URL
 	served   chan error
 	receiver *drop.Receiver // nil where no mail is received
@@ -46,7 +49,11 @@ type serviceOptions struct {
 	resolver                     string   // address of a name server; "" for the system's
 	scanner                      string   // address of a virus scanner; "" for none
 	receive                      receiveOptions
-	ready                        string // folder for the reader of PDFs; "" for one of the records'
+	certificate, key             string   // files with the console's certificate and its key; "" for no TLS
+	redirect                     string   // address on which browsers are led to the one with TLS; "" for none
+	plain                        bool     // other machines may reach it without TLS
+	proxies                      []string // addresses and networks of web servers in front
+	ready                        string   // folder for the reader of PDFs; "" for one of the records'
 	log                          *slog.Logger
 }
 
@@ -75,7 +82,8 @@ func start(o serviceOptions) (*service, error) {
 	if s.reached, err = addresses(o.reached); err != nil {
 		return nil, err
 	}
-	if s.listener, err = listen(o.listen); err != nil {
+	secure, proxies, err := s.open(o)
+	if err != nil {
 		return nil, err
 	}
 	if err := os.MkdirAll(o.data, 0o700); err != nil {
@@ -116,7 +124,7 @@ func start(o serviceOptions) (*service, error) {
 		OpenCabinet: cabinets.open, Prepare: cabinets.prepare,
 	})
 	s.api, err = api.New(api.Config{Store: s.store, Engine: s.engine, Clock: time.Now, Log: o.log, Version: Version,
-		Reached: s.reached, Console: console.Register})
+		Reached: s.reached, Console: console.Register, TLS: secure, Proxies: proxies})
 	if err == nil {
 		err = s.engine.Start()
 	}
@@ -170,7 +178,12 @@ func reportCrashes(data string) (before string, err error) {
 	return before, errors.Join(debug.SetCrashOutput(f, debug.CrashOptions{}), f.Close())
 }
 
-func (s *service) address() string { return "http://" + s.listener.Addr().String() }
+func (s *service) address() string {
+	if s.tls {
+		return "https://" + s.listener.Addr().String()
+	}
+	return "http://" + s.listener.Addr().String()
+}
 
 // front is the address that people are told.
 func (s *service) front() string {
@@ -237,6 +250,9 @@ func (s *service) end() error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	err := s.api.Shutdown(ctx)
+	if s.redirect != nil {
+		err = errors.Join(err, s.redirect.Shutdown(ctx))
+	}
 	if s.receiver != nil {
 		err = errors.Join(err, s.receiver.Shutdown(ctx))
 	}
@@ -266,12 +282,25 @@ func defaultData() string {
 
 func (c serviceCommands) serve() *cobra.Command {
 	o := serviceOptions{}
-	logs := ""
+	logs, file, check := "", "", false
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service: watch, file, and answer the console and the command line", Args: cobra.NoArgs,
+		Long: "Each option can stand on the command line, in the environment (--time-zone is INKTRAY_TIME_ZONE), or in a " +
+			"YAML file (--config; “time-zone: Europe/Oslo”); the first of these that has it counts. --check shows what " +
+			"would be used and from where, finds faults, and starts nothing.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if given := os.Getenv("INKTRAY_ADDRESS"); given != "" && !cmd.Flags().Changed("address") {
-				o.reached = strings.Split(given, ",")
+			from, err := configure(cmd, file)
+			if err != nil {
+				return err
+			}
+			if check {
+				if err := c.configured(cmd, from); err != nil {
+					return err
+				}
+				if logs != "text" && logs != "json" {
+					return usageError{fmt.Errorf("--log is text or json, not %q", logs)}
+				}
+				return o.check()
 			}
 			switch logs {
 			case "text":
@@ -302,12 +331,14 @@ func (c serviceCommands) serve() *cobra.Command {
 		"it only if you say so here")
 	cmd.Flags().StringSliceVar(&o.reached, "address", nil,
 		"address by which people reach it, such as https://inktray.office.example behind a web server that speaks TLS; "+
-			"other names are not answered (INKTRAY_ADDRESS)")
+			"other names are not answered")
 	cmd.Flags().StringVar(&o.zone, "time-zone", "Local", "zone of dates in folders and names, such as Europe/Oslo")
 	receiveFlags(cmd, &o)
-	cmd.Flags().StringVar(&o.scanner, "virus-scanner", os.Getenv("INKTRAY_VIRUS_SCANNER"), "ask a virus scanner that "+
-		"speaks clamd's protocol about everything that is filed: unix:/run/clamav/clamd.ctl or host:port "+
-		"(INKTRAY_VIRUS_SCANNER)")
+	cmd.Flags().StringVar(&o.scanner, "virus-scanner", "", "ask a virus scanner that speaks clamd's protocol about "+
+		"everything that is filed: unix:/run/clamav/clamd.ctl or host:port")
+	transportFlags(cmd, &o)
+	cmd.Flags().StringVar(&file, "config", os.Getenv("INKTRAY_CONFIG"), "YAML file with options (INKTRAY_CONFIG)")
+	cmd.Flags().BoolVar(&check, "check", false, "show what would be used and from where, find faults, and start nothing")
 	cmd.Flags().StringVar(&o.language, "language", "en", "language of month names in folders and names")
 	cmd.Flags().StringVar(&logs, "log", "text", "form of the log on standard error: text or json")
 	return cmd

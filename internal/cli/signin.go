@@ -3,6 +3,8 @@ package cli
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"net/http"
@@ -102,13 +104,39 @@ func (c *command) connect() (*client.Client, error) {
 func (c *command) connectWith(token string) (*client.Client, error) {
 	// An answer that leads elsewhere would take the token along.
 	stay := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	if c.authority != "" {
+		trusted, err := trusting(c.authority)
+		if err != nil {
+			return nil, err
+		}
+		stay.Transport = trusted
+	}
 	return client.NewClient(c.service, client.WithHTTPClient(stay),
 		client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			r.Header.Set("User-Agent", "inktray/"+Version)
 			if token != "" {
 				r.Header.Set("Authorization", "Bearer "+token)
 			}
 			return nil
 		}))
+}
+
+// trusting speaks TLS with services whose certificates an authority of the office has signed, or the machine trusts.
+func trusting(file string) (http.RoundTripper, error) {
+	pem, err := os.ReadFile(file)
+	if err != nil {
+		return nil, usageError{fmt.Errorf("the authority's certificate cannot be read: %s", inWords(err))}
+	}
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool()
+	}
+	if !pool.AppendCertsFromPEM(pem) {
+		return nil, usageError{fmt.Errorf("%s holds no certificate in PEM", file)}
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: pool}
+	return transport, nil
 }
 
 func (c signInCommands) signIn() *cobra.Command {
