@@ -162,8 +162,9 @@ func TestOptionsComeFromTheCommandLineTheEnvironmentOrAFile(t *testing.T) {
 		return all
 	}
 	got := check("--config", file, "--language", "fr")
-	for _, want := range []option{{"language", "fr", "the command line"}, {"time-zone", "Europe/Vienna", "INKTRAY_TIME_ZONE"},
-		{"listen", "127.0.0.1:0", file}, {"address", "[https://a.example,https://b.example]", file},
+	for _, want := range []option{{"language", "fr", "the command line"},
+		{"time-zone", "Europe/Vienna", "INKTRAY_TIME_ZONE"}, {"listen", "127.0.0.1:0", file},
+		{"address", "[https://a.example,https://b.example]", file},
 		{"without-tls", "true", file}, {"log", "text", "default"}} {
 		if got[want.Option] != want {
 			t.Errorf("%+v, want %+v", got[want.Option], want)
@@ -180,7 +181,8 @@ func TestOptionsComeFromTheCommandLineTheEnvironmentOrAFile(t *testing.T) {
 			[]string{"line 1", "did you mean “language”"}},
 		{[]string{"--config", write(t, "b.yaml", "address: {a: b}\n")}, exitUsage, []string{"one value, or a list"}},
 		{[]string{"--config", write(t, "c.yaml", "- a\n")}, exitUsage, []string{"not YAML of options"}},
-		{[]string{"--config", write(t, "d.yaml", "largest-message: many\n")}, exitUsage, []string{"largest-message"}},
+		{[]string{"--config", write(t, "d.yaml", "largest-message: many\n")}, exitUsage,
+			[]string{"largest-message"}},
 		{[]string{"--config", filepath.Join(t.TempDir(), "none")}, exitUsage, []string{"cannot be read"}},
 	} {
 		args := append([]string{"serve", "--check", "--listen", "127.0.0.1:0", "--data", t.TempDir()}, c.args...)
