@@ -145,20 +145,18 @@ func (c bookCommands) correspondentsProposed() *cobra.Command {
 }
 
 func (c bookCommands) correspondentsRemove() *cobra.Command {
-	return &cobra.Command{
-		Use: "remove NAME", Short: "Take somebody out of the book", Args: cobra.ExactArgs(1),
-		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			is, err := findCorrespondent(ctx, api, args[0])
-			if err != nil {
-				return err
-			}
-			if _, err := call[nothing](api.RemoveCorrespondent(ctx, is.ID)); err != nil {
-				return err
-			}
-			fmt.Fprintf(c.out, "“%s” is no longer in the book.\n", is.Name)
-			return nil
-		}),
-	}
+	return c.removing("Take somebody out of the book",
+		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
+			is, err := findCorrespondent(ctx, api, name)
+			return fmt.Sprintf("“%s” is taken out of the book, with the groups and archive passwords that "+
+					"stand there.", is.Name), func() error {
+					if _, err := call[nothing](api.RemoveCorrespondent(ctx, is.ID)); err != nil {
+						return err
+					}
+					fmt.Fprintf(c.out, "“%s” is no longer in the book.\n", is.Name)
+					return nil
+				}, err
+		})
 }
 
 func findCorrespondent(ctx context.Context, api *client.Client, name string) (client.Correspondent, error) {
@@ -268,20 +266,17 @@ func (c bookCommands) tablesSave() *cobra.Command {
 }
 
 func (c bookCommands) tablesRemove() *cobra.Command {
-	return &cobra.Command{
-		Use: "remove NAME", Short: "Remove a table that no rule names", Args: cobra.ExactArgs(1),
-		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			t, err := c.tablesFind(ctx, api, args[0])
-			if err != nil {
-				return err
-			}
-			if _, err := call[nothing](api.RemoveTable(ctx, t.ID)); err != nil {
-				return err
-			}
-			fmt.Fprintf(c.out, "The table “%s” is removed.\n", t.Name)
-			return nil
-		}),
-	}
+	return c.removing("Remove a table that no rule names",
+		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
+			t, err := c.tablesFind(ctx, api, name)
+			return fmt.Sprintf("The table “%s” is removed, with %s.", t.Name, count(len(t.Rows), "row")), func() error {
+				if _, err := call[nothing](api.RemoveTable(ctx, t.ID)); err != nil {
+					return err
+				}
+				fmt.Fprintf(c.out, "The table “%s” is removed.\n", t.Name)
+				return nil
+			}, err
+		})
 }
 
 // tableOf reads two columns.

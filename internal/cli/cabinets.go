@@ -210,20 +210,18 @@ func (c cabinetCommands) cabinetsAddress() *cobra.Command {
 }
 
 func (c cabinetCommands) cabinetsRemove() *cobra.Command {
-	return &cobra.Command{
-		Use: "remove NAME", Short: "Forget a cabinet; its files stay where they are", Args: cobra.ExactArgs(1),
-		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			k, err := findCabinet(ctx, api, args[0])
-			if err != nil {
-				return err
-			}
-			if _, err := call[nothing](api.RemoveCabinet(ctx, k.ID)); err != nil {
-				return err
-			}
-			fmt.Fprintf(c.out, "The cabinet “%s” is forgotten. Its files stay in %s.\n", k.Name, k.Folder)
-			return nil
-		}),
-	}
+	return c.removing("Forget a cabinet; its files stay where they are",
+		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
+			k, err := findCabinet(ctx, api, name)
+			return fmt.Sprintf("Ink Tray forgets the cabinet “%s”, and no longer verifies or takes back what it "+
+					"filed there. Its files stay in %s.", k.Name, k.Folder), func() error {
+					if _, err := call[nothing](api.RemoveCabinet(ctx, k.ID)); err != nil {
+						return err
+					}
+					fmt.Fprintf(c.out, "The cabinet “%s” is forgotten. Its files stay in %s.\n", k.Name, k.Folder)
+					return nil
+				}, err
+		})
 }
 
 func (c cabinetCommands) moveCabinet() *cobra.Command {

@@ -128,6 +128,25 @@ func (c *command) ask(question string) (string, error) {
 	return strings.TrimSpace(answer), err
 }
 
+// removing is a command that asks before it removes something: find says what is lost, and gives what removes it.
+func (c *command) removing(short string, find func(ctx context.Context, api *client.Client, name string) (lost string,
+	remove func() error, err error)) *cobra.Command {
+	yes := false
+	cmd := &cobra.Command{Use: "remove NAME", Short: short, Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			lost, remove, err := find(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			if err := c.confirm(lost+" Remove?", yes); err != nil {
+				return err
+			}
+			return remove()
+		})}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
+}
+
 // confirm asks for a yes before something is lost. Without a terminal it wants --yes.
 func (c *command) confirm(question string, yes bool) error {
 	if yes {

@@ -182,14 +182,15 @@ func TestTheBookIsKept(t *testing.T) {
 		"{mailboxes: all}\n    match: {sender: {correspondent: [Kelp & Sons, Surveyors of ours]}}\n    attachments: "+
 		"[{take: everything, folder: '<lookup places of (file.stem)>'}]\n")
 	must(t, "rules", "save", rule)
-	for _, used := range [][]string{{"tables", "remove", "places"}, {"correspondents", "remove", "Kelp & Sons"}} {
+	for _, used := range [][]string{{"tables", "remove", "places", "--yes"},
+		{"correspondents", "remove", "Kelp & Sons", "--yes"}} {
 		if _, errs, code := run(t, "", used...); code == 0 || !strings.Contains(errs, "By place") {
 			t.Errorf("%v is in use: %d, %s", used, code, errs)
 		}
 	}
 	must(t, "rules", "remove", "By place", "--yes")
-	must(t, "tables", "remove", "places")
-	must(t, "correspondents", "remove", "Kelp & Sons")
+	must(t, "tables", "remove", "places", "--yes")
+	must(t, "correspondents", "remove", "Kelp & Sons", "--yes")
 	if err := os.Remove(secrets); err != nil {
 		t.Error(err)
 	}

@@ -362,8 +362,8 @@ rules:
 	must(t, "rules", "off", "Readings")
 	must(t, "rules", "remove", "Readings", "--yes")
 	must(t, "rules", "remove", "Berths", "--yes")
-	must(t, "cabinets", "remove", "harbour files")
-	must(t, "mailboxes", "remove", "gauges")
+	must(t, "cabinets", "remove", "harbour files", "--yes")
+	must(t, "mailboxes", "remove", "gauges", "--yes")
 	if page := value[client.RegisterPage](t, "register", "list"); page.Total == 0 {
 		t.Error("the register went with the rule")
 	}

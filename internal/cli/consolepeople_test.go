@@ -98,6 +98,13 @@ func TestSomebodyIsLetInAndLockedOutInTheConsole(t *testing.T) {
 	b.Type("Search", "lock person")
 	b.Until("only what is looked for is listed", `document.querySelectorAll('tbody tr').length === 1`)
 	b.Sees("locked: yes")
+	b.Press("Remove Rowan Tidd")
+	b.Sees("programs with these tokens stop working")
+	barriers("removing somebody")
+	b.Press("Keep it")
+	b.Press("Remove Rowan Tidd")
+	b.Press("Remove it")
+	b.Until("she is gone", `document.querySelector('[aria-label="Change Rowan Tidd"]') === null`)
 }
 
 // tick ticks a box under a legend.

@@ -82,8 +82,9 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 		{[]string{"addressees", "add", "Agent", "--mail", "no address"}, exitInvalid, "is no mail address"},
 		{[]string{"addressees", "add", "Agent", "--call", "ftp://agents.example"}, exitInvalid, "must begin with https"},
 		{[]string{"addressees", "add", "harbour master", "--mail", "a@b.example"}, exitInvalid, "is there already"},
-		{[]string{"addressees", "remove", "Berth planner"}, exitInvalid, "“Berth planner” is told by: Waste declarations, " +
-			"the alarm “Out of reach”"},
+		{[]string{"addressees", "remove", "Berth planner", "--yes"}, exitInvalid,
+			"“Berth planner” is told by: Waste declarations, " +
+				"the alarm “Out of reach”"},
 		{[]string{"outgoing", "set", "--host", "smtp.brackwater.example", "--from", "office"}, exitInvalid,
 			"is no mail address"},
 		{[]string{"limits", "set", "--rule-files", "-1"}, exitInvalid, "rule_files"},

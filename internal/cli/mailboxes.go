@@ -70,7 +70,8 @@ func (c mailboxCommands) mailboxRemove() *cobra.Command {
 				if remains.Waiting > 0 {
 					loses += fmt.Sprintf("%d waiting to be filed or in the tray will not be filed. ", remains.Waiting)
 				}
-				if err := c.confirm(fmt.Sprintf("%sRemove the mailbox “%s”?", loses, m.Name), yes || loses == ""); err != nil {
+				if err := c.confirm(fmt.Sprintf("The mailbox “%s” is watched no more, and its password is forgotten. "+
+					"%sRemove it?", m.Name, loses), yes); err != nil {
 					return err
 				}
 			}

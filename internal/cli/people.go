@@ -253,18 +253,17 @@ func (c peopleCommands) addresseesTrial() *cobra.Command {
 }
 
 func (c peopleCommands) addresseesRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Tell somebody no more", Args: cobra.ExactArgs(1),
-		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			a, err := findAddressee(ctx, api, args[0])
-			if err != nil {
-				return err
-			}
-			if _, err := call[nothing](api.RemoveAddressee(ctx, a.ID)); err != nil {
-				return err
-			}
-			fmt.Fprintf(c.out, "“%s” is told no more.\n", a.Name)
-			return nil
-		})}
+	return c.removing("Tell somebody no more",
+		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
+			a, err := findAddressee(ctx, api, name)
+			return fmt.Sprintf("“%s” is told no more.", a.Name), func() error {
+				if _, err := call[nothing](api.RemoveAddressee(ctx, a.ID)); err != nil {
+					return err
+				}
+				fmt.Fprintf(c.out, "“%s” is told no more.\n", a.Name)
+				return nil
+			}, err
+		})
 }
 
 // alarmFlags are what an alarm is set by.
@@ -400,18 +399,17 @@ func (c peopleCommands) alarmsList() *cobra.Command {
 }
 
 func (c peopleCommands) alarmsRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove an alarm", Args: cobra.ExactArgs(1),
-		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			a, err := c.alarmsFind(ctx, api, args[0])
-			if err != nil {
-				return err
-			}
-			if _, err := call[nothing](api.RemoveAlarm(ctx, a.ID)); err != nil {
-				return err
-			}
-			fmt.Fprintf(c.out, "The alarm “%s” is removed.\n", a.Name)
-			return nil
-		})}
+	return c.removing("Remove an alarm",
+		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
+			a, err := c.alarmsFind(ctx, api, name)
+			return fmt.Sprintf("The alarm “%s” is removed: nobody is told of this any more.", a.Name), func() error {
+				if _, err := call[nothing](api.RemoveAlarm(ctx, a.ID)); err != nil {
+					return err
+				}
+				fmt.Fprintf(c.out, "The alarm “%s” is removed.\n", a.Name)
+				return nil
+			}, err
+		})
 }
 
 func (c peopleCommands) limits() *cobra.Command {

@@ -899,20 +899,17 @@ func (c registerCommands) registerFilesWrite() *cobra.Command {
 }
 
 func (c registerCommands) registerFilesRemove() *cobra.Command {
-	return &cobra.Command{
-		Use: "remove NAME", Short: "Keep one no more; what was written stays where it is", Args: cobra.ExactArgs(1),
-		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			f, err := findRegisterFile(ctx, api, args[0])
-			if err != nil {
-				return err
-			}
-			if _, err := call[nothing](api.RemoveRegisterFile(ctx, f.ID)); err != nil {
-				return err
-			}
-			fmt.Fprintf(c.out, "“%s” is kept no more. What was written stays where it is.\n", f.Name)
-			return nil
-		}),
-	}
+	return c.removing("Keep one no more; what was written stays where it is",
+		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
+			f, err := findRegisterFile(ctx, api, name)
+			return fmt.Sprintf("“%s” is kept no more. What was written stays where it is.", f.Name), func() error {
+				if _, err := call[nothing](api.RemoveRegisterFile(ctx, f.ID)); err != nil {
+					return err
+				}
+				fmt.Fprintf(c.out, "“%s” is kept no more. What was written stays where it is.\n", f.Name)
+				return nil
+			}, err
+		})
 }
 
 func (c registerCommands) erase() *cobra.Command {

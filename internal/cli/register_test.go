@@ -161,7 +161,7 @@ func TestTheRegisterByTheCommandLine(t *testing.T) {
 		letters, err := csv.NewReader(strings.NewReader(strings.TrimPrefix(string(data), "\ufeff"))).ReadAll()
 		return err == nil && len(letters) > 1 && slices.Contains(letters[0], "File 2")
 	})
-	says(t, "its end", must(t, "register", "files", "remove", "Register"), "stays where it is")
+	says(t, "its end", must(t, "register", "files", "remove", "Register", "--yes"), "stays where it is")
 	if list() == "" {
 		t.Error("what was written went")
 	}

@@ -249,25 +249,18 @@ func (c peopleCommands) peopleLink() *cobra.Command {
 }
 
 func (c peopleCommands) peopleRemove() *cobra.Command {
-	yes := false
-	cmd := &cobra.Command{Use: "remove NAME", Short: "Remove somebody, with sessions and tokens", Args: cobra.ExactArgs(1),
-		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			p, err := findPerson(ctx, api, args[0])
-			if err != nil {
-				return err
-			}
-			if err := c.confirm(fmt.Sprintf("“%s” is removed, and all sessions and tokens end; programs with these tokens stop "+
-				"working. What the person did stays on record. Remove?", p.Name), yes); err != nil {
-				return err
-			}
-			if _, err := call[nothing](api.RemovePerson(ctx, p.ID)); err != nil {
-				return err
-			}
-			fmt.Fprintf(c.out, "“%s” is removed.\n", p.Name)
-			return nil
-		})}
-	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	return cmd
+	return c.removing("Remove somebody, with sessions and tokens",
+		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
+			p, err := findPerson(ctx, api, name)
+			return fmt.Sprintf("“%s” is removed, and all sessions and tokens end; programs with these tokens stop "+
+					"working. What the person did stays on record.", p.Name), func() error {
+					if _, err := call[nothing](api.RemovePerson(ctx, p.ID)); err != nil {
+						return err
+					}
+					fmt.Fprintf(c.out, "“%s” is removed.\n", p.Name)
+					return nil
+				}, err
+		})
 }
 
 func findGroup(ctx context.Context, api *client.Client, name string) (*client.Group, error) {
@@ -354,29 +347,24 @@ func (c peopleCommands) groupsSave() *cobra.Command {
 }
 
 func (c peopleCommands) groupsRemove() *cobra.Command {
-	yes := false
-	cmd := &cobra.Command{Use: "remove NAME", Short: "Remove a group; its people keep their own rights",
-		Args: cobra.ExactArgs(1),
-		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			g, err := findGroup(ctx, api, args[0])
+	return c.removing("Remove a group; its people keep their own rights",
+		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
+			g, err := findGroup(ctx, api, name)
 			if err != nil {
-				return err
+				return "", nil, err
 			}
 			if g == nil {
-				return &exitError{exitMissing, fmt.Sprintf("there is no group “%s”", args[0])}
+				return "", nil, &exitError{exitMissing, fmt.Sprintf("there is no group “%s”", name)}
 			}
-			if err := c.confirm(fmt.Sprintf("The group “%s” is removed, and %s no longer see what it gave them. Remove?", g.Name,
-				seeing(false, g.People)), yes); err != nil {
-				return err
-			}
-			if _, err := call[nothing](api.RemoveGroup(ctx, g.ID)); err != nil {
-				return err
-			}
-			fmt.Fprintf(c.out, "The group “%s” is removed.\n", g.Name)
-			return nil
-		})}
-	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	return cmd
+			return fmt.Sprintf("The group “%s” is removed, and %s no longer see what it gave them.", g.Name,
+					seeing(false, g.People)), func() error {
+					if _, err := call[nothing](api.RemoveGroup(ctx, g.ID)); err != nil {
+						return err
+					}
+					fmt.Fprintf(c.out, "The group “%s” is removed.\n", g.Name)
+					return nil
+				}, err
+		})
 }
 
 // keys are sessions and tokens.

@@ -139,14 +139,21 @@ func (c topicCommands) rename() *cobra.Command {
 }
 
 func (c topicCommands) remove() *cobra.Command {
-	return c.one("remove NAME", "Remove a topic with its examples", cobra.ExactArgs(1),
+	yes := false
+	cmd := c.one("remove NAME", "Remove a topic with its examples", cobra.ExactArgs(1),
 		func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+			if err := c.confirm(fmt.Sprintf("The topic “%s” and all that it learned are removed. Remove?", t.Name),
+				yes); err != nil {
+				return err
+			}
 			if _, err := call[nothing](api.RemoveTopic(ctx, t.ID)); err != nil {
 				return err
 			}
 			fmt.Fprintf(c.out, "“%s” and what it learned are gone.\n", t.Name)
 			return nil
 		})
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
 }
 
 func (c topicCommands) mark() *cobra.Command {

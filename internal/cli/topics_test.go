@@ -110,8 +110,8 @@ func TestTopicsAndTrustByTheCommandLine(t *testing.T) {
 	says(t, "the past", must(t, "topics", "past", "Moorings", "--last", "30"), "Of the last ",
 		"are about “Moorings” for sure", "Nothing was written.")
 	says(t, "renamed", must(t, "topics", "rename", "Moorings", "Places to lie"), "Renamed. “Places to lie”")
-	says(t, "in use", fails(t, "topics", "remove", "Berth requests"), "the rule “By meaning” asks for the topic")
-	says(t, "removed", must(t, "topics", "remove", "Places to lie"), "are gone")
+	says(t, "in use", fails(t, "topics", "remove", "Berth requests", "--yes"), "the rule “By meaning” asks for the topic")
+	says(t, "removed", must(t, "topics", "remove", "Places to lie", "--yes"), "are gone")
 
 	// Who is believed.
 	says(t, "trust", must(t, "trust", "show"), demo.MailHost, "only if the sender is verified",

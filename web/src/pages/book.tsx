@@ -1,10 +1,11 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 
 import { api, ifMatch, type Schemas, value } from '../api/client'
 import { queries } from '../api/queries'
 import { TextList } from '../letter/blanks'
-import { Button, Field, Lines, Listing, Sheet, Wrong } from '../ui/basics'
+import { Button, Field, Lines, Listing, Sheet } from '../ui/basics'
+import { Remover } from '../ui/remover'
 import { End, useSettings } from '../ui/form'
 import { many } from '../ui/format'
 
@@ -13,18 +14,11 @@ type Draft = { name: string; domains: string[]; addresses: string[]; groups: str
 
 /** The persons and firms with whom the office writes. */
 export function Correspondents() {
-  const client = useQueryClient()
   const [editing, setEditing] = useState<{ id?: string; revision?: number; passwords: number; draft: Draft } | null>(
     null,
   )
   const all = useQuery(queries.correspondents)
   const proposals = useQuery(queries.proposals)
-  const remove = useMutation({
-    mutationFn: (id: string) => value(api.DELETE('/api/v1/correspondents/{id}', { params: { path: { id } } })),
-    onSuccess: () => {
-      void client.invalidateQueries()
-    },
-  })
   const edit = (c: Person) =>
     setEditing({
       id: c.id,
@@ -43,7 +37,6 @@ export function Correspondents() {
       <p className="mb-2 text-ink-2">
         A name for the addresses and domains of a person or firm. Rules ask for it and folders are named by it.
       </p>
-      <Wrong error={remove.error} />
       <Listing query={all} empty={(c) => c.length === 0 && 'Nobody is in the book yet.'}>
         {(list) =>
           list.map((c) => (
@@ -62,9 +55,11 @@ export function Correspondents() {
                 <Button onClick={() => edit(c)} aria-label={`Change ${c.name}`}>
                   Change
                 </Button>
-                <Button onClick={() => remove.mutate(c.id)} aria-label={`Remove ${c.name}`}>
-                  Remove
-                </Button>
+                <Remover
+                  name={c.name}
+                  lost="The groups and archive passwords that stand there are lost. What was filed stays."
+                  remove={() => value(api.DELETE('/api/v1/correspondents/{id}', { params: { path: { id: c.id } } }))}
+                />
               </div>
             </div>
           ))
@@ -181,15 +176,8 @@ function PersonSheet({
 
 /** Tables in which patterns look something up. */
 export function Tables() {
-  const client = useQueryClient()
   const [editing, setEditing] = useState<Partial<Schemas['LookupTable']> | null>(null)
   const all = useQuery(queries.tables)
-  const remove = useMutation({
-    mutationFn: (id: string) => value(api.DELETE('/api/v1/tables/{id}', { params: { path: { id } } })),
-    onSuccess: () => {
-      void client.invalidateQueries()
-    },
-  })
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between">
@@ -199,7 +187,6 @@ export function Tables() {
       <p className="mb-2 text-ink-2">
         What a code in a name stands for, such as the place of a station. Patterns look it up.
       </p>
-      <Wrong error={remove.error} />
       <Listing query={all} empty={(t) => t.length === 0 && 'There is no table yet.'}>
         {(list) =>
           list.map((t) => (
@@ -221,9 +208,11 @@ export function Tables() {
                 <Button onClick={() => setEditing(t)} aria-label={`Change ${t.name}`}>
                   Change
                 </Button>
-                <Button onClick={() => remove.mutate(t.id)} aria-label={`Remove ${t.name}`}>
-                  Remove
-                </Button>
+                <Remover
+                  name={t.name}
+                  lost={`${many(t.rows.length, 'row is', 'rows are')} lost.`}
+                  remove={() => value(api.DELETE('/api/v1/tables/{id}', { params: { path: { id: t.id } } }))}
+                />
               </div>
             </div>
           ))

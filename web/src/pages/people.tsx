@@ -7,6 +7,7 @@ import { Button, Chip, Field, Listing, Page, Pick, Sheet, Tick, Wrong } from '..
 import { End, useSettings } from '../ui/form'
 import { exactly, when } from '../ui/format'
 import { Keys } from './you'
+import { Remover } from '../ui/remover'
 
 /** Who may sign in, what each may see, and what they did. For administrators. */
 export function People() {
@@ -35,14 +36,11 @@ const seeing = (all: boolean, names: string[]) => (all ? 'all' : names.length ==
 const sight = (r: Schemas['Rights']) =>
   `mailboxes: ${seeing(r.all_mailboxes, r.mailboxes)}; cabinets: ${seeing(r.all_cabinets, r.cabinets)}`
 
-type Leaving = { kind: 'person' | 'group'; id: string; name: string }
-
 function Everybody() {
   const client = useQueryClient()
   const query = useQuery(queries.people)
   const [editing, setEditing] = useState<Schemas['Person'] | 'new' | null>(null)
   const [link, setLink] = useState<Schemas['Invited'] | null>(null)
-  const [leaving, setLeaving] = useState<Leaving | null>(null)
   const changed = () => client.invalidateQueries({ queryKey: keys.people })
   const lock = useMutation({
     mutationFn: (p: Schemas['Person']) =>
@@ -93,7 +91,11 @@ function Everybody() {
                   New link
                 </Button>
                 <Button onClick={() => lock.mutate(p)}>{p.state === 'locked' ? 'Let in again' : 'Lock'}</Button>
-                <Button onClick={() => setLeaving({ kind: 'person', id: p.id, name: p.name })}>Remove</Button>
+                <Remover
+                  name={p.name}
+                  lost="All sessions and tokens end, and programs with these tokens stop working. What the person did stays on record."
+                  remove={() => value(api.DELETE('/api/v1/people/{id}', { params: { path: { id: p.id } } }))}
+                />
               </div>
             </div>
           ))
@@ -103,41 +105,7 @@ function Everybody() {
         <PersonSheet p={editing === 'new' ? null : editing} onInvited={setLink} onClose={() => setEditing(null)} />
       )}
       {link && <LinkSheet link={link} onClose={() => setLink(null)} />}
-      {leaving && <Leave leaving={leaving} onClose={() => setLeaving(null)} />}
     </section>
-  )
-}
-
-/** Asks before somebody or a group is removed, and says what is lost. */
-function Leave({ leaving, onClose }: { leaving: Leaving; onClose: () => void }) {
-  const client = useQueryClient()
-  const remove = useMutation({
-    mutationFn: () =>
-      value(
-        leaving.kind === 'person'
-          ? api.DELETE('/api/v1/people/{id}', { params: { path: { id: leaving.id } } })
-          : api.DELETE('/api/v1/groups/{id}', { params: { path: { id: leaving.id } } }),
-      ),
-    onSuccess: () => {
-      void client.invalidateQueries({ queryKey: keys.people })
-      onClose()
-    },
-  })
-  return (
-    <Sheet title={`Remove “${leaving.name}”?`} open onClose={onClose}>
-      <p>
-        {leaving.kind === 'person'
-          ? 'All sessions and tokens end, and programs with these tokens stop working. What the person did stays on record.'
-          : 'Its people no longer see what the group gave them. They keep their own rights.'}
-      </p>
-      <Wrong error={remove.error} />
-      <div className="mt-5 flex justify-end gap-2">
-        <Button onClick={onClose}>Keep</Button>
-        <Button look="seal" onClick={() => remove.mutate()} disabled={remove.isPending}>
-          Remove
-        </Button>
-      </div>
-    </Sheet>
   )
 }
 
@@ -331,7 +299,6 @@ function PersonSheet({
 function Groups() {
   const query = useQuery(queries.groups)
   const [editing, setEditing] = useState<Schemas['Group'] | 'new' | null>(null)
-  const [leaving, setLeaving] = useState<Leaving | null>(null)
   return (
     <section className="mb-10">
       <div className="mb-2 flex items-center justify-between">
@@ -354,14 +321,17 @@ function Groups() {
               </div>
               <div className="flex items-center gap-2">
                 <Button onClick={() => setEditing(g)}>Change</Button>
-                <Button onClick={() => setLeaving({ kind: 'group', id: g.id, name: g.name })}>Remove</Button>
+                <Remover
+                  name={g.name}
+                  lost="Its people no longer see what the group gave them. They keep their own rights."
+                  remove={() => value(api.DELETE('/api/v1/groups/{id}', { params: { path: { id: g.id } } }))}
+                />
               </div>
             </div>
           ))
         }
       </Listing>
       {editing && <GroupSheet g={editing === 'new' ? null : editing} onClose={() => setEditing(null)} />}
-      {leaving && <Leave leaving={leaving} onClose={() => setLeaving(null)} />}
     </section>
   )
 }

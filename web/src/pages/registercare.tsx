@@ -8,6 +8,7 @@ import { OneOf } from '../letter/blanks'
 import { Button, Field, Listing, Pick, Sheet, Wrong } from '../ui/basics'
 import { End, placed, useSettings } from '../ui/form'
 import { many, when } from '../ui/format'
+import { Remover } from '../ui/remover'
 
 /** Registers kept as files, verification, erasing, and the records themselves. */
 export function RegisterCare() {
@@ -30,17 +31,13 @@ function RegisterFiles() {
     mutationFn: (id: string) => value(api.POST('/api/v1/register-files/{id}/write', { params: { path: { id } } })),
     ...again,
   })
-  const remove = useMutation({
-    mutationFn: (id: string) => value(api.DELETE('/api/v1/register-files/{id}', { params: { path: { id } } })),
-    ...again,
-  })
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between gap-3">
         <h2>The register as a file</h2>
         <Button onClick={() => setEditing('new')}>Keep the register as a file</Button>
       </div>
-      <Wrong error={write.error ?? remove.error} />
+      <Wrong error={write.error} />
       <Listing
         query={query}
         empty={(f) =>
@@ -76,7 +73,11 @@ function RegisterFiles() {
                   Write anew
                 </Button>
                 <Button onClick={() => setEditing(f)}>Change</Button>
-                <Button onClick={() => remove.mutate(f.id)}>Remove</Button>
+                <Remover
+                  name={f.name}
+                  lost="It is kept no more. What was written stays where it is."
+                  remove={() => value(api.DELETE('/api/v1/register-files/{id}', { params: { path: { id: f.id } } }))}
+                />
               </div>
             </div>
           ))

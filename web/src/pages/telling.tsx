@@ -6,6 +6,7 @@ import { keys, queries } from '../api/queries'
 import { Button, Chip, Field, Listing, Pick, Sheet, Tick, Wrong } from '../ui/basics'
 import { End, useSettings } from '../ui/form'
 import { when } from '../ui/format'
+import { Remover } from '../ui/remover'
 
 /** Outgoing mail, people who are told, alarms and limits. */
 export function Telling() {
@@ -151,7 +152,6 @@ const told = {
 }
 
 function Addressees() {
-  const client = useQueryClient()
   const [editing, setEditing] = useState<Schemas['Addressee'] | 'new' | null>(null)
   const [tried, setTried] = useState<Record<string, Schemas['Trial']>>({})
   const query = useQuery(queries.addressees)
@@ -159,17 +159,13 @@ function Addressees() {
     mutationFn: (id: string) => value(api.POST('/api/v1/addressees/{id}/trial', { params: { path: { id } } })),
     onSuccess: (t, id) => setTried((all) => ({ ...all, [id]: t })),
   })
-  const remove = useMutation({
-    mutationFn: (id: string) => value(api.DELETE('/api/v1/addressees/{id}', { params: { path: { id } } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: keys.addressees }),
-  })
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between">
         <h2>People who are told</h2>
         <Button onClick={() => setEditing('new')}>Add somebody</Button>
       </div>
-      <Wrong error={trial.error ?? remove.error} />
+      <Wrong error={trial.error} />
       <Listing
         query={query}
         empty={(a) =>
@@ -204,7 +200,11 @@ function Addressees() {
                   Try
                 </Button>
                 <Button onClick={() => setEditing(a)}>Change</Button>
-                <Button onClick={() => remove.mutate(a.id)}>Remove</Button>
+                <Remover
+                  name={a.name}
+                  lost="Nothing is sent there any more."
+                  remove={() => value(api.DELETE('/api/v1/addressees/{id}', { params: { path: { id: a.id } } }))}
+                />
               </div>
             </div>
           ))
@@ -324,20 +324,14 @@ function addressee({ addresses, url, secret, ...s }: Typed) {
 const days = ['monday', 'tuesday', 'wednesday', 'thursday', 'friday', 'saturday', 'sunday'] as const
 
 function Alarms() {
-  const client = useQueryClient()
   const [editing, setEditing] = useState<Schemas['Alarm'] | 'new' | null>(null)
   const query = useQuery(queries.alarms)
-  const remove = useMutation({
-    mutationFn: (id: string) => value(api.DELETE('/api/v1/alarms/{id}', { params: { path: { id } } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: keys.alarms }),
-  })
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between">
         <h2>Alarms</h2>
         <Button onClick={() => setEditing('new')}>Set an alarm</Button>
       </div>
-      <Wrong error={remove.error} />
       <Listing
         query={query}
         empty={(a) =>
@@ -355,7 +349,11 @@ function Alarms() {
               </div>
               <div className="flex items-center gap-2">
                 <Button onClick={() => setEditing(a)}>Change</Button>
-                <Button onClick={() => remove.mutate(a.id)}>Remove</Button>
+                <Remover
+                  name={a.name}
+                  lost="Nobody is told of this any more."
+                  remove={() => value(api.DELETE('/api/v1/alarms/{id}', { params: { path: { id: a.id } } }))}
+                />
               </div>
             </div>
           ))
