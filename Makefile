@@ -8,6 +8,8 @@ export INKTRAY_REQUIRE_ALL ?= 1
 endif
 endif
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
+# A version of a Debian package begins with a digit.
+PACKAGE_VERSION ?= $(shell echo $(VERSION) | sed 's/^v//; s/^[^0-9]/0~&/; s/-/+/g')
 GOFLAGS_BUILD = -trimpath -ldflags '-s -w -X inktray.example/inktray/internal/cli.Version=$(VERSION)'
 FUZZ = ./internal/core/mail:FuzzParse ./internal/core/mail:FuzzHeader ./internal/core/pattern:FuzzParse ./internal/core/safename:FuzzFile ./internal/core/rule:FuzzParseDocument ./internal/core/register:FuzzParseSearch
 FUZZ_SLOW = ./internal/api:FuzzNobodyRunsAnything ./internal/proof:FuzzReported ./internal/core/unpack:FuzzOpen ./internal/core/text:FuzzRead ./internal/core/render:FuzzWrite
@@ -16,7 +18,7 @@ FUZZTIME_SLOW ?= $(FUZZTIME)
 
 LINT := github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.6.2
 
-.PHONY: demo build console reader generate check test bench fuzz reliability prove soak cross needs clean
+.PHONY: package demo build console reader generate check test bench fuzz reliability prove soak cross needs clean
 
 ## demo: build everything and start it with the Brackwater harbour office
 demo: build
@@ -25,6 +27,10 @@ demo: build
 ## build: the console and the program, bin/inktray
 build: console reader
 	go build -tags reader $(GOFLAGS_BUILD) -o bin/inktray ./cmd/inktray
+
+## package: a Debian package of bin/inktray, in bin
+package: build
+	packaging/build $(PACKAGE_VERSION) bin
 
 # What reads hostile contents is a program of its own, which bin/inktray holds.
 reader:

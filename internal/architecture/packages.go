@@ -59,6 +59,7 @@ var Packages = []Package{
 	{Path: "internal/base", Holds: "what every owner works with: records, clock, log, events, the life of the run",
 		Imports: []string{"internal/events", "internal/store"}},
 	{Path: "internal/memory", Holds: "memory that is not used is given back to the machine"},
+	{Path: "internal/supervise", Holds: "the service manager hears that the service is ready, alive, at its end"},
 	{Path: "internal/turn", Holds: "who goes first: how long a message may take, and what gives way to new ones"},
 	{Path: "internal/clock", Holds: "whether this machine's clock can be trusted", Imports: until("internal/clock")},
 	{Path: "internal/fault", Holds: "whose failure an error is: a message's, a mailbox's or the machine's",

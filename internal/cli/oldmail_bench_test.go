@@ -194,6 +194,16 @@ func (p *process) watch(t testing.TB, d *testbed.Dovecot, folder string) {
 	}
 }
 
+// size is how large the records are, in octets, without what is still in their journal.
+func (p *process) size(t testing.TB) int64 {
+	t.Helper()
+	info, err := os.Stat(filepath.Join(p.records(), "inktray.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return info.Size()
+}
+
 // officeRule files what it takes by sender and month.
 func officeRule(id, match, take string) string {
 	return fmt.Sprintf(`{"id":%q,"name":%q,"cabinet":"files","look":{"mailboxes":"gauges"},"match":%s,`+
@@ -272,18 +282,15 @@ func oldMail(b *testing.B, n int) {
 			}
 			return nil
 		})
-		b.Logf("%s: %v, %d files; pass %+v", one.id, took, got, pass)
+		b.Logf("%s: %v, %d files; %d messages looked at, %d for the rule; records %d kB", one.id, took, got, pass.Looked,
+			pass.Matched, p.size(b)/1000)
 		if pass.Looked != n || one.id == "all" && got != files {
 			b.Errorf("the pass of %q looked at %d of %d messages and filed %d of %d files", one.id, pass.Looked, n, got, files)
 		}
 		ours[one.id] = took
 	}
 	now, most := megabytes(b, p.command.Process.Pid)
-	info, err := os.Stat(filepath.Join(p.records(), "inktray.db"))
-	if err != nil {
-		b.Fatal(err)
-	}
-	b.Logf("memory %.0f MB, at most %.0f MB; records %d octets a message", now, most, info.Size()/int64(n))
+	b.Logf("memory %.0f MB, at most %.0f MB; records %d octets a message", now, most, p.size(b)/int64(n))
 	if *writeDocs {
 		row := func(what string, k, beside taken) string {
 			return fmt.Sprintf("| %s | %.1f s | %.1f s | %.1f s | %.1f | %.1f |\n", what, k.wall.Seconds(), k.own.Seconds(),

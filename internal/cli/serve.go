@@ -28,6 +28,7 @@ import (
 	"inktray.example/inktray/internal/scan"
 	"inktray.example/inktray/internal/source/drop"
 	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/supervise"
 )
 
 // service is everything that runs, put together.
@@ -264,6 +265,7 @@ func (s *service) end() error {
 func (s *service) run(ctx context.Context) error {
 	select {
 	case <-ctx.Done():
+		supervise.Tell("STOPPING=1")
 		return s.stop()
 	case err := <-s.served:
 		return errors.Join(err, s.stop())
@@ -323,6 +325,10 @@ func (c serviceCommands) serve() *cobra.Command {
 				fmt.Fprintf(c.out, "\nNobody can sign in yet. Make the first administrator with this link, which works once:\n\n "+
 					"   %s/set-up#%s\n\nor with: inktray sign-in --set-up %s --name \"Your Name\"\n\n", s.front(), code, code)
 			}
+			supervise.Tell("READY=1")
+			s.engine.Go("telling that it is alive", func(ctx context.Context) {
+				supervise.Alive(ctx, func(ctx context.Context) { _ = s.store.Ready(ctx) })
+			})
 			return s.run(cmd.Context())
 		},
 	}

@@ -219,3 +219,51 @@ func TestTheOptionsOfTheServiceAreDocumented(t *testing.T) {
 	}
 	testbed.CheckSection(t, filepath.Join("..", "..", "docs", "running.md"), "options", b.String(), *writeDocs)
 }
+
+// What the package brings is understood by the program that it brings: the unit's commands, and every option of its
+// configuration, also those that are only proposed.
+func TestThePackageFitsTheProgram(t *testing.T) {
+	unit, err := os.ReadFile(filepath.Join("..", "..", "packaging", "inktray.service"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	commands := 0
+	for line := range strings.Lines(string(unit)) {
+		key, value, _ := strings.Cut(strings.TrimSpace(line), "=")
+		if !strings.HasPrefix(key, "ExecStart") {
+			continue
+		}
+		commands++
+		args := strings.Fields(value)
+		cmd := (&command{}).root()
+		sub, rest, err := cmd.Find(args[1:])
+		if err != nil || sub.Name() != "serve" {
+			t.Fatalf("%s: %v", value, err)
+		}
+		if err := sub.ParseFlags(rest); err != nil {
+			t.Errorf("%s: %v", value, err)
+		}
+	}
+	if commands != 2 {
+		t.Errorf("the unit has %d commands, want 2", commands)
+	}
+	data, err := os.ReadFile(filepath.Join("..", "..", "packaging", "inktray.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	settings := serveSettings(serviceCommands{&command{}}.serve())
+	var proposed []string
+	for line := range strings.Lines(string(data)) {
+		line = strings.TrimSpace(line)
+		if name, _, ok := strings.Cut(strings.TrimPrefix(line, "# "), ": "); ok && !strings.Contains(name, " ") &&
+			strings.HasPrefix(line, "#") {
+			proposed = append(proposed, strings.TrimPrefix(line, "# "))
+		}
+	}
+	for what, text := range map[string]string{"as it is": string(data), "as it proposes": strings.Join(proposed, "\n")} {
+		kept, err := readConfiguration(write(t, "inktray.yaml", text), settings)
+		if err != nil || len(kept) < 2 {
+			t.Errorf("%s: %v, %v", what, kept, err)
+		}
+	}
+}
