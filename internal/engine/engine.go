@@ -320,13 +320,6 @@ func (e *Engine) rouse(mailboxID string) {
 	}
 }
 
-// errand lets a mailbox's watcher do what is due, and look into nothing: with many messages a look costs much.
-func (e *Engine) errand(mailboxID string) {
-	if w := e.watcherOf(mailboxID); w != nil {
-		signal(w.wake)
-	}
-}
-
 // wakeAll lets every watcher look at once.
 func (e *Engine) wakeAll() {
 	e.mutex.Lock()

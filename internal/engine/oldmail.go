@@ -22,9 +22,8 @@ import (
 // passBatch is how many messages of old mail are planned between two moments at which a pass can be paused or stopped.
 const passBatch = 100
 
-// betweenErrands is how often a pass lets the watcher do what is due: to stop waiting costs a server with many
-// messages.
-const betweenErrands = 2 * time.Second
+// betweenWakes is how often a pass lets the watcher do what is due: a look costs a server with many messages.
+const betweenWakes = 2 * time.Second
 
 // Errors that callers tell apart.
 var (
@@ -484,8 +483,8 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) (err error) {
 			}
 		}
 		e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
-		if b.follows && time.Since(woken) > betweenErrands { // what is done afterwards is the watcher's
-			e.errand(v.mailbox.ID)
+		if b.follows && time.Since(woken) > betweenWakes { // what is done afterwards is the watcher's
+			e.Wake(v.mailbox.ID)
 			woken = time.Now()
 		}
 		if pass.PerMinute > 0 && len(uids) > 0 {

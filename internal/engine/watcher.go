@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"inktray.example/inktray/internal/core/mail"
@@ -64,7 +63,6 @@ type watcher struct {
 	cancel  context.CancelFunc
 	done    chan struct{}
 	wake    chan struct{}
-	all     atomic.Bool   // woken to look into everything, and not only for what is to be done
 	now     chan struct{} // somebody asks to try the mailbox now
 	pace    turn.Pace
 	slow    [2]chan struct{} // something is to be read or filed in the side lane, in the last lane
@@ -95,7 +93,6 @@ func (w *watcher) set(s Status) {
 
 // rouse lets the mailbox be looked into now, and what takes long be worked on.
 func (w *watcher) rouse() {
-	w.all.Store(true)
 	signal(w.wake)
 	w.beside()
 }
@@ -223,17 +220,13 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 	defer v.hand.Leave()
 	defer func() { progress = progress || v.worked > 0 }()
 	rested := false // nothing happened for a while, and nothing was to be done
-	errand := false // only to do what is to be done
 	for announced := (source.Event{}); ; {
 		before := v.worked
 		w.lanes(v)
-		if !errand {
-			err = v.news(ctx, announced.At)
+		if err := v.news(ctx, announced.At); err != nil {
+			return progress, err
 		}
-		if err == nil {
-			err = v.work(ctx, announced.At)
-		}
-		if err != nil {
+		if err := v.work(ctx, announced.At); err != nil {
 			return progress, err
 		}
 		progress = true
@@ -247,13 +240,11 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 		if err != nil {
 			return progress, err
 		}
-		began := time.Now()
+		began := e.Clock()
 		if announced, err = s.Wait(ctx, longest, w.wake); err != nil {
 			return progress, err
 		}
-		nothing := announced.At.IsZero()
-		rested = nothing && time.Since(began) >= longest
-		errand = !w.all.Swap(false) && nothing && !rested
+		rested = announced.At.IsZero() && e.Clock().Sub(began) >= longest
 	}
 }
 
