@@ -32,6 +32,10 @@ build: console reader
 package: build
 	packaging/build $(PACKAGE_VERSION) bin
 
+# A container with nothing but the program, built with buildah, podman or docker.
+container: build
+	packaging/container inktray
+
 # What reads hostile contents is a program of its own, which bin/inktray holds.
 reader:
 	go build -trimpath -ldflags '-s -w' -o bin/inktray-reader ./cmd/inktray-reader

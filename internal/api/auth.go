@@ -161,8 +161,8 @@ func (s *signInHandlers) PostSetup(ctx context.Context, r PostSetupRequestObject
 	} else if err != nil {
 		return nil, err
 	}
-	cookie, err := s.session(ctx, p)
-	return PostSetup200JSONResponse{Body: Me{Name: p.Name, Role: Role(p.Role)},
+	me, cookie, err := s.session(ctx, p, byBrowser)
+	return PostSetup200JSONResponse{Body: me,
 		Headers: PostSetup200ResponseHeaders{SetCookie: &cookie}}, err
 }
 
@@ -219,38 +219,69 @@ func (s *signInHandlers) SignIn(ctx context.Context, r SignInRequestObject) (Sig
 	if err := errors.Join(err, tired); err != nil {
 		return nil, err
 	}
-	if !fits || p.ID == "" || p.LockedAt != nil {
+	wrong := func() {
 		for key, free := range counted {
 			s.throttle.failed(key, free)
 		}
-		if err := s.Store.Trail.Note(ctx, r.Body.Name, "failed sign-in", ""); err != nil {
-			s.Log.Error("a failed sign-in is not in the audit trail", "error", err)
-		}
+		s.noteFailure(ctx, r.Body.Name)
+	}
+	if !fits || p.ID == "" || p.LockedAt != nil {
+		wrong()
 		return nil, &problem{status: 401, kind: "wrong-password", text: "the name or the password is not right",
 			advice: "Check both; capital letters count in the password."}
+	}
+	if err := s.byPassword(ctx, &p); err != nil {
+		return nil, err
+	}
+	if len(p.TOTP) > 0 {
+		code := text(r.Body.Code)
+		if code == "" {
+			return nil, errFactor
+		}
+		fits, err := s.factorFits(ctx, &p, code)
+		if err != nil {
+			return nil, err
+		}
+		if !fits {
+			wrong()
+			return nil, errWrongFactor
+		}
 	}
 	for key, free := range counted {
 		if free != freeTriesFrom { // else somebody with a name of his own could go on guessing
 			s.throttle.succeeded(key)
 		}
 	}
-	cookie, err := s.session(ctx, p)
-	return SignIn200JSONResponse{Body: Me{Name: p.Name, Role: Role(p.Role)},
+	me, cookie, err := s.session(ctx, p, byBrowser)
+	return SignIn200JSONResponse{Body: me,
 		Headers: SignIn200ResponseHeaders{SetCookie: &cookie}}, err
 }
 
-func (s *signInHandlers) session(ctx context.Context, p store.Person) (cookie string, err error) {
+// byBrowser is the label of a session by name and password.
+const byBrowser = "browser"
+
+func (s *signInHandlers) session(ctx context.Context, p store.Person, by string) (me Me, cookie string, err error) {
 	d := decisionOf(ctx)
 	secret := rand.Text() + rand.Text()
 	now := s.Clock().UTC()
-	err = s.Store.People.AddKey(ctx, store.Key{Hash: store.HashKey(secret), Kind: "session", ID: store.NewID(),
-		Label: "browser", PersonID: p.ID, MadeAt: now, ExpiresAt: now.Add(sessionLife), Place: d.from, Program: d.program})
+	must, err := s.mustEnrol(ctx, &p)
 	if err != nil {
-		return "", err
+		return me, "", err
 	}
+	scope := store.Scope("")
+	if must = must && by != store.ByOffice; must { // which has its own
+		scope = store.ScopeEnrol
+	}
+	err = s.Store.People.AddKey(ctx, store.Key{Hash: store.HashKey(secret), Kind: "session", ID: store.NewID(),
+		Scope: scope, Label: by, PersonID: p.ID, MadeAt: now, ExpiresAt: now.Add(sessionLife), Place: d.from,
+		Program: d.program})
+	if err != nil {
+		return me, "", err
+	}
+	s.Log.Info("signed in", "person", p.Name, "place", d.from, "by", by, "first a second factor", must)
 	mark, err := s.markOf(ctx, p)
 	d.cookies = append(d.cookies, setCookie(browserName(d.secure), mark, browserLife, d.secure))
-	return sessionCookie(ctx, secret, sessionLife), err
+	return Me{Name: p.Name, Role: Role(p.Role), MustEnrol: &must}, sessionCookie(ctx, secret, sessionLife), err
 }
 
 func sessionCookie(ctx context.Context, value string, life time.Duration) string {
@@ -289,7 +320,8 @@ func (s *signInHandlers) SignOut(ctx context.Context, _ SignOutRequestObject) (S
 // GetMe says who is signed in.
 func (s *signInHandlers) GetMe(ctx context.Context, _ GetMeRequestObject) (GetMeResponseObject, error) {
 	v := viewerOf(ctx)
-	return GetMe200JSONResponse{Name: v.Name, Role: Role(v.Role)}, nil
+	must := v.Scope == store.ScopeEnrol
+	return GetMe200JSONResponse{Name: v.Name, Role: Role(v.Role), MustEnrol: &must}, nil
 }
 
 // MakeToken makes a token for a program, with the rights of who makes it.

@@ -13,12 +13,15 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-func (s *cabinetHandlers) cabinet(c *store.Cabinet) Cabinet {
+func (s *cabinetHandlers) cabinet(v store.Viewer, c *store.Cabinet) Cabinet {
 	p := &c.Particulars
 	out := Cabinet{ID: c.ID, Name: c.Name, Kind: CabinetKind(c.Kind), Folder: c.Folder, Mode: optional(c.Mode),
 		Owner: optional(c.Owner), Address: optional(c.Address), Revision: c.Revision,
 		Username: optional(c.Username), Authority: optional(p.Authority), Pinned: optional(p.Pinned),
 		Proxy: optional(p.Proxy), HostKey: optional(p.HostKey), Region: optional(p.Region)}
+	if !v.Role.May(store.Administrator) { // its password may stand in it
+		out.Proxy = nil
+	}
 	if err := s.Engine.Cabinets.Problem(c.ID); err != nil {
 		out.Problem = err.Error()
 	}
@@ -31,7 +34,7 @@ func (s *cabinetHandlers) ListCabinets(ctx context.Context,
 	rows, err := s.Store.Cabinets.Seen(ctx, viewerOf(ctx))
 	out := ListCabinets200JSONResponse{}
 	for i := range rows {
-		out = append(out, s.cabinet(&rows[i]))
+		out = append(out, s.cabinet(viewerOf(ctx), &rows[i]))
 	}
 	return out, err
 }
@@ -97,7 +100,7 @@ func (s *cabinetHandlers) AddCabinet(ctx context.Context,
 		p.fields = []FieldProblem{{Place: "folder", Text: p.text}}
 		return nil, p
 	}
-	return AddCabinet201JSONResponse(s.cabinet(&c)), nil
+	return AddCabinet201JSONResponse(s.cabinet(viewerOf(ctx), &c)), nil
 }
 
 // ChangeCabinet changes how a cabinet is reached.
@@ -148,7 +151,7 @@ func (s *cabinetHandlers) ChangeCabinet(ctx context.Context,
 	if err := s.Engine.Cabinets.ChangeCabinet(ctx, &c, reached, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
-	return ChangeCabinet200JSONResponse(s.cabinet(&c)), nil
+	return ChangeCabinet200JSONResponse(s.cabinet(viewerOf(ctx), &c)), nil
 }
 
 // ListUnknownFiles lists files that the register does not know.
@@ -195,7 +198,7 @@ func (s *cabinetHandlers) CheckCabinet(ctx context.Context, r CheckCabinetReques
 		return nil, err
 	}
 	proof, err := s.Engine.Cabinets.ProveCabinet(ctx, c.ID)
-	out := s.cabinet(&c)
+	out := s.cabinet(viewerOf(ctx), &c)
 	out.Problem = ""
 	if err != nil {
 		out.Problem = err.Error()

@@ -10,9 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/common/expfmt"
-
 	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/outbox"
@@ -712,100 +709,6 @@ func (s *careHandlers) SetLimits(ctx context.Context, r SetLimitsRequestObject) 
 	}
 	out, err := s.allLimits(ctx)
 	return SetLimits200JSONResponse(out), err
-}
-
-// GetMetrics counts for a monitoring program.
-func (s *careHandlers) GetMetrics(ctx context.Context, _ GetMetricsRequestObject) (GetMetricsResponseObject, error) {
-	v := viewerOf(ctx)
-	registry := prometheus.NewRegistry()
-	gauge := func(name, help, label string, values map[string]float64) {
-		g := prometheus.NewGaugeVec(prometheus.GaugeOpts{Namespace: "inktray", Name: name, Help: help}, []string{label})
-		for of, value := range values {
-			g.WithLabelValues(of).Set(value)
-		}
-		registry.MustRegister(g)
-	}
-	counts, err1 := s.Store.Tray.Counts(ctx, v)
-	notices, err2 := s.Store.Tray.Notices(ctx, v)
-	states, err3 := s.Store.Journal.StateCounts(ctx, v)
-	boxes, err4 := s.Store.Mailboxes.All(ctx, v)
-	cabinets, err5 := s.Store.Cabinets.Seen(ctx, v)
-	unread, err6 := s.Store.Retries.Waiting(ctx, v)
-	if err := errors.Join(err1, err2, err3, err4, err5, err6); err != nil {
-		return nil, err
-	}
-	tray := map[string]float64{}
-	for _, c := range outbox.Causes {
-		tray[string(c.Cause)] = float64(counts[c.Cause])
-	}
-	tray["notice"] = float64(len(notices))
-	gauge("tray", "Matters that wait for a person, by cause.", "cause", tray)
-	items := map[string]float64{}
-	for state, n := range states {
-		items[string(state)] = float64(n)
-	}
-	gauge("items", "Items of the journal, by state.", "state", items)
-	waiting := map[string]float64{}
-	for _, m := range boxes {
-		waiting[m.Name] = float64(unread[m.ID])
-	}
-	gauge("messages_waiting", "Messages that wait to be read again, or are read beside the others, by mailbox.", "mailbox",
-		waiting)
-	reach := map[string]float64{}
-	for _, m := range boxes {
-		reach[m.Name] = 1
-		if s.Engine.Status(m.ID).State == "out of reach" {
-			reach[m.Name] = 0
-		}
-	}
-	gauge("mailbox_up", "Whether a mailbox is within reach, 1 or 0.", "mailbox", reach)
-	well := map[string]float64{}
-	for _, c := range cabinets {
-		well[c.Name] = 1
-		if s.Engine.Cabinets.Problem(c.ID) != nil {
-			well[c.Name] = 0
-		}
-	}
-	gauge("cabinet_up", "Whether a cabinet can be used, 1 or 0.", "cabinet", well)
-	background := map[string]float64{}
-	for name, n := range s.Engine.Running() {
-		background[name] = float64(n)
-	}
-	gauge("background", "Work that goes on in the background, by what it is.", "work", background)
-	unexpected, err := s.Store.Unexpected()
-	if err != nil {
-		return nil, err
-	}
-	for name, of := range map[string]struct {
-		help  string
-		value float64
-	}{
-		"statements_total": {"SQL statements since the start.", float64(s.Store.Statements())},
-		"statements_prepared_total": {
-			"SQL statements that SQLite translated since the start; the others were used again.",
-			float64(s.Store.Prepared())},
-		"processes_total": {"Processes started since the start to read hostile files in.",
-			float64(s.Engine.Reader.Processes())},
-		"connections_total": {"Connections to mailboxes opened since the start, also those that came to nothing.",
-			float64(s.Engine.Mailboxes.Connections())},
-		"unexpected_states_total": {"Changes of states since the start that should not happen; tell the makers.",
-			float64(len(unexpected))},
-	} {
-		registry.MustRegister(prometheus.NewCounterFunc(
-			prometheus.CounterOpts{Namespace: "inktray", Name: name, Help: of.help}, func() float64 { return of.value }))
-	}
-	families, err := registry.Gather()
-	if err != nil {
-		return nil, err
-	}
-	var b strings.Builder
-	encoder := expfmt.NewEncoder(&b, expfmt.NewFormat(expfmt.TypeTextPlain))
-	for _, f := range families {
-		if err := encoder.Encode(f); err != nil {
-			return nil, err
-		}
-	}
-	return GetMetrics200TextResponse(b.String()), nil
 }
 
 // seconds is how long a pass took, or has taken.

@@ -20,9 +20,10 @@ import (
 
 // shapes says in words what the patterns of openapi.yaml ask for.
 var shapes = map[string]string{
-	"^[0-9]{4}-[0-9]+$":    "is no number of the register; one looks like 2026-5731",
-	"^[0-9]{1,18}$":        "is no number of a matter",
-	"^[fprm]?[0-9]{1,18}$": "is no number of a matter in the tray",
+	"^[0-9]{4}-[0-9]+$":               "is no number of the register; one looks like 2026-5731",
+	"^([01][0-9]|2[0-3]):[0-5][0-9]$": "is no time of the day; one looks like 02:30",
+	"^[0-9]{1,18}$":                   "is no number of a matter",
+	"^[fprm]?[0-9]{1,18}$":            "is no number of a matter in the tray",
 }
 
 // schemaProblems says what does not agree with openapi.yaml, a sentence for each fault;

@@ -38,6 +38,8 @@ type decision struct {
 	from      string   // the place it came from
 	browser   string   // the mark of a browser in which somebody signed in before
 	program   string   // how the browser or program names itself
+	host      string   // by what name the service was reached
+	state     string   // of a browser that was led to the office's sign-in
 	cookies   []string // to be set, besides what the operation's answer has
 }
 
@@ -182,6 +184,7 @@ func (s *Server) guard(c fiber.Ctx) error {
 		return nothingAt(c)
 	}
 	d := &decision{operation: route.Operation.OperationID, secure: secure, from: s.from(c),
+		host: c.Host(), state: c.Cookies(stateCookie(secure)),
 		browser: c.Cookies(browserName(secure)), program: shortened(c.Get("User-Agent"), 200)}
 	fromCookie := false
 	var key store.Key
@@ -198,7 +201,10 @@ func (s *Server) guard(c fiber.Ctx) error {
 	case !d.viewer.Role.May(needed):
 		return &problem{status: 403, kind: "not-allowed", text: fmt.Sprintf("this needs the role %s; you are %s",
 			needed, d.viewer.Role), advice: "Ask an administrator."}
-	case !s.inScope(d):
+	case d.viewer.Scope == store.ScopeEnrol && !s.inScope(d, c.Method()):
+		return &problem{status: 403, kind: "enrol", text: "a second factor is asked of you here, and you have none yet",
+			advice: "Set one up first."}
+	case !s.inScope(d, c.Method()):
 		return &problem{status: 403, kind: "not-allowed", text: fmt.Sprintf("this token is for %s only", d.viewer.Scope),
 			advice: "Make a token that may do more."}
 	}
@@ -230,33 +236,41 @@ func (s *Server) guard(c fiber.Ctx) error {
 		origin.Token = key.Label
 	}
 	c.SetContext(store.From(context.WithValue(c.Context(), decisionKey{}, d), origin))
-	s.used(key, d.from)
+	s.used(key, d)
 	return c.Next()
 }
 
-// inScope says whether a token of the viewer's scope is good for an operation.
-func (s *Server) inScope(d *decision) bool {
-	switch d.viewer.Scope {
-	case "", store.ScopeRead: // whose role is a reader's
-		return true
-	}
-	return slices.Contains(s.scopes[d.operation], d.viewer.Scope)
+// inScope says whether a token of the viewer's scope is good for an operation. One for reading, whose role is a
+// reader's, changes nothing.
+func (s *Server) inScope(d *decision, method string) bool {
+	scope, good := d.viewer.Scope, s.scopes[d.operation]
+	return scope == "" || slices.Contains(good, scope) ||
+		scope == store.ScopeRead && (method == http.MethodGet || slices.Contains(good, store.ScopeRegister))
 }
 
-// noted is how often it is written down at most that a key was used.
-const noted = 5 * time.Minute
+// How often it is written down at most that a key was used: from the same place, and from another one.
+const (
+	noted      = 5 * time.Minute
+	notedMoved = time.Minute
+)
 
 // used writes down when and from where a key was used, in the background.
-func (s *Server) used(k store.Key, place string) {
+func (s *Server) used(k store.Key, d *decision) {
 	now := s.Clock()
-	if k.ID == "" || k.UsedAt != nil && now.Sub(*k.UsedAt) < noted && k.Place == place || s.Engine == nil {
+	if k.ID == "" || s.Engine == nil {
 		return
 	}
-	if last, loaded := s.seen.Swap(k.ID, now); loaded && now.Sub(last.(time.Time)) < time.Minute {
+	if k.UsedAt != nil {
+		if since := now.Sub(*k.UsedAt); since < notedMoved || since < noted && k.Place == d.from {
+			return
+		}
+	}
+	if _, writing := s.noting.LoadOrStore(k.ID, true); writing {
 		return
 	}
 	s.Engine.Go("noting a key", func(ctx context.Context) {
-		if err := s.Store.People.UseKey(ctx, k.ID, place, now); err != nil {
+		defer s.noting.Delete(k.ID)
+		if err := s.Store.People.UseKey(ctx, k.ID, d.from, d.program, now); err != nil {
 			s.Log.Warn("it is not written down that a key was used", "error", err)
 		}
 	})

@@ -6,8 +6,12 @@ type (
 	signInHandlers struct{ *Server }
 	// peopleHandlers serve people, groups, sessions, tokens and the audit trail.
 	peopleHandlers struct{ *Server }
+	// backupHandlers serve backups, and the comparison after a restoring.
+	backupHandlers struct{ *Server }
 	// bookHandlers serve correspondents, tables and the people who are notified.
 	bookHandlers struct{ *Server }
+	// doorHandlers serve second factors and the office's sign-in.
+	doorHandlers struct{ *Server }
 	// handHandlers serve what people do with messages by hand.
 	handHandlers struct{ *Server }
 	// cabinetHandlers serve cabinets.
@@ -34,7 +38,9 @@ type (
 type handlers struct {
 	*signInHandlers
 	*peopleHandlers
+	*backupHandlers
 	*bookHandlers
+	*doorHandlers
 	*handHandlers
 	*cabinetHandlers
 	*careHandlers
@@ -52,7 +58,9 @@ func (s *Server) group() {
 	s.handlers = handlers{
 		signInHandlers:   &signInHandlers{s},
 		peopleHandlers:   &peopleHandlers{s},
+		backupHandlers:   &backupHandlers{s},
 		bookHandlers:     &bookHandlers{s},
+		doorHandlers:     &doorHandlers{s},
 		handHandlers:     &handHandlers{s},
 		cabinetHandlers:  &cabinetHandlers{s},
 		careHandlers:     &careHandlers{s},

@@ -27,7 +27,7 @@ func (s *mailboxHandlers) mailbox(v store.Viewer, m *store.Mailbox) Mailbox {
 		Revision: m.Revision, State: MailboxState(status.State), Since: status.Since, Problem: status.Problem,
 		Advice: status.Advice}
 	if !v.Role.May(store.Administrator) { // anyone who knows a drop address can send to it
-		out.Address, out.Word = nil, nil
+		out.Address, out.Word, out.Proxy = nil, nil, nil // a proxy's password may stand in its address
 	}
 	if m.Kind == "drop" {
 		senders := append([]string{}, p.Senders...)
@@ -266,7 +266,7 @@ func (s *mailboxHandlers) GetMailboxRemains(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	remains, err := s.Engine.RemainsOfMailbox(ctx, v, &m)
+	remains, err := s.Engine.Mailboxes.RemainsOf(ctx, v, &m)
 	return GetMailboxRemains200JSONResponse{Filed: remains.Filed, Waiting: remains.Waiting,
 		MessagesOnlyHere: remains.OnlyHere, UsedBy: append([]string{}, used...)}, err
 }

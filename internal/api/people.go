@@ -1,17 +1,20 @@
 package api
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
 	"net/mail"
 	"slices"
 	"strings"
 	"time"
 
+	"github.com/gofiber/fiber/v3"
 	openapi_types "github.com/oapi-codegen/runtime/types"
 
 	"inktray.example/inktray/internal/core/password"
@@ -24,10 +27,13 @@ import (
 // directory turns identities of people, groups, mailboxes and cabinets into names, and back.
 type directory struct {
 	mailboxes, cabinets, groups, people map[string]string // by id
+	grants                              map[string]store.Rights
+	groupsOf, peopleIn                  map[string][]string // ids, by the id of the person or group
 }
 
 func (s *peopleHandlers) directory(ctx context.Context) (*directory, error) {
-	d := &directory{map[string]string{}, map[string]string{}, map[string]string{}, map[string]string{}}
+	d := &directory{mailboxes: map[string]string{}, cabinets: map[string]string{}, groups: map[string]string{},
+		people: map[string]string{}}
 	mailboxes, err := s.Store.Mailboxes.All(ctx, store.System)
 	if err != nil {
 		return nil, err
@@ -56,7 +62,11 @@ func (s *peopleHandlers) directory(ctx context.Context) (*directory, error) {
 	for i := range people {
 		d.people[people[i].ID] = people[i].Name
 	}
-	return d, nil
+	if d.grants, err = s.Store.People.Grants(ctx); err != nil {
+		return nil, err
+	}
+	d.groupsOf, d.peopleIn, err = s.Store.People.Members(ctx)
+	return d, err
 }
 
 // named gives names for identities; what is not there any more is left out.
@@ -75,12 +85,16 @@ func named(of map[string]string, ids []string) []string {
 func identified(of map[string]string, place, what string, names []string) ([]string, []FieldProblem) {
 	var ids []string
 	var unknown []FieldProblem
+	exact, folded := map[string]string{}, map[string][]string{} // ids
+	for id, name := range of {
+		exact[name] = id
+		folded[strings.ToLower(name)] = append(folded[strings.ToLower(name)], id)
+	}
 	for i, name := range names {
-		found := ""
-		for id, is := range of {
-			if strings.EqualFold(is, strings.TrimSpace(name)) {
-				found = id
-			}
+		name = strings.TrimSpace(name)
+		found, there := exact[name]
+		if same := folded[strings.ToLower(name)]; !there && len(same) == 1 { // else it is not known who is meant
+			found = same[0]
 		}
 		if found == "" {
 			unknown = append(unknown, FieldProblem{Place: fmt.Sprintf("%s.%d", place, i),
@@ -116,23 +130,22 @@ func manyFields(all []FieldProblem) error {
 	return &problem{status: 422, kind: "invalid", text: strings.Join(texts, "; "), fields: all}
 }
 
-func (s *peopleHandlers) person(ctx context.Context, d *directory, p *store.Person, groups []string) (Person, error) {
-	r, err := s.Store.People.RightsOf(ctx, p.ID, p.AllMailboxes, p.AllCabinets)
-	if err != nil {
-		return Person{}, err
-	}
-	if p.Role == store.Administrator {
-		r.AllMailboxes, r.AllCabinets = true, true
-	}
+func (d *directory) person(p *store.Person) Person {
+	r := d.grants[p.ID]
+	r.AllMailboxes = p.AllMailboxes || p.Role == store.Administrator
+	r.AllCabinets = p.AllCabinets || p.Role == store.Administrator
 	out := Person{ID: p.ID, Name: p.Name, Mail: optional(p.Mail), Role: Role(p.Role), State: PersonStateActive,
-		Rights: d.shown(r), Groups: named(d.groups, groups), MadeAt: p.MadeAt, SignedInAt: p.SignedInAt, Revision: p.Revision}
+		Rights: d.shown(r), Groups: named(d.groups, d.groupsOf[p.ID]), MadeAt: p.MadeAt,
+		SignedInAt: p.SignedInAt, Revision: p.Revision}
+	factor, office := len(p.TOTP) > 0, p.Subject != ""
+	out.SecondFactor, out.Office = &factor, &office
 	switch {
 	case p.LockedAt != nil:
 		out.State = PersonStateLocked
-	case p.Password == "":
+	case p.Password == "" && p.Subject == "":
 		out.State = PersonStateInvited
 	}
-	return out, nil
+	return out
 }
 
 // personAs reads a person back, as people see her.
@@ -145,11 +158,7 @@ func (s *peopleHandlers) personAs(ctx context.Context, id string) (Person, error
 	if err != nil {
 		return Person{}, err
 	}
-	groups, _, err := s.Store.People.Members(ctx)
-	if err != nil {
-		return Person{}, err
-	}
-	return s.person(ctx, d, &p, groups[p.ID])
+	return d.person(&p), nil
 }
 
 // ListPeople lists who may sign in.
@@ -162,28 +171,16 @@ func (s *peopleHandlers) ListPeople(ctx context.Context, _ ListPeopleRequestObje
 	if err != nil {
 		return nil, err
 	}
-	groups, _, err := s.Store.People.Members(ctx)
-	if err != nil {
-		return nil, err
-	}
 	out := ListPeople200JSONResponse{}
 	for i := range people {
-		p, err := s.person(ctx, d, &people[i], groups[people[i].ID])
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, p)
+		out = append(out, d.person(&people[i]))
 	}
 	return out, nil
 }
 
 // wanted reads what somebody wants a person to be.
-func (s *peopleHandlers) wanted(ctx context.Context, in *PersonSettings, place string) (p store.Person, r store.Rights,
-	groups []string, err error) {
-	d, err := s.directory(ctx)
-	if err != nil {
-		return p, r, nil, err
-	}
+func (d *directory) wanted(in *PersonSettings, place string) (p store.Person, r store.Rights, groups []string,
+	err error) {
 	p = store.Person{Name: strings.TrimSpace(in.Name), Mail: strings.TrimSpace(text(in.Mail)), Role: store.Role(in.Role)}
 	r, wrong := d.rights(in.Rights, place+"rights")
 	if in.Groups != nil {
@@ -256,7 +253,11 @@ func (s *peopleHandlers) invited(ctx context.Context, p *store.Person, link *sto
 // InvitePerson makes somebody, who chooses a password by a link.
 func (s *peopleHandlers) InvitePerson(ctx context.Context, r InvitePersonRequestObject) (InvitePersonResponseObject,
 	error) {
-	p, rights, groups, err := s.wanted(ctx, &r.Body.Person, "person.")
+	d, err := s.directory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p, rights, groups, err := d.wanted(&r.Body.Person, "person.")
 	if err != nil {
 		return nil, err
 	}
@@ -294,21 +295,20 @@ func (s *peopleHandlers) ChangePerson(ctx context.Context, r ChangePersonRequest
 	if err != nil {
 		return nil, err
 	}
-	p, rights, groups, err := s.wanted(ctx, r.Body, "")
+	d, err := s.directory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p, rights, groups, err := d.wanted(r.Body, "")
 	if err != nil {
 		return nil, err
 	}
 	if r.Body.Rights == nil { // what is not said stays
-		if rights, err = s.Store.People.RightsOf(ctx, now.ID, now.AllMailboxes, now.AllCabinets); err != nil {
-			return nil, err
-		}
+		rights = d.grants[now.ID]
+		rights.AllMailboxes, rights.AllCabinets = now.AllMailboxes, now.AllCabinets
 	}
 	if r.Body.Groups == nil {
-		all, _, err := s.Store.People.Members(ctx)
-		if err != nil {
-			return nil, err
-		}
-		groups = all[now.ID]
+		groups = d.groupsOf[now.ID]
 	}
 	if r.Body.Mail == nil {
 		p.Mail = now.Mail
@@ -380,13 +380,39 @@ func (s *peopleHandlers) UseLink(ctx context.Context, r UseLinkRequestObject) (U
 	if err != nil {
 		return nil, err
 	}
+	if err := s.byPassword(ctx, &p); err != nil {
+		return nil, err
+	}
+	if len(p.TOTP) > 0 {
+		if err := s.linkedFactor(ctx, &p, text(r.Body.Factor)); err != nil {
+			return nil, err
+		}
+	}
 	if p, err = s.Store.People.UseLink(ctx, strings.TrimSpace(r.Body.Code), hash, s.Clock()); err != nil {
 		return nil, peopleFault(err, "")
 	}
 	s.Engine.Changed(events.Sessions)
-	cookie, err := s.signInHandlers.session(ctx, p)
-	return UseLink200JSONResponse{Body: Me{Name: p.Name, Role: Role(p.Role)},
+	me, cookie, err := s.signInHandlers.session(ctx, p, byBrowser)
+	return UseLink200JSONResponse{Body: me,
 		Headers: UseLink200ResponseHeaders{SetCookie: &cookie}}, err
+}
+
+// linkedFactor asks for the second factor of somebody who chooses a password by a link.
+func (s *peopleHandlers) linkedFactor(ctx context.Context, p *store.Person, code string) error {
+	key := "factor " + p.ID
+	if wait := s.throttle.wait(key); wait > 0 {
+		return tooMany(wait)
+	}
+	if code == "" {
+		return errFactor
+	}
+	fits, err := s.factorFits(ctx, p, code)
+	if err == nil && !fits {
+		s.throttle.failed(key, freeTries)
+		s.noteFailure(ctx, p.Name)
+		err = errWrongFactor
+	}
+	return err
 }
 
 // ChangeMyPassword keeps another password. Wrong old ones count as wrong tries to sign in.
@@ -492,17 +518,11 @@ func (s *peopleHandlers) groupsNow(ctx context.Context) ([]Group, error) {
 	if err != nil {
 		return nil, err
 	}
-	_, people, err := s.Store.People.Members(ctx)
-	if err != nil {
-		return nil, err
-	}
 	out := []Group{}
 	for _, g := range groups {
-		r, err := s.Store.People.RightsOf(ctx, g.ID, g.AllMailboxes, g.AllCabinets)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, Group{ID: g.ID, Name: g.Name, Rights: d.shown(r), People: named(d.people, people[g.ID]),
+		r := d.grants[g.ID]
+		r.AllMailboxes, r.AllCabinets = g.AllMailboxes, g.AllCabinets
+		out = append(out, Group{ID: g.ID, Name: g.Name, Rights: d.shown(r), People: named(d.people, d.peopleIn[g.ID]),
 			Revision: g.Revision})
 	}
 	return out, nil
@@ -626,36 +646,58 @@ func (s *peopleHandlers) ListAudit(ctx context.Context, r ListAuditRequestObject
 	return out, nil
 }
 
-// ExportAudit gives what is found as a table.
+// ExportAudit gives what is found as a table, line by line as it is sent.
 func (s *peopleHandlers) ExportAudit(ctx context.Context, r ExportAuditRequestObject) (ExportAuditResponseObject,
 	error) {
 	p := r.Params
 	q := s.trailQuery(p.Text, p.Person, p.From, p.To)
 	q.Most = 1000
-	var failed error
-	var b bytes.Buffer
-	err := register.Table(&b, []string{"number", "at", "person", "action", "object", "place", "token", "changes"},
-		func(yield func([]string) bool) {
-			for {
-				rows, err := s.Store.Trail.Find(ctx, q)
-				if failed = err; err != nil {
+	first, err := s.Store.Trail.Find(ctx, q) // what is wrong with the records is told before anything is sent
+	return &auditTable{server: s.Server, q: q, first: first}, err
+}
+
+// auditTable is the audit trail as a table.
+type auditTable struct {
+	server *Server
+	q      store.TrailQuery
+	first  []store.Audit
+}
+
+// VisitExportAuditResponse sends the table.
+func (t *auditTable) VisitExportAuditResponse(c fiber.Ctx) error {
+	c.Set("Content-Type", "text/csv")
+	c.Set("Content-Disposition", `attachment; filename="audit.csv"`)
+	ctx := t.server.stop // the request's own ends before the table is sent
+	return c.SendStreamWriter(func(w *bufio.Writer) {
+		titles := []string{"number", "at", "person", "action", "object", "place", "token", "changes"}
+		if err := register.Table(w, titles, t.rows(ctx)); err != nil {
+			t.server.Log.Info("a table of the audit trail was not sent to its end", "error", err)
+		}
+	})
+}
+
+// rows reads the lines that are found, some at a time.
+func (t *auditTable) rows(ctx context.Context) iter.Seq[[]string] {
+	return func(yield func([]string) bool) {
+		zone := t.server.Engine.Zone
+		for rows := t.first; ; {
+			for i := range rows {
+				a := &rows[i]
+				if !yield([]string{fmt.Sprint(a.ID), a.At.In(zone).Format("2006-01-02 15:04:05"), a.Actor, a.Action, a.Object,
+					a.Place, a.Token, a.Changes}) {
 					return
 				}
-				for i := range rows {
-					a := &rows[i]
-					if !yield([]string{fmt.Sprint(a.ID), a.At.In(s.Engine.Zone).Format("2006-01-02 15:04:05"), a.Actor, a.Action,
-						a.Object, a.Place, a.Token, a.Changes}) {
-						return
-					}
-				}
-				if len(rows) < q.Most {
-					return
-				}
-				q.Before = rows[len(rows)-1].ID
 			}
-		})
-	if err := errors.Join(failed, err); err != nil {
-		return nil, err
+			if len(rows) < t.q.Most {
+				return
+			}
+			t.q.Before = rows[len(rows)-1].ID
+			var err error
+			if rows, err = t.server.Store.Trail.Find(ctx, t.q); err != nil {
+				t.server.Log.Error("reading the audit trail for a table", "error", err)
+				yield([]string{"", "", "", "The table ends here: the records could not be read further.", "", "", "", ""})
+				return
+			}
+		}
 	}
-	return ExportAudit200TextCsvResponse{Body: &b, ContentLength: int64(b.Len())}, nil
 }

@@ -38,7 +38,7 @@ func (s *placeHandlers) GetReady(ctx context.Context, _ GetReadyRequestObject) (
 func (s *placeHandlers) CheckRecords(ctx context.Context, r CheckRecordsRequestObject) (CheckRecordsResponseObject,
 	error) {
 	full := r.Body.Full != nil && *r.Body.Full
-	found, err := s.Engine.ExamineRecords(ctx, full)
+	found, err := s.Engine.Registry.ExamineRecords(ctx, full)
 	if found == nil {
 		found = []string{}
 	}

@@ -189,6 +189,48 @@ func (e AlarmSettingsWeekdays) Valid() bool {
 	}
 }
 
+// Defines values for BackupPlace.
+const (
+	BackupPlaceCabinet BackupPlace = "cabinet"
+	BackupPlaceFolder  BackupPlace = "folder"
+	BackupPlaceNone    BackupPlace = "none"
+)
+
+// Valid indicates whether the value is a known member of the BackupPlace enum.
+func (e BackupPlace) Valid() bool {
+	switch e {
+	case BackupPlaceCabinet:
+		return true
+	case BackupPlaceFolder:
+		return true
+	case BackupPlaceNone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for BackupSettingsPlace.
+const (
+	BackupSettingsPlaceCabinet BackupSettingsPlace = "cabinet"
+	BackupSettingsPlaceFolder  BackupSettingsPlace = "folder"
+	BackupSettingsPlaceNone    BackupSettingsPlace = "none"
+)
+
+// Valid indicates whether the value is a known member of the BackupSettingsPlace enum.
+func (e BackupSettingsPlace) Valid() bool {
+	switch e {
+	case BackupSettingsPlaceCabinet:
+		return true
+	case BackupSettingsPlaceFolder:
+		return true
+	case BackupSettingsPlaceNone:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CabinetKind.
 const (
 	Local  CabinetKind = "local"
@@ -981,6 +1023,48 @@ func (e Scope) Valid() bool {
 	}
 }
 
+// Defines values for SignInRulesSecondFactor.
+const (
+	SignInRulesSecondFactorAdministrators SignInRulesSecondFactor = "administrators"
+	SignInRulesSecondFactorEveryone       SignInRulesSecondFactor = "everyone"
+	SignInRulesSecondFactorNobody         SignInRulesSecondFactor = "nobody"
+)
+
+// Valid indicates whether the value is a known member of the SignInRulesSecondFactor enum.
+func (e SignInRulesSecondFactor) Valid() bool {
+	switch e {
+	case SignInRulesSecondFactorAdministrators:
+		return true
+	case SignInRulesSecondFactorEveryone:
+		return true
+	case SignInRulesSecondFactorNobody:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SignInSettingsSecondFactor.
+const (
+	SignInSettingsSecondFactorAdministrators SignInSettingsSecondFactor = "administrators"
+	SignInSettingsSecondFactorEveryone       SignInSettingsSecondFactor = "everyone"
+	SignInSettingsSecondFactorNobody         SignInSettingsSecondFactor = "nobody"
+)
+
+// Valid indicates whether the value is a known member of the SignInSettingsSecondFactor enum.
+func (e SignInSettingsSecondFactor) Valid() bool {
+	switch e {
+	case SignInSettingsSecondFactorAdministrators:
+		return true
+	case SignInSettingsSecondFactorEveryone:
+		return true
+	case SignInSettingsSecondFactorNobody:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SteerRequestTo.
 const (
 	SteerRequestToPaused  SteerRequestTo = "paused"
@@ -1601,6 +1685,96 @@ type AuditPage struct {
 	Next *int64 `json:"next,omitempty"`
 }
 
+// Backup Where and when backups are made, and what came of the last ones.
+type Backup struct {
+	At        string `json:"at"`
+	Cabinet   string `json:"cabinet"`
+	EveryDays int    `json:"every_days"`
+
+	// FailedAt where no backup came of the last try
+	FailedAt *time.Time `json:"failed_at,omitempty"`
+	Folder   string     `json:"folder"`
+	Keep     int        `json:"keep"`
+
+	// Kept of this installation, the newest first
+	Kept []struct {
+		Name string `json:"name"`
+		Size *int64 `json:"size,omitempty"`
+	} `json:"kept"`
+
+	// KeptProblem why they cannot be listed
+	KeptProblem *string `json:"kept_problem,omitempty"`
+
+	// Last A backup that was made and read back.
+	Last *BackupDone `json:"last,omitempty"`
+
+	// Late the last one is older than twice the time between two, or there is none though there should be
+	Late bool `json:"late"`
+
+	// Next when the next one is due
+	Next           *time.Time  `json:"next,omitempty"`
+	PassphraseKept bool        `json:"passphrase_kept"`
+	Place          BackupPlace `json:"place"`
+
+	// Problem why
+	Problem    *string  `json:"problem,omitempty"`
+	PublicKeys []string `json:"public_keys"`
+	Revision   int      `json:"revision"`
+
+	// RunningSince of one that is being made
+	RunningSince *time.Time `json:"running_since,omitempty"`
+}
+
+// BackupPlace defines model for Backup.Place.
+type BackupPlace string
+
+// BackupDone A backup that was made and read back.
+type BackupDone struct {
+	At    time.Time `json:"at"`
+	Files int       `json:"files"`
+	Name  string    `json:"name"`
+
+	// Place in words
+	Place   string  `json:"place"`
+	Seconds float32 `json:"seconds"`
+	Size    int64   `json:"size"`
+}
+
+// BackupSeal Who can open a backup: whoever knows a passphrase, or has the private key to one of some public keys (age).
+type BackupSeal struct {
+	// Passphrase 12 characters at least
+	Passphrase *string `json:"passphrase,omitempty"`
+
+	// PublicKeys each begins with age1
+	PublicKeys *[]string `json:"public_keys,omitempty"`
+}
+
+// BackupSettings Where and when backups are made, and who can open them.
+type BackupSettings struct {
+	// At time of the day in the office's zone
+	At *string `json:"at,omitempty"`
+
+	// Cabinet the name of a cabinet; backups are in its folder “Ink Tray backups”
+	Cabinet   *string `json:"cabinet,omitempty"`
+	EveryDays *int    `json:"every_days,omitempty"`
+
+	// Folder the whole path of a folder on the service's machine
+	Folder *string `json:"folder,omitempty"`
+
+	// Keep how many are kept
+	Keep *int `json:"keep,omitempty"`
+
+	// Passphrase without it the one that is kept stays; it is never given out
+	Passphrase *string             `json:"passphrase,omitempty"`
+	Place      BackupSettingsPlace `json:"place"`
+
+	// PublicKeys in place of a passphrase
+	PublicKeys *[]string `json:"public_keys,omitempty"`
+}
+
+// BackupSettingsPlace defines model for BackupSettings.Place.
+type BackupSettingsPlace string
+
 // Cabinet A place into which files are filed, and its present state.
 type Cabinet struct {
 	// Address how colleagues reach it from their machines
@@ -1929,6 +2103,34 @@ type ExportRequestPer string
 
 // ExportRequestSort defines model for ExportRequest.Sort.
 type ExportRequestSort string
+
+// Factor A second factor.
+type Factor struct {
+	// Asked the rules ask for one
+	Asked bool `json:"asked"`
+
+	// Codes codes for when the app is lost that were not used yet
+	Codes int        `json:"codes"`
+	SetUp bool       `json:"set_up"`
+	Since *time.Time `json:"since,omitempty"`
+}
+
+// FactorCode A code of the authenticator app.
+type FactorCode struct {
+	Code string `json:"code"`
+}
+
+// FactorSecret What an authenticator app needs.
+type FactorSecret struct {
+	// Address otpauth://…
+	Address string `json:"address"`
+
+	// Picture the address as a QR code, a data: address with a PNG
+	Picture string `json:"picture"`
+
+	// Secret base32
+	Secret string `json:"secret"`
+}
 
 // FieldProblem What is wrong with one field of a request.
 type FieldProblem struct {
@@ -2318,8 +2520,11 @@ type LinkRequest struct {
 
 // LinkUse A password that is chosen by a link.
 type LinkUse struct {
-	Code     string `json:"code"`
-	Password string `json:"password"`
+	Code string `json:"code"`
+
+	// Factor a code of the authenticator app, where the person has a second factor
+	Factor   *string `json:"factor,omitempty"`
+	Password string  `json:"password"`
 }
 
 // Lock Whether somebody is kept out.
@@ -2530,7 +2735,9 @@ type MatterWays string
 
 // Me Who is signed in, and what this person may do.
 type Me struct {
-	Name string `json:"name"`
+	// MustEnrol first a second factor is to be set up; nothing else can be done until then
+	MustEnrol *bool  `json:"must_enrol,omitempty"`
+	Name      string `json:"name"`
 
 	// Role What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
 	Role Role `json:"role"`
@@ -2582,6 +2789,43 @@ type Notice struct {
 	// Mailbox the mailbox that it is about, by its id
 	Mailbox *string `json:"mailbox,omitempty"`
 	Text    string  `json:"text"`
+}
+
+// OfficeDoor Whether people sign in at the office's own sign-in.
+type OfficeDoor struct {
+	// Name what it is called
+	Name *string `json:"name,omitempty"`
+
+	// Only only administrators sign in by password
+	Only *bool `json:"only,omitempty"`
+	Open bool  `json:"open"`
+}
+
+// OfficeSettings The office's own sign-in, by OpenID Connect.
+type OfficeSettings struct {
+	// Claim the claim that gives the role
+	Claim *string `json:"claim,omitempty"`
+
+	// Client what this service is called there (client id)
+	Client string `json:"client"`
+
+	// Issuer the address of the office's sign-in; empty for none
+	Issuer string `json:"issuer"`
+
+	// MakePeople let in whom the claim gives a role, also if nobody invited them; they see nothing until somebody gives them rights
+	MakePeople *bool `json:"make_people,omitempty"`
+
+	// Name what stands on the button: Sign in with …
+	Name *string `json:"name,omitempty"`
+
+	// Only only administrators sign in by password
+	Only *bool `json:"only,omitempty"`
+
+	// Roles roles by the claim's values; the one that may most counts
+	Roles *map[string]Role `json:"roles,omitempty"`
+
+	// Secret the client's secret; without it the one that is kept stays
+	Secret *string `json:"secret,omitempty"`
 }
 
 // OldMailRequest Which mail that lies in the folders of a rule already is to be filed, and how fast.
@@ -2640,6 +2884,11 @@ type OutgoingSettings struct {
 
 // OutgoingSettingsEncryption defines model for OutgoingSettings.Encryption.
 type OutgoingSettingsEncryption string
+
+// OwnPassword Your password, once more.
+type OwnPassword struct {
+	Password string `json:"password"`
+}
 
 // Pass One run of work: live filing, old mail, filing by hand, a verification or a move.
 type Pass struct {
@@ -2724,19 +2973,25 @@ type Pattern struct {
 
 // Person Somebody who may sign in.
 type Person struct {
-	Groups   []string  `json:"groups"`
-	ID       string    `json:"id"`
-	MadeAt   time.Time `json:"made_at"`
-	Mail     *string   `json:"mail,omitempty"`
-	Name     string    `json:"name"`
-	Revision int       `json:"revision"`
+	Groups []string  `json:"groups"`
+	ID     string    `json:"id"`
+	MadeAt time.Time `json:"made_at"`
+	Mail   *string   `json:"mail,omitempty"`
+	Name   string    `json:"name"`
+
+	// Office has signed in at the office's sign-in
+	Office   *bool `json:"office,omitempty"`
+	Revision int   `json:"revision"`
 
 	// Rights What somebody may see: all mailboxes and cabinets, or some, by name. Administrators see all.
 	Rights Rights `json:"rights"`
 
 	// Role What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
-	Role       Role       `json:"role"`
-	SignedInAt *time.Time `json:"signed_in_at,omitempty"`
+	Role Role `json:"role"`
+
+	// SecondFactor has set up a second factor
+	SecondFactor *bool      `json:"second_factor,omitempty"`
+	SignedInAt   *time.Time `json:"signed_in_at,omitempty"`
 
 	// State invited people have not chosen a password yet
 	State PersonState `json:"state"`
@@ -2769,8 +3024,11 @@ type Problem struct {
 	// Detail a sentence that a person understands
 	Detail   string          `json:"detail"`
 	Problems *[]FieldProblem `json:"problems,omitempty"`
-	Status   int             `json:"status"`
-	Title    string          `json:"title"`
+
+	// Request the name of the request, where something went wrong inside: the service's log says more under it
+	Request *string `json:"request,omitempty"`
+	Status  int     `json:"status"`
+	Title   string  `json:"title"`
 
 	// Type stable, such as urn:inktray:problem:invalid
 	Type string `json:"type"`
@@ -2835,6 +3093,11 @@ type RecordsCheck struct {
 
 	// Whole whether nothing is wrong
 	Whole bool `json:"whole"`
+}
+
+// RecoveryCodes Codes for when the app is lost. Each works once.
+type RecoveryCodes struct {
+	Codes []string `json:"codes"`
 }
 
 // RefusedMessage A message of a file that was not taken in, and why.
@@ -3054,6 +3317,44 @@ type RenamedFrom struct {
 	Name string `json:"name"`
 }
 
+// Restored How far records that came out of a backup are compared with mailboxes and cabinets.
+type Restored struct {
+	// EndedAt when the comparison was over; not said while it goes on
+	EndedAt *time.Time `json:"ended_at,omitempty"`
+
+	// EndedBy who ended it; not said where it came to its end
+	EndedBy *string `json:"ended_by,omitempty"`
+
+	// Files files of the cabinets that the backup did not know, with those that are kept out of the way
+	Files int `json:"files"`
+
+	// MadeAt when the backup was made
+	MadeAt time.Time `json:"made_at"`
+
+	// Missing files of the register that are not where they were filed
+	Missing int `json:"missing"`
+
+	// MissingExamples 100 of these at most
+	MissingExamples []string `json:"missing_examples"`
+
+	// Recognised of these were recognised and are in the register
+	Recognised int       `json:"recognised"`
+	RestoredAt time.Time `json:"restored_at"`
+
+	// TakenBack filings of the backup that had been taken back after it
+	TakenBack int `json:"taken_back"`
+
+	// Unknown files that nothing was recognised in, at the end
+	Unknown *int `json:"unknown,omitempty"`
+
+	// WaitsForCabinets that were not looked through yet
+	WaitsForCabinets []string `json:"waits_for_cabinets"`
+
+	// WaitsForItems attachments that came before the restoring and are not decided yet
+	WaitsForItems     int      `json:"waits_for_items"`
+	WaitsForMailboxes []string `json:"waits_for_mailboxes"`
+}
+
 // Revision A state that a rule had, and what it changed.
 type Revision struct {
 	// Lines what it changed of the one before
@@ -3200,9 +3501,40 @@ type SetupRequest struct {
 
 // SignInRequest The name and password of a person.
 type SignInRequest struct {
-	Name     string `json:"name"`
-	Password string `json:"password"`
+	// Code of the authenticator app, or one for when it is lost; asked for by a problem of the type second-factor
+	Code     *string `json:"code,omitempty"`
+	Name     string  `json:"name"`
+	Password string  `json:"password"`
 }
+
+// SignInRules How people sign in.
+type SignInRules struct {
+	// Office The office's own sign-in, by OpenID Connect.
+	Office *OfficeSettings `json:"office,omitempty"`
+
+	// ReturnAddress what the office's sign-in has to know as the address to return to
+	ReturnAddress string                  `json:"return_address"`
+	Revision      int                     `json:"revision"`
+	SecondFactor  SignInRulesSecondFactor `json:"second_factor"`
+
+	// SecretKept the office's sign-in has a secret
+	SecretKept bool `json:"secret_kept"`
+}
+
+// SignInRulesSecondFactor defines model for SignInRules.SecondFactor.
+type SignInRulesSecondFactor string
+
+// SignInSettings How people sign in.
+type SignInSettings struct {
+	// Office The office's own sign-in, by OpenID Connect.
+	Office *OfficeSettings `json:"office,omitempty"`
+
+	// SecondFactor of whom it is asked
+	SecondFactor SignInSettingsSecondFactor `json:"second_factor"`
+}
+
+// SignInSettingsSecondFactor of whom it is asked
+type SignInSettingsSecondFactor string
 
 // SteerRequest Pauses, continues or stops a pass.
 type SteerRequest struct {
@@ -3739,6 +4071,12 @@ type ExportAuditParams struct {
 	To *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
 }
 
+// PlanBackupsParams defines parameters for PlanBackups.
+type PlanBackupsParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ChangeCabinetParams defines parameters for ChangeCabinet.
 type ChangeCabinetParams struct {
 	// IfMatch the revision that was read
@@ -3853,6 +4191,17 @@ type ExplainMessageParams struct {
 
 	// Show how many messages are shown one by one; those of which something is filed come first
 	Show *int `form:"show,omitempty" json:"show,omitempty"`
+}
+
+// BackFromOfficeParams defines parameters for BackFromOffice.
+type BackFromOfficeParams struct {
+	State            *string `form:"state,omitempty" json:"state,omitempty"`
+	Code             *string `form:"code,omitempty" json:"code,omitempty"`
+	Error            *string `form:"error,omitempty" json:"error,omitempty"`
+	ErrorDescription *string `form:"error_description,omitempty" json:"error_description,omitempty"`
+	Iss              *string `form:"iss,omitempty" json:"iss,omitempty"`
+	SessionState     *string `form:"session_state,omitempty" json:"session_state,omitempty"`
+	Scope            *string `form:"scope,omitempty" json:"scope,omitempty"`
 }
 
 // SetOutgoingParams defines parameters for SetOutgoing.
@@ -4116,6 +4465,12 @@ type ChangeRuleParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// SetSignInParams defines parameters for SetSignIn.
+type SetSignInParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ChangeTableParams defines parameters for ChangeTable.
 type ChangeTableParams struct {
 	// IfMatch the revision that was read
@@ -4164,6 +4519,12 @@ type AddAlarmJSONRequestBody = AlarmSettings
 
 // ChangeAlarmJSONRequestBody defines body for ChangeAlarm for application/json ContentType.
 type ChangeAlarmJSONRequestBody = AlarmSettings
+
+// PlanBackupsJSONRequestBody defines body for PlanBackups for application/json ContentType.
+type PlanBackupsJSONRequestBody = BackupSettings
+
+// DownloadBackupJSONRequestBody defines body for DownloadBackup for application/json ContentType.
+type DownloadBackupJSONRequestBody = BackupSeal
 
 // ChangeByHandJSONRequestBody defines body for ChangeByHand for application/json ContentType.
 type ChangeByHandJSONRequestBody = HandChange
@@ -4224,6 +4585,18 @@ type ChangeAddressJSONRequestBody = AddressChange
 
 // AskConsentJSONRequestBody defines body for AskConsent for application/json ContentType.
 type AskConsentJSONRequestBody AskConsentJSONBody
+
+// RemoveMyFactorJSONRequestBody defines body for RemoveMyFactor for application/json ContentType.
+type RemoveMyFactorJSONRequestBody = OwnPassword
+
+// BeginFactorJSONRequestBody defines body for BeginFactor for application/json ContentType.
+type BeginFactorJSONRequestBody = OwnPassword
+
+// ConfirmFactorJSONRequestBody defines body for ConfirmFactor for application/json ContentType.
+type ConfirmFactorJSONRequestBody = FactorCode
+
+// MakeRecoveryCodesJSONRequestBody defines body for MakeRecoveryCodes for application/json ContentType.
+type MakeRecoveryCodesJSONRequestBody = OwnPassword
 
 // ChangeMyPasswordJSONRequestBody defines body for ChangeMyPassword for application/json ContentType.
 type ChangeMyPasswordJSONRequestBody = PasswordChange
@@ -4299,6 +4672,9 @@ type SignInJSONRequestBody = SignInRequest
 
 // PostSetupJSONRequestBody defines body for PostSetup for application/json ContentType.
 type PostSetupJSONRequestBody = SetupRequest
+
+// SetSignInJSONRequestBody defines body for SetSignIn for application/json ContentType.
+type SetSignInJSONRequestBody = SignInSettings
 
 // AddTableJSONRequestBody defines body for AddTable for application/json ContentType.
 type AddTableJSONRequestBody = LookupTableSettings
@@ -4377,6 +4753,18 @@ type ServerInterface interface {
 	// ExportAudit All that is found, as a table (CSV).
 	// (GET /api/v1/audit/export)
 	ExportAudit(c fiber.Ctx, params ExportAuditParams) error
+	// GetBackup Where and when backups are made, and the last one.
+	// (GET /api/v1/backup)
+	GetBackup(c fiber.Ctx) error
+	// MakeBackup Make a backup now at the place that is set. It is read back once it is written.
+	// (POST /api/v1/backup)
+	MakeBackup(c fiber.Ctx) error
+	// PlanBackups Set where and when backups are made. The first one is made at once.
+	// (PUT /api/v1/backup)
+	PlanBackups(c fiber.Ctx, params PlanBackupsParams) error
+	// DownloadBackup Make a backup now and send it. Whoever asked reads it back: an answer that ends too early is no whole backup.
+	// (POST /api/v1/backup/file)
+	DownloadBackup(c fiber.Ctx) error
 	// ChangeByHand Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
 	// (POST /api/v1/by-hand/change)
 	ChangeByHand(c fiber.Ctx) error
@@ -4530,6 +4918,21 @@ type ServerInterface interface {
 	// GetMe Who is signed in.
 	// (GET /api/v1/me)
 	GetMe(c fiber.Ctx) error
+	// RemoveMyFactor Sign in without a second factor again.
+	// (DELETE /api/v1/me/factor)
+	RemoveMyFactor(c fiber.Ctx) error
+	// GetMyFactor Your second factor.
+	// (GET /api/v1/me/factor)
+	GetMyFactor(c fiber.Ctx) error
+	// BeginFactor Begin to set up codes of an authenticator app (RFC 6238): a secret for the app. It counts once a code of it was given.
+	// (POST /api/v1/me/factor)
+	BeginFactor(c fiber.Ctx) error
+	// ConfirmFactor Prove that the app has the secret. From then on a code is asked for at each sign-in.
+	// (PUT /api/v1/me/factor)
+	ConfirmFactor(c fiber.Ctx) error
+	// MakeRecoveryCodes Make new codes for when the app is lost; the former ones no longer work.
+	// (POST /api/v1/me/factor/codes)
+	MakeRecoveryCodes(c fiber.Ctx) error
 	// ListMyKeys Your own sessions and tokens, the last used first.
 	// (GET /api/v1/me/keys)
 	ListMyKeys(c fiber.Ctx) error
@@ -4563,6 +4966,15 @@ type ServerInterface interface {
 	// GetMetrics Counts for a monitoring program, in the text format of Prometheus.
 	// (GET /api/v1/metrics)
 	GetMetrics(c fiber.Ctx) error
+	// GetOfficeDoor Whether people sign in at the office's own sign-in, and what it is called.
+	// (GET /api/v1/office-door)
+	GetOfficeDoor(c fiber.Ctx) error
+	// BackFromOffice Where the office's sign-in leads a browser back to.
+	// (GET /api/v1/office-door/back)
+	BackFromOffice(c fiber.Ctx, params BackFromOfficeParams) error
+	// GoToOffice Lead a browser to the office's sign-in (OpenID Connect, authorization code with PKCE).
+	// (GET /api/v1/office-door/go)
+	GoToOffice(c fiber.Ctx) error
 	// GetOutgoing How mail is sent.
 	// (GET /api/v1/outgoing)
 	GetOutgoing(c fiber.Ctx) error
@@ -4608,6 +5020,9 @@ type ServerInterface interface {
 	// ChangePerson Change a name, a role, or what somebody may see.
 	// (PUT /api/v1/people/{id})
 	ChangePerson(c fiber.Ctx, id string, params ChangePersonParams) error
+	// RemoveFactor Take a person's second factor away, because it was lost.
+	// (DELETE /api/v1/people/{id}/factor)
+	RemoveFactor(c fiber.Ctx, id ID) error
 	// MakeLink A new link by which somebody chooses a password; the former one ends. It works once.
 	// (POST /api/v1/people/{id}/link)
 	MakeLink(c fiber.Ctx, id string) error
@@ -4623,6 +5038,9 @@ type ServerInterface interface {
 	// CheckRecords Look whether Ink Tray's own records are whole: quickly, or in full with every index. Nothing is changed.
 	// (POST /api/v1/records/check)
 	CheckRecords(c fiber.Ctx) error
+	// ChangeKey Give the records a new key, with which every secret in them is sealed anew. Backups that were made before keep the former one.
+	// (POST /api/v1/records/key)
+	ChangeKey(c fiber.Ctx) error
 	// ListRegister The register, one line a filing; the newest number first unless something else is asked for.
 	// (GET /api/v1/register)
 	ListRegister(c fiber.Ctx, params ListRegisterParams) error
@@ -4695,6 +5113,12 @@ type ServerInterface interface {
 	// RehearseAll What all running rules together would do with messages that are there. Nothing is written.
 	// (POST /api/v1/rehearsals)
 	RehearseAll(c fiber.Ctx, params RehearseAllParams) error
+	// EndComparison End the comparison: what it waits for is no longer waited for.
+	// (DELETE /api/v1/restored)
+	EndComparison(c fiber.Ctx) error
+	// GetRestored How far records that came out of a backup are compared with mailboxes and cabinets. 404 where they came out of none.
+	// (GET /api/v1/restored)
+	GetRestored(c fiber.Ctx) error
 	// ListRules The rules in their order.
 	// (GET /api/v1/rules)
 	ListRules(c fiber.Ctx) error
@@ -4770,6 +5194,12 @@ type ServerInterface interface {
 	// PostSetup Make the first administrator, with the link that the first start printed.
 	// (POST /api/v1/setup)
 	PostSetup(c fiber.Ctx) error
+	// GetSignIn How people sign in: of whom a second factor is asked, and the office's own sign-in.
+	// (GET /api/v1/sign-in)
+	GetSignIn(c fiber.Ctx) error
+	// SetSignIn Set how people sign in. The office's sign-in is tried out before it is kept.
+	// (PUT /api/v1/sign-in)
+	SetSignIn(c fiber.Ctx, params SetSignInParams) error
 	// ListTables The tables in which patterns look something up.
 	// (GET /api/v1/tables)
 	ListTables(c fiber.Ctx) error
@@ -5243,6 +5673,103 @@ func (siw *ServerInterfaceWrapper) ExportAudit(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ExportAudit(c, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetBackup operation middleware
+func (siw *ServerInterfaceWrapper) GetBackup(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetBackup(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// MakeBackup operation middleware
+func (siw *ServerInterfaceWrapper) MakeBackup(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.MakeBackup(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// PlanBackups operation middleware
+func (siw *ServerInterfaceWrapper) PlanBackups(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PlanBackupsParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PlanBackups(c, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// DownloadBackup operation middleware
+func (siw *ServerInterfaceWrapper) DownloadBackup(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.DownloadBackup(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -6748,6 +7275,96 @@ func (siw *ServerInterfaceWrapper) GetMe(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// RemoveMyFactor operation middleware
+func (siw *ServerInterfaceWrapper) RemoveMyFactor(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RemoveMyFactor(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetMyFactor operation middleware
+func (siw *ServerInterfaceWrapper) GetMyFactor(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetMyFactor(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// BeginFactor operation middleware
+func (siw *ServerInterfaceWrapper) BeginFactor(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.BeginFactor(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ConfirmFactor operation middleware
+func (siw *ServerInterfaceWrapper) ConfirmFactor(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ConfirmFactor(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// MakeRecoveryCodes operation middleware
+func (siw *ServerInterfaceWrapper) MakeRecoveryCodes(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.MakeRecoveryCodes(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListMyKeys operation middleware
 func (siw *ServerInterfaceWrapper) ListMyKeys(c fiber.Ctx) error {
 
@@ -7080,6 +7697,121 @@ func (siw *ServerInterfaceWrapper) GetMetrics(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.GetMetrics(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetOfficeDoor operation middleware
+func (siw *ServerInterfaceWrapper) GetOfficeDoor(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetOfficeDoor(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// BackFromOffice operation middleware
+func (siw *ServerInterfaceWrapper) BackFromOffice(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params BackFromOfficeParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", query, &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter state: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "code" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "code", query, &params.Code, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter code: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "error" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "error", query, &params.Error, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter error: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "error_description" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "error_description", query, &params.ErrorDescription, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter error_description: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "iss" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "iss", query, &params.Iss, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter iss: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "session_state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "session_state", query, &params.SessionState, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter session_state: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "scope" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "scope", query, &params.Scope, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter scope: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.BackFromOffice(c, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GoToOffice operation middleware
+func (siw *ServerInterfaceWrapper) GoToOffice(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GoToOffice(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -7607,6 +8339,35 @@ func (siw *ServerInterfaceWrapper) ChangePerson(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// RemoveFactor operation middleware
+func (siw *ServerInterfaceWrapper) RemoveFactor(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RemoveFactor(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // MakeLink operation middleware
 func (siw *ServerInterfaceWrapper) MakeLink(c fiber.Ctx) error {
 
@@ -7706,6 +8467,24 @@ func (siw *ServerInterfaceWrapper) CheckRecords(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.CheckRecords(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ChangeKey operation middleware
+func (siw *ServerInterfaceWrapper) ChangeKey(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChangeKey(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -8711,6 +9490,42 @@ func (siw *ServerInterfaceWrapper) RehearseAll(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// EndComparison operation middleware
+func (siw *ServerInterfaceWrapper) EndComparison(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.EndComparison(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetRestored operation middleware
+func (siw *ServerInterfaceWrapper) GetRestored(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetRestored(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListRules operation middleware
 func (siw *ServerInterfaceWrapper) ListRules(c fiber.Ctx) error {
 
@@ -9391,6 +10206,67 @@ func (siw *ServerInterfaceWrapper) PostSetup(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.PostSetup(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetSignIn operation middleware
+func (siw *ServerInterfaceWrapper) GetSignIn(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetSignIn(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// SetSignIn operation middleware
+func (siw *ServerInterfaceWrapper) SetSignIn(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetSignInParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.SetSignIn(c, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -10188,6 +11064,28 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Post(options.BaseURL+"/api/v1/sessions", wrapper.SignIn)
 
+	router.Get(options.BaseURL+"/api/v1/office-door", wrapper.GetOfficeDoor)
+
+	router.Get(options.BaseURL+"/api/v1/office-door/go", wrapper.GoToOffice)
+
+	router.Get(options.BaseURL+"/api/v1/office-door/back", wrapper.BackFromOffice)
+
+	router.Get(options.BaseURL+"/api/v1/sign-in", wrapper.GetSignIn)
+
+	router.Put(options.BaseURL+"/api/v1/sign-in", wrapper.SetSignIn)
+
+	router.Delete(options.BaseURL+"/api/v1/me/factor", wrapper.RemoveMyFactor)
+
+	router.Get(options.BaseURL+"/api/v1/me/factor", wrapper.GetMyFactor)
+
+	router.Post(options.BaseURL+"/api/v1/me/factor", wrapper.BeginFactor)
+
+	router.Put(options.BaseURL+"/api/v1/me/factor", wrapper.ConfirmFactor)
+
+	router.Post(options.BaseURL+"/api/v1/me/factor/codes", wrapper.MakeRecoveryCodes)
+
+	router.Delete(options.BaseURL+"/api/v1/people/:id/factor", wrapper.RemoveFactor)
+
 	router.Delete(options.BaseURL+"/api/v1/sessions/current", wrapper.SignOut)
 
 	router.Get(options.BaseURL+"/api/v1/me", wrapper.GetMe)
@@ -10442,7 +11340,21 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Put(options.BaseURL+"/api/v1/limits", wrapper.SetLimits)
 
+	router.Get(options.BaseURL+"/api/v1/backup", wrapper.GetBackup)
+
+	router.Post(options.BaseURL+"/api/v1/backup", wrapper.MakeBackup)
+
+	router.Put(options.BaseURL+"/api/v1/backup", wrapper.PlanBackups)
+
+	router.Post(options.BaseURL+"/api/v1/backup/file", wrapper.DownloadBackup)
+
+	router.Delete(options.BaseURL+"/api/v1/restored", wrapper.EndComparison)
+
+	router.Get(options.BaseURL+"/api/v1/restored", wrapper.GetRestored)
+
 	router.Post(options.BaseURL+"/api/v1/records/check", wrapper.CheckRecords)
+
+	router.Post(options.BaseURL+"/api/v1/records/key", wrapper.ChangeKey)
 
 	router.Get(options.BaseURL+"/api/v1/metrics", wrapper.GetMetrics)
 
@@ -10843,6 +11755,131 @@ type ExportAuditdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ExportAuditdefaultApplicationProblemPlusJSONResponse) VisitExportAuditResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetBackupRequestObject struct {
+}
+
+type GetBackupResponseObject interface {
+	VisitGetBackupResponse(ctx fiber.Ctx) error
+}
+
+type GetBackup200JSONResponse Backup
+
+func (response GetBackup200JSONResponse) VisitGetBackupResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetBackupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetBackupdefaultApplicationProblemPlusJSONResponse) VisitGetBackupResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type MakeBackupRequestObject struct {
+}
+
+type MakeBackupResponseObject interface {
+	VisitMakeBackupResponse(ctx fiber.Ctx) error
+}
+
+type MakeBackup202JSONResponse Backup
+
+func (response MakeBackup202JSONResponse) VisitMakeBackupResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(202)
+
+	return ctx.JSON(&response)
+}
+
+type MakeBackupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeBackupdefaultApplicationProblemPlusJSONResponse) VisitMakeBackupResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type PlanBackupsRequestObject struct {
+	Params PlanBackupsParams
+	Body   *PlanBackupsJSONRequestBody
+}
+
+type PlanBackupsResponseObject interface {
+	VisitPlanBackupsResponse(ctx fiber.Ctx) error
+}
+
+type PlanBackups200JSONResponse Backup
+
+func (response PlanBackups200JSONResponse) VisitPlanBackupsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type PlanBackupsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanBackupsdefaultApplicationProblemPlusJSONResponse) VisitPlanBackupsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type DownloadBackupRequestObject struct {
+	Body *DownloadBackupJSONRequestBody
+}
+
+type DownloadBackupResponseObject interface {
+	VisitDownloadBackupResponse(ctx fiber.Ctx) error
+}
+
+type DownloadBackup200ApplicationOctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response DownloadBackup200ApplicationOctetStreamResponse) VisitDownloadBackupResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		ctx.Response().Header.Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	ctx.Status(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(ctx.Response().BodyWriter(), response.Body)
+	return err
+}
+
+type DownloadBackupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DownloadBackupdefaultApplicationProblemPlusJSONResponse) VisitDownloadBackupResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -12377,6 +13414,149 @@ func (response GetMedefaultApplicationProblemPlusJSONResponse) VisitGetMeRespons
 	return ctx.JSON(&response.Body)
 }
 
+type RemoveMyFactorRequestObject struct {
+	Body *RemoveMyFactorJSONRequestBody
+}
+
+type RemoveMyFactorResponseObject interface {
+	VisitRemoveMyFactorResponse(ctx fiber.Ctx) error
+}
+
+type RemoveMyFactor204Response struct {
+}
+
+func (response RemoveMyFactor204Response) VisitRemoveMyFactorResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type RemoveMyFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveMyFactordefaultApplicationProblemPlusJSONResponse) VisitRemoveMyFactorResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetMyFactorRequestObject struct {
+}
+
+type GetMyFactorResponseObject interface {
+	VisitGetMyFactorResponse(ctx fiber.Ctx) error
+}
+
+type GetMyFactor200JSONResponse Factor
+
+func (response GetMyFactor200JSONResponse) VisitGetMyFactorResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetMyFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMyFactordefaultApplicationProblemPlusJSONResponse) VisitGetMyFactorResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type BeginFactorRequestObject struct {
+	Body *BeginFactorJSONRequestBody
+}
+
+type BeginFactorResponseObject interface {
+	VisitBeginFactorResponse(ctx fiber.Ctx) error
+}
+
+type BeginFactor200JSONResponse FactorSecret
+
+func (response BeginFactor200JSONResponse) VisitBeginFactorResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type BeginFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginFactordefaultApplicationProblemPlusJSONResponse) VisitBeginFactorResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ConfirmFactorRequestObject struct {
+	Body *ConfirmFactorJSONRequestBody
+}
+
+type ConfirmFactorResponseObject interface {
+	VisitConfirmFactorResponse(ctx fiber.Ctx) error
+}
+
+type ConfirmFactor200JSONResponse RecoveryCodes
+
+func (response ConfirmFactor200JSONResponse) VisitConfirmFactorResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ConfirmFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ConfirmFactordefaultApplicationProblemPlusJSONResponse) VisitConfirmFactorResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type MakeRecoveryCodesRequestObject struct {
+	Body *MakeRecoveryCodesJSONRequestBody
+}
+
+type MakeRecoveryCodesResponseObject interface {
+	VisitMakeRecoveryCodesResponse(ctx fiber.Ctx) error
+}
+
+type MakeRecoveryCodes200JSONResponse RecoveryCodes
+
+func (response MakeRecoveryCodes200JSONResponse) VisitMakeRecoveryCodesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type MakeRecoveryCodesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeRecoveryCodesdefaultApplicationProblemPlusJSONResponse) VisitMakeRecoveryCodesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type ListMyKeysRequestObject struct {
 }
 
@@ -12698,6 +13878,113 @@ type GetMetricsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetMetricsdefaultApplicationProblemPlusJSONResponse) VisitGetMetricsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetOfficeDoorRequestObject struct {
+}
+
+type GetOfficeDoorResponseObject interface {
+	VisitGetOfficeDoorResponse(ctx fiber.Ctx) error
+}
+
+type GetOfficeDoor200JSONResponse OfficeDoor
+
+func (response GetOfficeDoor200JSONResponse) VisitGetOfficeDoorResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetOfficeDoordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetOfficeDoordefaultApplicationProblemPlusJSONResponse) VisitGetOfficeDoorResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type BackFromOfficeRequestObject struct {
+	Params BackFromOfficeParams
+}
+
+type BackFromOfficeResponseObject interface {
+	VisitBackFromOfficeResponse(ctx fiber.Ctx) error
+}
+
+type BackFromOffice302ResponseHeaders struct {
+	Location  *string
+	SetCookie *string
+}
+
+type BackFromOffice302Response struct {
+	Headers BackFromOffice302ResponseHeaders
+}
+
+func (response BackFromOffice302Response) VisitBackFromOfficeResponse(ctx fiber.Ctx) error {
+	if response.Headers.Location != nil {
+		ctx.Response().Header.Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	if response.Headers.SetCookie != nil {
+		ctx.Response().Header.Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	ctx.Status(302)
+	return nil
+}
+
+type BackFromOfficedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BackFromOfficedefaultApplicationProblemPlusJSONResponse) VisitBackFromOfficeResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GoToOfficeRequestObject struct {
+}
+
+type GoToOfficeResponseObject interface {
+	VisitGoToOfficeResponse(ctx fiber.Ctx) error
+}
+
+type GoToOffice302ResponseHeaders struct {
+	Location  *string
+	SetCookie *string
+}
+
+type GoToOffice302Response struct {
+	Headers GoToOffice302ResponseHeaders
+}
+
+func (response GoToOffice302Response) VisitGoToOfficeResponse(ctx fiber.Ctx) error {
+	if response.Headers.Location != nil {
+		ctx.Response().Header.Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	if response.Headers.SetCookie != nil {
+		ctx.Response().Header.Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	ctx.Status(302)
+	return nil
+}
+
+type GoToOfficedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GoToOfficedefaultApplicationProblemPlusJSONResponse) VisitGoToOfficeResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -13140,6 +14427,34 @@ func (response ChangePersondefaultApplicationProblemPlusJSONResponse) VisitChang
 	return ctx.JSON(&response.Body)
 }
 
+type RemoveFactorRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type RemoveFactorResponseObject interface {
+	VisitRemoveFactorResponse(ctx fiber.Ctx) error
+}
+
+type RemoveFactor204Response struct {
+}
+
+func (response RemoveFactor204Response) VisitRemoveFactorResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type RemoveFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveFactordefaultApplicationProblemPlusJSONResponse) VisitRemoveFactorResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type MakeLinkRequestObject struct {
 	ID   string `json:"id"`
 	Body *MakeLinkJSONRequestBody
@@ -13279,6 +14594,34 @@ type CheckRecordsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CheckRecordsdefaultApplicationProblemPlusJSONResponse) VisitCheckRecordsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ChangeKeyRequestObject struct {
+}
+
+type ChangeKeyResponseObject interface {
+	VisitChangeKeyResponse(ctx fiber.Ctx) error
+}
+
+type ChangeKey200JSONResponse Count
+
+func (response ChangeKey200JSONResponse) VisitChangeKeyResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ChangeKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeKeydefaultApplicationProblemPlusJSONResponse) VisitChangeKeyResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -14011,6 +15354,62 @@ type RehearseAlldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RehearseAlldefaultApplicationProblemPlusJSONResponse) VisitRehearseAllResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type EndComparisonRequestObject struct {
+}
+
+type EndComparisonResponseObject interface {
+	VisitEndComparisonResponse(ctx fiber.Ctx) error
+}
+
+type EndComparison200JSONResponse Restored
+
+func (response EndComparison200JSONResponse) VisitEndComparisonResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type EndComparisondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndComparisondefaultApplicationProblemPlusJSONResponse) VisitEndComparisonResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetRestoredRequestObject struct {
+}
+
+type GetRestoredResponseObject interface {
+	VisitGetRestoredResponse(ctx fiber.Ctx) error
+}
+
+type GetRestored200JSONResponse Restored
+
+func (response GetRestored200JSONResponse) VisitGetRestoredResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetRestoreddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRestoreddefaultApplicationProblemPlusJSONResponse) VisitGetRestoredResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -14789,6 +16188,64 @@ type PostSetupdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PostSetupdefaultApplicationProblemPlusJSONResponse) VisitPostSetupResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetSignInRequestObject struct {
+}
+
+type GetSignInResponseObject interface {
+	VisitGetSignInResponse(ctx fiber.Ctx) error
+}
+
+type GetSignIn200JSONResponse SignInRules
+
+func (response GetSignIn200JSONResponse) VisitGetSignInResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetSignIndefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSignIndefaultApplicationProblemPlusJSONResponse) VisitGetSignInResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type SetSignInRequestObject struct {
+	Params SetSignInParams
+	Body   *SetSignInJSONRequestBody
+}
+
+type SetSignInResponseObject interface {
+	VisitSetSignInResponse(ctx fiber.Ctx) error
+}
+
+type SetSignIn200JSONResponse SignInRules
+
+func (response SetSignIn200JSONResponse) VisitSetSignInResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type SetSignIndefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetSignIndefaultApplicationProblemPlusJSONResponse) VisitSetSignInResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -15630,6 +17087,18 @@ type StrictServerInterface interface {
 	// ExportAudit All that is found, as a table (CSV).
 	// (GET /api/v1/audit/export)
 	ExportAudit(ctx context.Context, request ExportAuditRequestObject) (ExportAuditResponseObject, error)
+	// GetBackup Where and when backups are made, and the last one.
+	// (GET /api/v1/backup)
+	GetBackup(ctx context.Context, request GetBackupRequestObject) (GetBackupResponseObject, error)
+	// MakeBackup Make a backup now at the place that is set. It is read back once it is written.
+	// (POST /api/v1/backup)
+	MakeBackup(ctx context.Context, request MakeBackupRequestObject) (MakeBackupResponseObject, error)
+	// PlanBackups Set where and when backups are made. The first one is made at once.
+	// (PUT /api/v1/backup)
+	PlanBackups(ctx context.Context, request PlanBackupsRequestObject) (PlanBackupsResponseObject, error)
+	// DownloadBackup Make a backup now and send it. Whoever asked reads it back: an answer that ends too early is no whole backup.
+	// (POST /api/v1/backup/file)
+	DownloadBackup(ctx context.Context, request DownloadBackupRequestObject) (DownloadBackupResponseObject, error)
 	// ChangeByHand Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
 	// (POST /api/v1/by-hand/change)
 	ChangeByHand(ctx context.Context, request ChangeByHandRequestObject) (ChangeByHandResponseObject, error)
@@ -15783,6 +17252,21 @@ type StrictServerInterface interface {
 	// GetMe Who is signed in.
 	// (GET /api/v1/me)
 	GetMe(ctx context.Context, request GetMeRequestObject) (GetMeResponseObject, error)
+	// RemoveMyFactor Sign in without a second factor again.
+	// (DELETE /api/v1/me/factor)
+	RemoveMyFactor(ctx context.Context, request RemoveMyFactorRequestObject) (RemoveMyFactorResponseObject, error)
+	// GetMyFactor Your second factor.
+	// (GET /api/v1/me/factor)
+	GetMyFactor(ctx context.Context, request GetMyFactorRequestObject) (GetMyFactorResponseObject, error)
+	// BeginFactor Begin to set up codes of an authenticator app (RFC 6238): a secret for the app. It counts once a code of it was given.
+	// (POST /api/v1/me/factor)
+	BeginFactor(ctx context.Context, request BeginFactorRequestObject) (BeginFactorResponseObject, error)
+	// ConfirmFactor Prove that the app has the secret. From then on a code is asked for at each sign-in.
+	// (PUT /api/v1/me/factor)
+	ConfirmFactor(ctx context.Context, request ConfirmFactorRequestObject) (ConfirmFactorResponseObject, error)
+	// MakeRecoveryCodes Make new codes for when the app is lost; the former ones no longer work.
+	// (POST /api/v1/me/factor/codes)
+	MakeRecoveryCodes(ctx context.Context, request MakeRecoveryCodesRequestObject) (MakeRecoveryCodesResponseObject, error)
 	// ListMyKeys Your own sessions and tokens, the last used first.
 	// (GET /api/v1/me/keys)
 	ListMyKeys(ctx context.Context, request ListMyKeysRequestObject) (ListMyKeysResponseObject, error)
@@ -15816,6 +17300,15 @@ type StrictServerInterface interface {
 	// GetMetrics Counts for a monitoring program, in the text format of Prometheus.
 	// (GET /api/v1/metrics)
 	GetMetrics(ctx context.Context, request GetMetricsRequestObject) (GetMetricsResponseObject, error)
+	// GetOfficeDoor Whether people sign in at the office's own sign-in, and what it is called.
+	// (GET /api/v1/office-door)
+	GetOfficeDoor(ctx context.Context, request GetOfficeDoorRequestObject) (GetOfficeDoorResponseObject, error)
+	// BackFromOffice Where the office's sign-in leads a browser back to.
+	// (GET /api/v1/office-door/back)
+	BackFromOffice(ctx context.Context, request BackFromOfficeRequestObject) (BackFromOfficeResponseObject, error)
+	// GoToOffice Lead a browser to the office's sign-in (OpenID Connect, authorization code with PKCE).
+	// (GET /api/v1/office-door/go)
+	GoToOffice(ctx context.Context, request GoToOfficeRequestObject) (GoToOfficeResponseObject, error)
 	// GetOutgoing How mail is sent.
 	// (GET /api/v1/outgoing)
 	GetOutgoing(ctx context.Context, request GetOutgoingRequestObject) (GetOutgoingResponseObject, error)
@@ -15861,6 +17354,9 @@ type StrictServerInterface interface {
 	// ChangePerson Change a name, a role, or what somebody may see.
 	// (PUT /api/v1/people/{id})
 	ChangePerson(ctx context.Context, request ChangePersonRequestObject) (ChangePersonResponseObject, error)
+	// RemoveFactor Take a person's second factor away, because it was lost.
+	// (DELETE /api/v1/people/{id}/factor)
+	RemoveFactor(ctx context.Context, request RemoveFactorRequestObject) (RemoveFactorResponseObject, error)
 	// MakeLink A new link by which somebody chooses a password; the former one ends. It works once.
 	// (POST /api/v1/people/{id}/link)
 	MakeLink(ctx context.Context, request MakeLinkRequestObject) (MakeLinkResponseObject, error)
@@ -15876,6 +17372,9 @@ type StrictServerInterface interface {
 	// CheckRecords Look whether Ink Tray's own records are whole: quickly, or in full with every index. Nothing is changed.
 	// (POST /api/v1/records/check)
 	CheckRecords(ctx context.Context, request CheckRecordsRequestObject) (CheckRecordsResponseObject, error)
+	// ChangeKey Give the records a new key, with which every secret in them is sealed anew. Backups that were made before keep the former one.
+	// (POST /api/v1/records/key)
+	ChangeKey(ctx context.Context, request ChangeKeyRequestObject) (ChangeKeyResponseObject, error)
 	// ListRegister The register, one line a filing; the newest number first unless something else is asked for.
 	// (GET /api/v1/register)
 	ListRegister(ctx context.Context, request ListRegisterRequestObject) (ListRegisterResponseObject, error)
@@ -15948,6 +17447,12 @@ type StrictServerInterface interface {
 	// RehearseAll What all running rules together would do with messages that are there. Nothing is written.
 	// (POST /api/v1/rehearsals)
 	RehearseAll(ctx context.Context, request RehearseAllRequestObject) (RehearseAllResponseObject, error)
+	// EndComparison End the comparison: what it waits for is no longer waited for.
+	// (DELETE /api/v1/restored)
+	EndComparison(ctx context.Context, request EndComparisonRequestObject) (EndComparisonResponseObject, error)
+	// GetRestored How far records that came out of a backup are compared with mailboxes and cabinets. 404 where they came out of none.
+	// (GET /api/v1/restored)
+	GetRestored(ctx context.Context, request GetRestoredRequestObject) (GetRestoredResponseObject, error)
 	// ListRules The rules in their order.
 	// (GET /api/v1/rules)
 	ListRules(ctx context.Context, request ListRulesRequestObject) (ListRulesResponseObject, error)
@@ -16023,6 +17528,12 @@ type StrictServerInterface interface {
 	// PostSetup Make the first administrator, with the link that the first start printed.
 	// (POST /api/v1/setup)
 	PostSetup(ctx context.Context, request PostSetupRequestObject) (PostSetupResponseObject, error)
+	// GetSignIn How people sign in: of whom a second factor is asked, and the office's own sign-in.
+	// (GET /api/v1/sign-in)
+	GetSignIn(ctx context.Context, request GetSignInRequestObject) (GetSignInResponseObject, error)
+	// SetSignIn Set how people sign in. The office's sign-in is tried out before it is kept.
+	// (PUT /api/v1/sign-in)
+	SetSignIn(ctx context.Context, request SetSignInRequestObject) (SetSignInResponseObject, error)
 	// ListTables The tables in which patterns look something up.
 	// (GET /api/v1/tables)
 	ListTables(ctx context.Context, request ListTablesRequestObject) (ListTablesResponseObject, error)
@@ -16467,6 +17978,136 @@ func (sh *strictHandler) ExportAudit(ctx fiber.Ctx, params ExportAuditParams) er
 		return err
 	} else if validResponse, ok := response.(ExportAuditResponseObject); ok {
 		if err := validResponse.VisitExportAuditResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetBackup operation middleware
+func (sh *strictHandler) GetBackup(ctx fiber.Ctx) error {
+	var request GetBackupRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBackup(ctx.Context(), request.(GetBackupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBackup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetBackupResponseObject); ok {
+		if err := validResponse.VisitGetBackupResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// MakeBackup operation middleware
+func (sh *strictHandler) MakeBackup(ctx fiber.Ctx) error {
+	var request MakeBackupRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeBackup(ctx.Context(), request.(MakeBackupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeBackup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MakeBackupResponseObject); ok {
+		if err := validResponse.VisitMakeBackupResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PlanBackups operation middleware
+func (sh *strictHandler) PlanBackups(ctx fiber.Ctx, params PlanBackupsParams) error {
+	var request PlanBackupsRequestObject
+
+	request.Params = params
+
+	var body PlanBackupsJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanBackups(ctx.Context(), request.(PlanBackupsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanBackups")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PlanBackupsResponseObject); ok {
+		if err := validResponse.VisitPlanBackupsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DownloadBackup operation middleware
+func (sh *strictHandler) DownloadBackup(ctx fiber.Ctx) error {
+	var request DownloadBackupRequestObject
+
+	var body DownloadBackupJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.DownloadBackup(ctx.Context(), request.(DownloadBackupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DownloadBackup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DownloadBackupResponseObject); ok {
+		if err := validResponse.VisitDownloadBackupResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -18101,6 +19742,187 @@ func (sh *strictHandler) GetMe(ctx fiber.Ctx) error {
 	return nil
 }
 
+// RemoveMyFactor operation middleware
+func (sh *strictHandler) RemoveMyFactor(ctx fiber.Ctx) error {
+	var request RemoveMyFactorRequestObject
+
+	var body RemoveMyFactorJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveMyFactor(ctx.Context(), request.(RemoveMyFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveMyFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveMyFactorResponseObject); ok {
+		if err := validResponse.VisitRemoveMyFactorResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetMyFactor operation middleware
+func (sh *strictHandler) GetMyFactor(ctx fiber.Ctx) error {
+	var request GetMyFactorRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMyFactor(ctx.Context(), request.(GetMyFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMyFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetMyFactorResponseObject); ok {
+		if err := validResponse.VisitGetMyFactorResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BeginFactor operation middleware
+func (sh *strictHandler) BeginFactor(ctx fiber.Ctx) error {
+	var request BeginFactorRequestObject
+
+	var body BeginFactorJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginFactor(ctx.Context(), request.(BeginFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BeginFactorResponseObject); ok {
+		if err := validResponse.VisitBeginFactorResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ConfirmFactor operation middleware
+func (sh *strictHandler) ConfirmFactor(ctx fiber.Ctx) error {
+	var request ConfirmFactorRequestObject
+
+	var body ConfirmFactorJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ConfirmFactor(ctx.Context(), request.(ConfirmFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ConfirmFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ConfirmFactorResponseObject); ok {
+		if err := validResponse.VisitConfirmFactorResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// MakeRecoveryCodes operation middleware
+func (sh *strictHandler) MakeRecoveryCodes(ctx fiber.Ctx) error {
+	var request MakeRecoveryCodesRequestObject
+
+	var body MakeRecoveryCodesJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeRecoveryCodes(ctx.Context(), request.(MakeRecoveryCodesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeRecoveryCodes")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MakeRecoveryCodesResponseObject); ok {
+		if err := validResponse.VisitMakeRecoveryCodesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListMyKeys operation middleware
 func (sh *strictHandler) ListMyKeys(ctx fiber.Ctx) error {
 	var request ListMyKeysRequestObject
@@ -18399,6 +20221,83 @@ func (sh *strictHandler) GetMetrics(ctx fiber.Ctx) error {
 		return err
 	} else if validResponse, ok := response.(GetMetricsResponseObject); ok {
 		if err := validResponse.VisitGetMetricsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetOfficeDoor operation middleware
+func (sh *strictHandler) GetOfficeDoor(ctx fiber.Ctx) error {
+	var request GetOfficeDoorRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetOfficeDoor(ctx.Context(), request.(GetOfficeDoorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetOfficeDoor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetOfficeDoorResponseObject); ok {
+		if err := validResponse.VisitGetOfficeDoorResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BackFromOffice operation middleware
+func (sh *strictHandler) BackFromOffice(ctx fiber.Ctx, params BackFromOfficeParams) error {
+	var request BackFromOfficeRequestObject
+
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.BackFromOffice(ctx.Context(), request.(BackFromOfficeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BackFromOffice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BackFromOfficeResponseObject); ok {
+		if err := validResponse.VisitBackFromOfficeResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GoToOffice operation middleware
+func (sh *strictHandler) GoToOffice(ctx fiber.Ctx) error {
+	var request GoToOfficeRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GoToOffice(ctx.Context(), request.(GoToOfficeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GoToOffice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GoToOfficeResponseObject); ok {
+		if err := validResponse.VisitGoToOfficeResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -18862,6 +20761,33 @@ func (sh *strictHandler) ChangePerson(ctx fiber.Ctx, id string, params ChangePer
 	return nil
 }
 
+// RemoveFactor operation middleware
+func (sh *strictHandler) RemoveFactor(ctx fiber.Ctx, id ID) error {
+	var request RemoveFactorRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveFactor(ctx.Context(), request.(RemoveFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveFactorResponseObject); ok {
+		if err := validResponse.VisitRemoveFactorResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // MakeLink operation middleware
 func (sh *strictHandler) MakeLink(ctx fiber.Ctx, id string) error {
 	var request MakeLinkRequestObject
@@ -19025,6 +20951,31 @@ func (sh *strictHandler) CheckRecords(ctx fiber.Ctx) error {
 		return err
 	} else if validResponse, ok := response.(CheckRecordsResponseObject); ok {
 		if err := validResponse.VisitCheckRecordsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeKey operation middleware
+func (sh *strictHandler) ChangeKey(ctx fiber.Ctx) error {
+	var request ChangeKeyRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeKey(ctx.Context(), request.(ChangeKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeKeyResponseObject); ok {
+		if err := validResponse.VisitChangeKeyResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -19760,6 +21711,56 @@ func (sh *strictHandler) RehearseAll(ctx fiber.Ctx, params RehearseAllParams) er
 		return err
 	} else if validResponse, ok := response.(RehearseAllResponseObject); ok {
 		if err := validResponse.VisitRehearseAllResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndComparison operation middleware
+func (sh *strictHandler) EndComparison(ctx fiber.Ctx) error {
+	var request EndComparisonRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.EndComparison(ctx.Context(), request.(EndComparisonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndComparison")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndComparisonResponseObject); ok {
+		if err := validResponse.VisitEndComparisonResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetRestored operation middleware
+func (sh *strictHandler) GetRestored(ctx fiber.Ctx) error {
+	var request GetRestoredRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRestored(ctx.Context(), request.(GetRestoredRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRestored")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRestoredResponseObject); ok {
+		if err := validResponse.VisitGetRestoredResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -20555,6 +22556,72 @@ func (sh *strictHandler) PostSetup(ctx fiber.Ctx) error {
 		return err
 	} else if validResponse, ok := response.(PostSetupResponseObject); ok {
 		if err := validResponse.VisitPostSetupResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetSignIn operation middleware
+func (sh *strictHandler) GetSignIn(ctx fiber.Ctx) error {
+	var request GetSignInRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSignIn(ctx.Context(), request.(GetSignInRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSignIn")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSignInResponseObject); ok {
+		if err := validResponse.VisitGetSignInResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetSignIn operation middleware
+func (sh *strictHandler) SetSignIn(ctx fiber.Ctx, params SetSignInParams) error {
+	var request SetSignInRequestObject
+
+	request.Params = params
+
+	var body SetSignInJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.SetSignIn(ctx.Context(), request.(SetSignInRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetSignIn")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetSignInResponseObject); ok {
+		if err := validResponse.VisitSetSignInResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -21493,464 +23560,517 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L39cxs3kjf+r6D0XFWSurEkv+5a+uEpr2Mnvo1jP5bvUle7OQfkgCKWQ4ALYERzt/L927+FbgCDIYF5",
-	"oUjJ2cv9cBuLMxgA3Wj066f/eTKVy5UUTBh9cvHPkxVVdMkMU/Cvb7liU8OlsP8omZ4qvsJ/ntSrC2Lm",
-	"jOglrSqmTUFkVTJtiFRkxpX9jxk8QKvVnE6YIVO5ZBp/OylOuB3k7zVTm5PiRNAlO7k4KcPnihM9nbMl",
-	"xe/OaF0Z+7tc25+YqJcnF385qVcnBf7t5+LEbFZ2CG0UF9cnv/5anLwSRm12J75hVBEqSiLq5YSpguh6",
-	"OidUk0fnj549ePqHxw/97FbUzJvJMRiuOFHs7zVXrDy5MKpm8URX1Bim7Jv/85fzB89//ueTXx/Af/z7",
-	"v52kJvhayeXu/BSbMn7DSiIFMXOuSUk3dlMrapjKbNzMjhRPZSbVksKWUcOSH3/zrX0usU5edi5yST//",
-	"wMS1mZ9cPDw/L06WXIR/J78ze0vNdL67Tssbit1wzWGh1JA11UQxWvpFzhktYcluZm9mD3CseD6JL4qX",
-	"dMIFM7vf5EYTGCy9jVP3Xma9j+x6U997bVlfpZbINZnBj8Bxa7vKijNNJqySa8JzBwHf6ZhHZiJvKa8m",
-	"8nN64bzMfG3p3uoic+prH+qKjfyUsq+M+86PcEwzzIpnuJNhw1Hgwjx7cgIcy5dWgjT8yoVh10zB966k",
-	"Mn/ahO9tLUBLZTLSKczFy6docnikT4qTGa/gfzUTjsL15G9satxP9n8C7fk/7L8XXMCJxJ3ztEpKvI/s",
-	"c4Lp11KVGvhvxisr2Qsr7b579ZGc0RU/u3l4ptg114aps4qK65peM1JxbbQV38sLck3ra0ZwwheGl2xt",
-	"DyGx87pYlTOiuZiyC5Ce508zdDd2ZiPZ+aMcLhwZVRXPikcjRwnHXy3F9EoKzeAWfK/kpGIgqqdSGCZg",
-	"k+lqVfEptRM7W+ET//43jVdl861/U2x2cnHyf86aa/YMf9Vnflz4YnudP1lJwTVZKymuC7KeM8WKRoYY",
-	"SUp5CrvkBrPfejE1/IabxJ33cc4s8bm41mQqa2FYSSYbu3kFsYxlt1DLJTNzLq4JqzQ7PSlOVkqumDIc",
-	"d2GySYhbx6WpY7Z9tIoTQ6vKDcYNW+q+/flIq2oDL+JQVCmK/5aGVrurlDNCq6q5S2ayhqOTOOSNuPiL",
-	"XVgzNz+4W1hzzCQe01+LkxdlqZjWL+dUXMPSaVlyOwVavY92bEYrzbbp+oEJttZ2u6eV1EyjhoQDWoWJ",
-	"klLJFXGnfJcIlvqpUyHY+oJQItiaaDZVzJAVVaYgtNLSjisFw33hGr9cXsKnLdXs5eRmYOiCaSIk8gEV",
-	"G7KUikUiDb50UpzAGAkhVIC02Z0htWMyReyvlnsn7JoLsuYgyyNZ8CQpCWJqwQ50kIUlrqQruWQTWW7I",
-	"ei7JlAoyYcTIqiSwTl3Ys2C33NJlsiGUTGlV7W6+26UtDt7ZgW1uLSmvNp+QbjsPz6n+hBSLfp5IWTEq",
-	"7O+8TL7GheYlS78CF8bFPwPN7MosyWhVJSmGQjLxEa+dRT/Gp1lWpVtVS6A+MHyZkKrFibH7Ec1LsBuQ",
-	"2NQQKab2Fdip5BxrVaWVvZg1QOtw6p27NRuS4RitDQ/b6OYWkSpafCevXTFjLAuNFAMthuQaT0SbJakm",
-	"HI4rE4YpVg5lx+gwPX50ntjKJf38Bh9+et7NrO05n//x4vw8RdeGF9svWIbTZEk35FraFcJ9vaTTORfs",
-	"K03kWhDBzFqqRTPqAdi4R2G3qpc/bu35an4tNMFZf/3h9Uvy/MmjhwWZL+n0gZ7TR0+ffXNJFmxliGa0",
-	"YiUakZaJyTW/YYJM6HTRFmdPkxPwB2FLTZszEJFmzjaEKscOa7zMQKkWILIdq97iFLV17l6JG5+o5GGo",
-	"qErYsR+Z3UjdcDoThKK2wTXRvGLCFFbiwi+N9sE1kTV4DxSj07m9ooiRklRSXCcOwcww9WnJRW2YTgsq",
-	"aj5VjGqT/nWy+QQCKyUApwPsyN3jkJbY2+wMGwD0ilebJNuyy6rLTSMv1am4HiW3u68BlTUCczPTVqLZ",
-	"padmt2ZsUdLNyCt2PZcjX+CW2T7NZa2SXNN/szh7LDDX1pgNY0VrKiJTu/E1tFkYFxPterRh2dO35zX0",
-	"QhBqXx9y2WyfsyX97Kzo8/Nz5wjKmtXtQ7j1au+70RFtz//heeZKig5u73VwjINpNe7o5Qviz8Ml6LxE",
-	"WDUUpkgYt1Lf2nab9t2Rnu3gWy59LuWMuPU1cxry2fhYtkcU1rSwnHPDFFiUVq3y5zDc3VLgL6ZmGv9r",
-	"zUrh/9vMa+X+c6Y4/oemplbuP2t4++dOZeYP/VKhd5Vt1WjJhfvXw34BEnj6j3/445NeH1PuesU5J4+5",
-	"0GumPrC/1wwP0ahjbt/VxGsYS6Y1vWYatAw6sZxKiZErPi3ITMllUDMSYsA+nTY7luD9bgvuHY/4w+Lh",
-	"H3/9t5POvX903r35W/vnv1u4ySV3Tyl+k3IZvPCbgdbxlC5jNws4EbhV9eSMcLO7HWGhg/wZdkGpy8hN",
-	"oe/1t+6xnQ1wf/fnLrkBVkXfj3u8K0ozQ6gdps0jfrsSzDKltd4WVk/T566bdWYrtfz5/w7noJZWG7ZZ",
-	"SLM7m6T2m9i+BUt4Nb6Xa0LJiiktBdgAmkylsNd1YjNkykZCw8/dunZPFbskbLkyG/T5wTavLH8KxkpN",
-	"rLRNrR0MkPS5XDnW2o2+BK+PRAstNfCq8X3umhPC8GqoHrnFtCvkWNgVP5JfRvPVJCsbQ6fzFDmsOgM/",
-	"Lpkw6E1zZyNxckXFBXrvNKHE2n72wrGG6YpP7X8Rrk8uRF1V2wdCz63pihcAHgN0biecNyazc17nGK61",
-	"D3azbmuudgrbuquLLLg9SG5yXXLTeDjbG/AOnInWVguu1ik8Wp6SKzCu8WpB29iycUafPLn4p1Xv2Ewq",
-	"hv/t/Zv7+gDttH9whO2cdLBLS57SdkPQe4cQYywn3JXhF0S864l7QoRI2ABnu9uU1BJQYKV/qui0R1qA",
-	"9AfhlHTyyQUT6QHgp6+8Hgx6I8o4jjxEyUTJtWbqK3vZaGf89PgmfIgNfHZuYYWnX9iFLK+8TwpHy0E6",
-	"5C/Y5+xVxxMuYXuARtIX2DNF3WTwbkU12GZ2f+yRQXfI3B6uzwZuBreV1MCfGRzwsVICl5HapWwo/QUB",
-	"XiFcGEnWcz6dg6qEJx+UJtQMrJWxUsxeikQbaljWkbn7jblck6msKkava6adP4iboIBw5f2JOsWLtDZz",
-	"qVxAbOfXWSZov57Lyt65Zk5kiIykhp/LqtSp951MNIpbzdFq16Ik8HRBuIAYiL4kUlSb9gGYztl0wUoi",
-	"5Do2onqdGXOpzacFSy+zxx3Vxa6O9n+2j1r9SpZs3KUl1wJ3eFfOcCFYemaRxtHe2Fgt8iEqHyLNqC6f",
-	"N5nAxnVOvPc4u2QqY0dOjb3yKjYzPWQFTgCVDs6ORqfQAGlea6Yy29zvqgoZBZFPqUvDcnTfK8DprQVU",
-	"bJ1agLqY83hcom3FccPgfGhDN/r2cuGCzI1Z6YuzM5BEp+wzXa4qdjanaiJrVZC//vWvf9VM3TD117+G",
-	"P35/Ef5hD/yZVjf+Da+KW5nrNO8+3/mW1NlKc0i+EB/fXhdFc3D6H/X83xuQaM5DTzpOPniCsWcpnIfL",
-	"UpXjjRSHnjF6YrwvtL03qYBFxPb9iVg5Rv6zk3VNqk4lpxDjT/CuPTOWX/GEBq4lHBjUO7T8AGs2KemN",
-	"ValnZmX/53HSTeUm8t5rV2OcN34mEAByA3l/b+GuluRxuO2BQi1jjd+/m6PQ3MmtnIDnz3ryDEceoltc",
-	"fvFZKjpuvN/QQT74OYyvI0fRjmtm39hFOJmmdeXQsmQlOrfdwXFKqJ1/4kjELLoVv7ZPzfiUGsjToQaj",
-	"sqrWkD7FwBcGKdAbbdjyK12Q96/eJgRbN6e3PwqC5YLESig6GZyiixNRtdDkjViQj4puLglKoe3rb6Lo",
-	"dLGmhqlwE5Y0utusyLrA/9/xSnQdQrT27P/z/4xdIHQKaWUurI+LuyT6cTMnpHvyE5N6umCmwNAI9Qmz",
-	"EzbnQDqIEeOdsp0sNFIwbPlxYP0zLq6ZWikuQsY6qghfaWLfJQu2KcjV9y8ePX12cXp6OiRacgv5shOu",
-	"AcKA3SCnhlZNuvr5syfnO5etZ0WCmfI90ipxpPtzuiMhl57sBbHiooD/f3GtZL2yFMT/ak14PZdtTh6y",
-	"t43c3Eqp+f7Fg0dPn3XSMzrRgz7l5e4W38jpQj+9ODuz7HGxkgo41PJ5/LchiSCNuN76wuMLgr8VkRtY",
-	"G6kYmVPMy925gEcoayuqtbVCvQywdi5ZKX5DDbP8brnt/au3kB2Ipxi3ERILF2xzSt4Y593Doo7dzJch",
-	"N8lWIJEugxcDKXYJdoMgKDrc+p20YdpqkwM4Jh1t67qWrLl2Zdgq7UPUhq1CYBeyJH22ZqOMWd5OBgFo",
-	"ecMziQ8lM5RXaTN6kfbsazfJ7hXDUzBI+Eh62ZKnXH8vyA2tanfvyOm0ViETaWfdcmaYSIU+apHJvoGx",
-	"+9eAjxVupPz0E6otKPV2tpOKioVLssWc59nMiqkQzYIM0KBMZNzWyZy7TjmP+5pw20ylwjTz0hdfjcgp",
-	"lUvKxSFmgSfhECOBgB+5DntTHuLbFZ2w6hADKTblK75DkP0Gg5j62FQmqVJexeb42dPnikZ07CbcZ4pb",
-	"x8xzVTtvFmfkadVwTNj11q7t8HVgjLAfyfMrq3opGiE0whL4OGfWeK2XwqvpPiSrGdMpcQTPJpLWhHMq",
-	"SwXqq09tscKh1jWtiERPcyqj5OnYXNutvfezSm8OBJXHJhnza/GACzLZ+Kg0+frdi9rMyaPT828IF9ow",
-	"6nxzXiPIGkj/YIMM0GllueATLzN+cbuVXOvaag6QaAtJwSslrxVdJlSmHk3UfS6n5/Ql616SVT2p+JTg",
-	"OJrM6Q1LuDfQ0Ehc2f42790XXHM6TzKcNbAvKykXrCT1CnOQ//jk4ZNvLqEkp8kM9mHy3s/qqVzl88Of",
-	"no/PDw/xvf4sihZ3B75I83ckMZKhJjzPWFq8RENxPXf3tpzN+JSRteKG6VPyoa7AhTWV14Jr8MJPNmRr",
-	"o0VJnLA7XJlH4krufWmfO5OPTB3wZzvj91tSgVxlT0sy+NAVE+mIPsR3SHOzhMugmVZPsUWLO/b2Fg1n",
-	"oTupvUinKEU8tCU87XTxctL1pNnNZG7j06d7fDrBiSPyJR8mE66G5qp2cKi9ndR0DrlVxt0gGyhGHVSL",
-	"kT9VI65mWEeaM+uUvPren6q4qGGEWbSjGeSMnm/ZlJfJTKiQ1hhu9yitccKm1tY+bk4jNekkLZ+E2uzN",
-	"mmpS4kogvGCPnqvutRNPZlaNTZlEY3n4ssD+71OXm8RLv1rPcP5zSaLx2SyfolRx4YhmZ0UV11JcOIG0",
-	"prFsEnINDlnwl1h6WlVPmnkq1y3OxbbPWK2e2mkKuU4GrIxLRumJNUOCjn00tdBXlWbgvdo37xRj6Gyp",
-	"2xmnTYaJ12FTqaf9lTu9Ymlw/moybJWJid1Fruu2AAmlJh1ur1eK6lqxjAOFayzVshzIFNU+po+3amek",
-	"cXdbd/weuyoHOJJ354IZRsbBaFiOd2vTScXFlbwnoixxgpdHP0gO4XPl09MUMlt1tpLaJL7cOJms2AOj",
-	"DEojGQnJaykFbClvUsI02o+1PS3+wdQgGHZPm2XwW5OcNCL7aIvVmnQpv/fRFnqyJlwEuFt+Qzv4c19Z",
-	"IjUIj6mzspCH/Z2IN1KTvkY1WbOOCvB0fiMS8CuNjsRmJ7a1wsimfZwSJg3r+3SFBQMXboJwE4YOeMfK",
-	"2/yAUtJJT3ufhik2NPH3gvsIslAaXyRF6SStPq8qKmgaOOqn+aZJzI5KLKI7Dtyzkw38b4II15SLlGS3",
-	"N0WzdkMXTg8EKruyf/ctGCJ1SspGpbrTmg7YeKoWmQPqI2RkKuuqJEIaWB+EBZH0jTKSLAUbrvpY+/m/",
-	"mCo50nJ7YUGPymQ9lpDX68wVsl2bspfaVZzUopR0kipo86gmrnwHoR0C5fszX5sJesr7/fJLjb5eON7L",
-	"8LxUSeeFse+GwMKEgc6ruDFMwKXKEfUqUUBj97LHaHcDpa8/l1fY6H5TfXNSnHyu9Oek1pfxLCxpyUZV",
-	"DKcDfJGMGltpouS6y3sBwRqy5lVFJix9+bGpFKX+VLFZJhLlCyyycy4I5nleknMC9SpODy/RXTggiRPS",
-	"n2NyqFoIDsmrbhBt5GqFOFEUgKJ6xTCP0r2D5wU/5LatGRyrPjw180y87x3Lp3OS1KxiToVMdjwTIXB4",
-	"AB998C5TvWCKTO2FfyhPfREBE0bU64If3OPwrZI5Fd4knAHIFSbZc3ENgiP8LVymVuxWXCwgGYpWFbg9",
-	"vdLl54EjNIpZcjaaUYWofZ13hSPwFT5t33NC8N4w0NrJZ0CDFKe/5qwq3+dSzVvwW7itlhIz+5KLIOMZ",
-	"SWgniTsAudnnS1Hi7b0CgBvJQ19ntisy8M20xPIFbCmjhab8UuGOtqKWTqoNwQeLUXVAuAnUENBOm3yk",
-	"pvRO/+Xhz6eBhHv6FnAGHe6F15atP8pXAgvJxogqeLWVlB7l97UqMl2mgxdku+ReUTPPek2fnJ8P8QIP",
-	"r3XGr2V2w46eUD+8RylexwWhIBYirDR7Jjv9KInqNqhrSIIFAaaLvznhAzdM8RlnJakQLWOYJsFugeG6",
-	"OxgYfaM0GZBHyeohu1/jhgpOol29y6SEkKPZ32StBK0KrPyiC3AnG6/eDlA7ssWmEXzF7m+N/bIrAtyP",
-	"X2kSxPuAebi3PjkUoq5hfa0hhEAfPX7+6Jukmum9Lwkxt2JyZTlPSWM1NwElQ4xQOA4jJB6m30W58TPu",
-	"SngsB7TKfewfvTiZW4EouqrH4HuZvZBErpiwVMYY8PkfnwP14Sb/Jo3Rg7frSGCfnMW5weR/IK69B28k",
-	"LwvI1zRSLjz7Fah1KQZrKRHONvEV/PnTZJMmu/tMo2qHIl33MZfJ3YdNlDw9TmXI4xal4IlKpj51eTDd",
-	"I/libUALuy1c5o65sKbcoObmNShXXwWgtlrjb36/AdQyMoQtDdOqXp0vFbamrxhn/LlXknChW9eZh9QO",
-	"wrTNyDFckqNjhNAc0WCHaC2V0isiTrds18A7UqWU4e3L9UeHH7F9wYJgaReVg9ghUuA1y1PAZWhrDxGb",
-	"Y61veCGD1jowrlN6xasZrdtwzCFgv/DZ/IjGkIM1BVDntOGfPaUVmxrvE0rkxs6pSnnM0Wb3cKQ1VJuD",
-	"MQX4RZZ4X4Vr50l87URj10IxWqb9UU32sgME4YZQiDgFF5WQxqqYdoyCaEmERIdnJeVCYz01T+FJJHTB",
-	"E7dDrf3I0ycTr24TyR2xJqsXXCzez+bCLqnAcaeumE8BzlXC2PXFVWfR9ZrkeqmSOHRwFTcpi7vUTDur",
-	"7Nespgo4uv5uclueFeqpsuA9qvF34nXBsYPb2Lhy7Jrz5L6qlx3EBj+MYnNGlaYVWYNjeQlOZXPRIrxL",
-	"mML1pIChnRo2QJh18UgIfHTxSE+a2e7Oee8HzjK9WbUor+DMJjMpKK/8kfYZKC55zNUneG0Vkgn1PJVz",
-	"ysRUbVbbHiRToZuZKmP/8+dM+dIgPEm+pCsIpK3SJajeO91dW75V1KvdwjVZSm2spkuFAf6wm4BFalkd",
-	"d4s27t6FBbnpFPG+RBNJUek7JetEScaVldu0Cvq+DzxARoTi1/MUx47OoIPBx2Xp9QAJwMx63Wv4VFeS",
-	"nRsozLEnlw52ce8cOsgRcwguhd9yKxpyG71ngVmz3+0ZTDahe0fC2/JwgLMl4du9FSkyVEht/fdUlPtD",
-	"KoScdocpZEVPwPELTnGnYF0Qa9jpgmCCfuF+RZmYALGxT+2b+ffoPJX8hWblDg6k6+6CCpQVzhW9RvvF",
-	"KkX+X91Aj0+ywda2H26Qat04/fsAHyEqnoA9gOsBd7ZwODgAc10ywmcuRNQYZ/35QRh//3RgmqSjnjrL",
-	"qI07cQSjvvX8KFXsDd4qynAFrS7zIlVktRfs8v7QAUnu6ZIFdoNYGYXuh/NRjg7FsCSt9pfHiu8QJoJs",
-	"mJhCTUbdZEPmVJQdaaFbVZvgvEFnejMgWFRTudpcsGUVtHf/fW40q2aXEKCKZ7ED7aMpL3NJzuf75FeP",
-	"QFBLA42libJaMZH0vl+FJFc4A3N4kkEHjLxnYIyt32PmbwurgCTdm91jukIv3zNamXkqbBYg7EFx5FOG",
-	"Bd5WVVYgIRFtsV7ZX7WVE3qRSo2e86pUTHyCdJfdD70GZK4lF1wbRY1U+gJ9kSslp1jigTgJjJYtFsP0",
-	"mVICKiGZsI0Eby41MTJXBE3X1NSTqRQzCG6bOVuSWV1VkLExXCPUhppaDynYhedSG/9muX98/gXGYuQM",
-	"vA16CzYDcunh0C5XNFnyUMppvUzW59Ctkbkg//3i7Q92uP+4evfjVi3Vw+dPHp8/Sd58VrZ3aKXJqulW",
-	"H5zax/Wcf8cOeNFkDwuXJh0CUy71kpeYSS2D8JlBSbxg6y0HsifFTuGk25sk0cQNNyEZ7nZdQqYSVnBK",
-	"fnIwCqh5RgmkUPQIotUpg85694myCcKGvFCXb/h4eyKIPBhcAvYF+GLFxYKwzyuumEt0RNDrx72Q7g0E",
-	"ZWeDLHgqmCvO896aa3Lj7FPNBFv5tU1waYCHDSeZpWm68gLfQgWH4gwmG6cZRmSaziU0gIpqL8kbBFoG",
-	"fFkppgnVyG32uGwsaT5plk4I2HiQOiHTeQA0JedB1M5kVcn1TgerkKnozpndgAty9jfJxf95+e7bVydF",
-	"FyBpPzf4DhJJX19fTnUPpQvvVI222X0tyQTJsG0LhbhAbA2rCrUAiQdX43QgRkwrqucdmI9d0eRLQiew",
-	"UZCPEryAwwK56XA1KOcuYihifS+KztvdeHT28PTxSXEIUOR82IBRnQV4tD+9lGUqdAwXkMuUoGCsSOWr",
-	"k53N0vyo0RF+CRFKr1lBv6MJA1UCytLYOCzPUIwwYH93Cxf62j90tmVJOrGZNnxJEfBq5vFXXBdE7YsO",
-	"aDkQxVKUMp3GOaMKttHlN0DW9pxquO+i1DUKOOwhoxEqVpONjsRCyLVIpQuzqtSxP98Bm4hqYy98F4pW",
-	"zRKn1F6pxlRsFB1vXAZ1smSjLAL2ZUHmrCoLgvmeBaEV5AJjSmvRgO4XUVbzJXGRYE8Tl4iKCcyXkB2+",
-	"YajSRoe7aGBJ51RcayJF0+bAvuMI2RMb7AAU94sOB9Ad0ZTw/HMKkuuFB37GqTs8aCdEofTclR3hkTzM",
-	"/Ti0YVMDSQ018Cm+C16bbQU5xr7OxmzHTPpQGN7+/q91k5qVSs0GfIbk0QVsHSQUaaQlQVGKpv5JDpqg",
-	"tx4AHrLHa851LpjrQUZdSbfzwHlRkQjf6kzSmpE+RXPGbxhpOjLt0d8AHBfudCBXRPDkntpbigYsMnlW",
-	"AoBp+7B4rNImlQ8tICuzqF7Y2yt1RAwTlpNHwg7kb+GqVnRAe0bH++7xIp5IatE/uF7EiYX7Jq87q8Ur",
-	"Ws4cG7g8W+0LQ+y+724I3gmDvX/vXfLurdGMPPTfDsQGnSSLH70FG64v92CxD7rQ7Za6nWeNO7gLFeRm",
-	"mCQvX3IzNgT1vVxDH0DXJTPAVkTJCjUef18fTKggc1krQg3EMFMANyU3n8p8caSLc5W8LMjjczsQdDK7",
-	"JOdkwdhKgw7oMa3tPaopL2OUY2cUP3vaanV2ntKQ5lwbqTaZ6VhL0fvOZ3Rq2lGgwPbeiRHyepupNsiB",
-	"IyZldzgzo90CVJcLiLmqQWG51fe9npuZA+Z+6SKgYmFmsDQhMhY05SJ0vw4+IfTCXjrVTxd4xApiVRrn",
-	"OZmz6ULXSw00vfVacgmLSDsM7/kTXsEhwdpNjkAptHwnqo1vc5/Oa/yUKZ92Z8EuAXGcyRSSBrYb8vWv",
-	"Aj7SIMdtWVGIBK792dv7C8tJdg2pMXsHdVmC3buzz2z9wMfcEfeNg+/JSsoqOWowgYzvQYtec/SNbqMv",
-	"lwFxdsyyti6SlvjbPvixIIrm3WL5hnG2mHSL+PF27pAvfV2JxUuH0Tsam650kB4VF4soSNxyo/2fbFrd",
-	"LvL4o94cih0ImZJll7VvOMEyNbg3kSFyUBD34V4+ups4uZH/qfcA93fO36Y7/1xqJrANvZ3XgRiiAVlK",
-	"wpTE754P4qZowCRjyeliPOBLQAaCsIdvGCHrxLGo5HTR6iCT8+26B9OTlAtWvhEm4ZUKyQwx2ghNpTND",
-	"UDPK+624xohMwj/RUQSEwH8JxJDWREDLchiBID2UR0q6Zr0AJoOU/iivYViLKvAI1krLUMMR9aZybuZx",
-	"3amKEyNNql3nVsYT2S4yzN0rzXMwbtjsojsTxvJHvfog13s2wQlYjpG7XxsqSu2ArnYZZLeFRRqlMQAn",
-	"j8NhRMhsfDm/4o/p3HYPZcDFtn1tFxohetWr2+dc9jViWg/n6IaMfYZsK7MSi+c70ymj7do7qbKCMdzW",
-	"9iMPZrAVBIYcQBYFsmC821z4b2gMQ4Op+LVVhE61YctvhkDJ77/hPQmYmYRK+7nUjr/Ntdx+4cVxuEnX",
-	"CMp2+zZ0IOxLJVdeJwhiLbhQ7cVdSc3KZB+6fAyvu0XdtMH97UR3do/9WmzlmQ/PJs+cTnvi1A2tPjn8",
-	"jPRhzAbuKkZvWLDaExXsIB/3ghYZHgvsajWXzYnvAiPp6ivXJbOcn2Kc11Xza/EpBXcUtCRoCCGh2sjj",
-	"PCfd3pqLKRu+0aH6cMtLQbnRF3B9NfJeOrhG16OmCfgqKZe+gU3J9SIK5U2lEGzq6hndUSUVv2HhdsZS",
-	"KGqs0ewZcbsrf4ETcgnEbph0SDDfQQ/9lnu11htSzZA4Rq1WfB6tBQnU8F4QHB1y8APLAMb+hOlvS3nT",
-	"6lHhynzgYCIKMquYSTrFqwzgHDhet/xqlz7DHNyB2tANMVJ26qOfpKg2n6CNbI/KC7HZkFYCvjdvRFPF",
-	"3ArKXNvEdN1xlALnavNCO4tLK89dwMDh6UEyDqYFlnKsx90V7WbwyiwNtjR8yo1LynO950PA30C3pwAD",
-	"DjnziGcmNgSKwfo1YVc53NQSJwjSbFwH6+2p8GDPdM+O3DWb89d06CLiLtVIEuzfu8ve3+5RnmrlFYwo",
-	"Z8ANa+317OnTxylU+Nte2g3sH5aHbXkSLRPam0THPXl8PSqRN8y3BzZrqWKBu1VsVsBQu6KyOPn84Fo+",
-	"sH98oBd89UCukLIPVpIj1opRNYuUiR1liS/pCqgJxWhFDzb18A+mtJGwW8/Oi0RwGnnJOfZifH24W0I5",
-	"nyO8PdxwqqgQskZpHLxOf3z25LzX8bTYaTXp6vK2zn68QxdQQ4gN1LBmPCo5vATF8yIuM7QyAqRfk2oH",
-	"UXbiauf1JQxQcoR5CQ4LGHVANznXxKvdDgdiOVxg3GQbUSquPSxO7IRd7X7JmxLMZL5ES0HcYSTcnSAe",
-	"aUB1lLO4sxfRMvIcojcRhCQ4S5bMFF6AO3VlhjncoDpAk6lYuXdRH7cLQdj6q8DMmeiOAfV53NMWXBxq",
-	"nCJ016ULcDszjmiZsNR6vX6pBM7gvgImiZsNziK/iitakFWpybRWBXh8IQduuRrUIOM2vdrkWsT92iK3",
-	"uaUAJDhjQb09NnpQO7eAz+jO5o7EOA+lKqHdywV5/vyxvYKfP3/qqksrXWA/jodP4JeHD89jFrD3wtM+",
-	"Hjh6a7l9W6IMomtkyfRYyhfpphtIuiVFJH8CiAeoACxrDegIKyVv0A3+7Z/fvLW7cPX+tSvNgHiD2GAO",
-	"4OE6IOTroI94p3nLo3cfoeBaqrKV5mS36ho7QbSoNqgLXodu91GWNMGeH6ELITUQzrKUyAJ6BPMhkT08",
-	"0hEYDNHhxpm3qGZbGJrxOtWeca8re8fEaRfrpugJbwo6gZ7/BLpdJbRW+3MatOT2dayPeutYpeLXfEvR",
-	"tGSMrnP3zzgr3C5B2v/sxVyMShpxpentN8kc53egkkD1X2PxNGaR7gk1djnaRviYAu7/oMT6h48QUQZa",
-	"FRRk9hiVrkquH9SrgqyeRI4SNOs0FAaop6EGsCDLZxEmtr/XHNDzhGUyc/dBme71n6Xgz7hxfgPojzVh",
-	"DKt4S98TII3M9a+Xgg9iGUmGHaYD/N0B8+8HRcdWfJoOxMFPQW3ngpSynpjCt8DKfXydT39rkAeoHc2J",
-	"N0Ao2qnvp0KvYT88wLpiFaOAxMt8NxD4q8PigtT2dAOS3jANntImXOMzzmEpSaGTbG4BlXWaXwswCqNA",
-	"XQSYDxxVynwwJotb1QkpYZ/Jxj8yKBJvc7iML9rig2sCJRCp8uJQDpvvvVF2oG1DpZJuV26HZgOXLiYS",
-	"eRxpy42TRiqv6PVIx3gXnOZQaLVMTTtkyjerG7KkQWGxFzAmK9P9kjJxra5Tuyfqo3vJmvL9AM/48Gv7",
-	"bND8s5LCe9ScXa6YNVd0Y9sJh5JhtzPypnrx4TFinTs//PPn4jgwjSOwGLMYiSnR1MAWhsSDNq5hg07Y",
-	"B2OIhTXxmfWnJSUdfpSG7Z3O1QtZ6FEFttp8j0tFy4IK/ChNsgH1FoZC09x1DiqJlXJEzi7ifByfmyg9",
-	"5o3PzMbwuntzwkZpkIOlSgfe7mgkx4xQiMIVTtwjrOEEKsrcXc/L/dG34/IVBwTptqYbB/JdVVoT8jYd",
-	"BBq/Y8W3M33i9t2+Ui5AGDiV1IcRZjSV7e+F3nb6RLWJ2uRYenihVdINkaIJaT58fnF+ngYgTLrD7cje",
-	"P+lbtUhtwFmL9bcI6+8FRW/d/CesS0pkAWOFQ/ha4zd1pUy76bm9eZQ+ZrwVPXPCLAR+YZMUqahpg0GX",
-	"aIfvMqFMJTGXrq8GDCnjOPL5s+SmpxIx39XmWiYDbt+7YjWPTIJRFMtuqRxLoXPQoz05Fp7DdpMvqP4U",
-	"J2Hu2v/Z9Iy81ZbNYBhXaKBdMC8qNegGCuwWH8PC4q0NcRsXQV0iBXoysDy5bxGNBIHD0X5sF/KgWxQq",
-	"eTpZpAcyHMC8fXwFcdyxSQcX8HE9xKE7CEEyF9SL2DIFV2uVjlbGc28j23TsD8Fa8VwJSZwfKR4subQ8",
-	"AmuY2tCWjZ1Jzh0RgZ4owGj/fnxUetafEmLvaSoP7Z0AOCUo9JJqcQHpMk1DGIBv5VXhIdQdlFdBqNOk",
-	"p5D9h8XUS3kzvLVaq8nWdnM1MAfBEwR6RzGm25q7wz8Znwey+4jlgJGNFmje+Zyxbdv6deK1nEy/Tnbo",
-	"aid0QKl/rLE1SAqbFoJCohyQVZ1e9CHaKFuZjCfLHhYXA6cL1qBiW7JexL0ErQTMZNhsV8m7DC7PjK57",
-	"WuQRilkRYHmBSU8cwGI6SDwzn9o+850cwkwfnA4k9L0M7qircboZaAY+9hZKW1SsB9WAnc0MRngb4xSK",
-	"bTcPlNhy7L/QvOycnYluajnIEAczEHUGzDU6UGbkIe/opbaiNSbiNt3UfI+2XFM11yrhE0RAb3lY1kyx",
-	"jNc27djqLnXIAqkcqB8iDparN29Wzf3ChzeecTCvPeJxJ9CBLljq24BjECj5gSi3riftLbZnt7qIxS0O",
-	"fOBwt0wkNPj2CXRBKjkpHbhr+1aLc+1ARLQY/ufM7W+VmL3Qgl84vgyFZVZ4SME0q2YJBzZb71EPBvJ9",
-	"iIq1RQUJ+2S/mV6264KdgKzHxmsKI+C+ONoBRNh/+5KHJGxh2or7TJerjIWXNbfwDwOBLuChAibQfC65",
-	"8IDl0oH/B8kS/FoQnvDpAzD3SAc6P6CT6qClPaPwuMeEWjCbnpWfuNjvrtluRQkYgD5pC2KjVoy5Cs4G",
-	"2I9smImz5Rx2YHFCp8YnvG/VKA5IcvCNP3yvTw9B7nghRpnptKC3QBZHF7D6elkEhVeyBxK+YdVDY7un",
-	"gyo5+xwtcKp8OJ7PiHS+hMgjYEi9GmIP7wl0fzxeHxlW7O6EuYZaJyWtmTnZkA+vX5LnT57+4YI0iMKu",
-	"F5iRpJRNlN7BrYWMaxijy+ueiCrBkKljWTKTpG8zqa2IQQ1Za1B/2dGAeHiZW6uH6BDA31gZ5KbqvmO2",
-	"MgNdx1zvEa2VuOBiYVWjCzfxCy5uaMX7IdzcxYRTCNMMG5rhDznrA3wWTWW0R/pu+j4iUwASKk345Xf0",
-	"+VwsEP+J8H4/F0Ohr913MWFlvknDnSZwmDs7kL73SVEJjcU1iEGLQHEsQ4D2x3YXmLWwNAIOk6lUiumV",
-	"FCUTSfyHZNOmGPYnNCsyc1lrNKcTre1hSmmsuzRaopZNHCTkcY7KpUm79qA7QkDgwXlduigO7MbUsH42",
-	"djLNLatpjrTNGw3BPjBaZrqkeo4FfHInL6wWr9OorO0ciuH7UTouH+jJyrmdulr2ZQJ83v4cOtftw9D0",
-	"00M3PWZy5I5GK28gJTYckqiPtEFEaRUc795b1koHxxxYI1fgMPFfwDumaI3WbibqmrejlPqWGuZfaTCZ",
-	"neyCtn2XxKGHIkRL5LonM660IZquHVM0bU3iuTStBsvwsZMGkzQltHAxSdZsRKwrUAJQfVfp4TQVKP9w",
-	"sGAg4Oy68FykDKJl0snr452tUgjfgM2j4afm0Hj6d/l0aVYdSYUV14aJrY9wE+pwekVAOPvwoQwjSlXq",
-	"l3OW8uy41jqA8NX0SIY3yEzWqT4YHRkCvllwqmd23Gs5wHek+5jUKbDHddyRvPCekZIaOqHacrmH3huR",
-	"QVVXVToOCQUhSbohqn7ToQOm04+vjQO6T0Zd3u1S01Sb1brV6CQnr31KZrS9IEBcvZLP59vsEjLb4RiP",
-	"T/QBT8EC76yH3iUb43lE6MggJZI3sJzNNDMdBwKz+eMWBUDq4Z0EO/NuD9ym0G9gWFdIV3JzSFMWk2tf",
-	"hsb225R1zfK3Opan6EeFHum+ySrdEOkbACbkXTtOdcY5+Ne71vuapxFV/PqarE22MqiFAFcD6JDLZxqH",
-	"Dt/ZjdNu8eESLj3nNNr7VN+cFCefK/05ed+NrQGRs08dn18lc7UFw9b39qRiio0PlKrmb6ElEjdz5xIw",
-	"kmD5nd6pc8QRks2Cd8zIfTxfuZbUG0bVcLM0Zrn/ZlSNQr1JddBE6uI+N8zTwjDAGfYdgH1TE3cOSdSz",
-	"ZuhRGdJUrDe9IHVwWpkbnU6qp+ddp6o/XWH0MctWszX96+1/WeLZXV3V9gaac+FauY90ZrUOaSILbt3O",
-	"6eM6qk2Oe+d7C3k9qF/el3X404HYZvmwbEhfdNmK7bqMHgZMX0bxkQUG6TuGIBSSxX2+j5PdP+AKTLfM",
-	"3sEdfbvXGcfXWnFj2DgH/MZNuEchgceKpjH2ulcimUzPcvgFF68ZVdN5vzrSFU8araqkCe21ja5Ykl9c",
-	"Hj39T4EVm+X4SDEu1jvrXKIgyjxsG5Hs1SY1ExlYQPduAFqgemG/Zl9xRdStPKtxBkxKGg+5GJ3umdJx",
-	"gPB7XbWGqWGQ8P2QT1KNdSuBq1Lfwr3jFx5f746wDZq7+4qfYRf7DbDcQOqGMv6AVZ5rhOQSG0Y456vM",
-	"ZkWZP10FlbnuO0PNsD1Kcw5R0zK0UKWx3gYXo7RrWKIiF0eaAQyh3yd39+2WM7vBaw+4/lS4pjgQSOKA",
-	"AJE16sef4AGop0Pt6VmEK+/cSMUoE358RlC+BttnssBcuwiUJswP0PHytlQ53NkdTwtaVXvufj+SFixq",
-	"xB5fwfW6V1VMlSJEDGiU7PVyEKMnaaI8ypgozt/fWwHSmX7piuj6IEmzSY/D3s+Ws2UiJz1r+jVJeA+h",
-	"kAHoA3yftW9KC1diOzuOolNRsVPyY9TWw2nRuxSfbEwql2+njVsA96ejOrhBz0HWUTjc9dMn6EQ5zzRm",
-	"axIoXXVeow/sbgm0WZljy4GxOcFmOs8kDbYROLbVWalZMwH4eOGg1tZMG3T7Xrr+eLXfWpRAp+RHgDWw",
-	"f8GiEufiha7IroUT2Kfwx6oMAw6tLXacli4u7tj3TnRxaGEa7/YlNFoCNtVQYydVDncQ+2YykXFPGsXY",
-	"8PsAJNBVncyyqAW25+tKNMWO56493aDud60sUyVGXV8/4Qu9Snd0TTcU2j0r22mo6IVolu0PXuEOf3NK",
-	"Ixq4HY9W83NeXqX2MiuvAAcIV5JwUCMgROSy2rj1ukQOTI2bUuESgPMx0rD1g2gAvVmTyr+ZtgXYLv7O",
-	"CDiVrmiLYSudD+SVoWVd3BofwOvWdCuU19kiz7DVUE47adZfNFgdATkDv+dnnuaPgXCz4OKKsGYTYWiF",
-	"yfkZXNRGHK0qKoRDK2uhnqYrdY6FW+ud3ToH7sz0JxCFXVizmrHmMvMJMMKKIlcqgQkJWP6K/m2HMDjc",
-	"FwBZbusUfFe0sxTwOgTXc7uzYIQzolu1Iuk8+9SI3Wn6vQC0YcJFYIp4u+O9TfOkVWQzmSYvkBNN8L0i",
-	"ahngA8F3XZd3O8RtexZkoyrpWefKc184iDWXuwjzn9MyQqbhxlXvJtITwE7ISZ3wnjck7G6gQjhU3HzL",
-	"ZzNrFKZl6+jU8Xx9lnO2ZNDZmYfYTeCc59WObbeq9+c0BSBNznR0c+KeNp9N0jNk8o7tExKA3BEOkV10",
-	"NO+H+IV9AQIHwLTkRbm0B9koaqTSIGKSRjitqk9+nPTO2SfCd9OPxAMkkRcH5GmfZ11y7LDjbpG7vbyi",
-	"vSHxHKJlJkmdTI75qZVqjIBRFxA8oVbMWBVOF4SSacXUAup3rShWsr6eN0h3AXg2Kt4VhMYUdkdYh5L9",
-	"OBGt9SQoggwwoHES6dSzOpOYEOSmS0pAxLNSTmtsbO+zgRB6RIq2gJp7f25XQ7DUDd1OZ+XKIKxvQYws",
-	"6ca3KN6+DmP/zXbKpZtxrwVVV+xb/+wAGKwY/4p3qSSZW8SuBLrRHagBBjS8zOubLmQOiY1N23BVCweq",
-	"58odYpi24TpHaDmd7aRxuKz6vhwKLAPdzWVec+wxIUW6PUZ0bewGsuA0cGGVUS5Crt3wYh3coCKqUo2S",
-	"JwKHtm6dPHip5dSmNjAlhgThS0AP9sLCxXTtMgarOdul3bQE2D38cHGi26pNxNheBbm1QpGHPTk8U4ES",
-	"2e9laXTNPg/Hmnb0cG4iok6/62cnV73aBGd21RO3KVmekQJVk7yagl1ld9p+MW3ahR1R2gJ256+qArpQ",
-	"QKW6AL+XZjdM0eqUfPfqIzmjK3528/AMjKGzULoZ0D6hV1571hGI8snFyd+0FKcf6DoyvnFNq006i3C1",
-	"2UoFd3nSCc0o5TBdVgVZlbOCGPYZkMR8wbcV02nU2Iyv3b8YdUwVgfRf6ZNOl/t2aZMrdE29xGfIWuwz",
-	"1yaFrArqbgHI9XZBrlfzyeDEoY6vb6taCSYcRM5vo8s6BX5SMehwVsqpRlY6XZYEH5wwqNUgb1wbTTZd",
-	"MCg4CqcscJ1PmHf2NqsqRJyF/bBcA+lB7jwVvp00jmXvSZAGlwm+xl8cSL3D1bf8kuC5xtEz0kUErQys",
-	"iQCB8tDr/KQ4kYK9m51c/KVfz3FOo6Ex0uaNLcH586/Fdi1MRvtwbRsiEYLaYtM/zcGHhgxqFJEzK2YC",
-	"xv/g6b4SRm2SOSO5Uxok81Y2mgc/QLW8jWAaJwaueEr7wr+nBdGY9YCYSyxn7grxt3QdOmPXtWWupoUD",
-	"GBKBVFs+m7FV44meAlAp06hKmvgrNdf2gzhIl+6p+05V8dwRdWH4nK3t1VWFYk0zDGVgGUuqZesgKn1k",
-	"n7FOt2XPDn5L15NsB3FaaYmNN30SJaRI2h3XAR2xvxCjmVhKSQDncE9BhA5IIC2J45VEe+cHFJuUejiE",
-	"172aAvJlcLuUNNitNpmXJ2wql647VGTKYU8wSZiVIB0LBcbcb4Ef7KRgbXmQPjmLytO8gUC4vvTZznLm",
-	"ojFzADVNpzLMmciX8fjD6lvmcPRPr2O0l3bDPsNFzRywTrr4li8Z+UcSE8uhRlvbFixO8ubFjy+y8ES1",
-	"qJKtONvhyqhUDKZrD4heceOEODXjRGxgu2E9Spu82wpxkvD47Kf44IWVNueS9+dXLQTuIn2djsgI+Q1q",
-	"qVwIpkhWZHo+t5eHms75DXNtheJ2YEtasuwV1QkUF1gQHh2lnbwxbPkRhMDQiunOLW3WlHqxSbK35w+f",
-	"bSfAJ/0hluOGrb/nMoCklbSgPMCG/QzCYpXE7fLKZ8gjaTjBIXYV/t8AXyghb7wvrWfQcX5jWfNjEoqg",
-	"MadBAbPWJRfQcNDNMGxxEnPU+ADsYLXCv2SNhj1fFJuR6k8Isg98Z89d9mzRscmtHb0Ew2lFHSg9N9hv",
-	"yurHqYx+w4S/nQevnYuKC9Z963o7QM/lGvQpa+RBJxNNHNr27oH07rjBM6mouk6JBA8h8uicLP7UZf0P",
-	"/hII9PFEL070klZVzxzf/qkLxrxXcoSDGEGrHJUp3ykniEcEAj/GqWBBL0t5anUKhypKJVtTgdgZ+6Io",
-	"nada2GY8mfjJkL+vGRMXLSUkgCRuiJDrIq4c95Hor588fPTNIee744XPO0Q/sFW1SVflrqoNgQ6hHhxi",
-	"lxjgiEkhKQQITd+rlSlyzQwgJSB0Zhvd/A8Q4UoWBDTZ/CP0gTQEznDvXRrVYxDzf0hK459c/5SmTr9t",
-	"YBG0xIy0li2qspicgSZQOjnjd012mCb7pSiUx9bSWklGOPn9eBhcnVlLrHHK0j6XbCrpjc4GXVsomeAS",
-	"n7BqpPKlFuNekDcs32Kk1QsWF4eNcHOuUGyUS8ZPXHlpPHhzDBuq0VbVvtf5R/eNDDQnRNarskklzlD+",
-	"jiQ5YLeMU3G2cFr2PDQ4Xrqhowug+Xhgy1TsMAp7/Lo/D5rXf2HOd+Y8+5g40a6rZ5TM3AEd02Q1HylL",
-	"GVzS/Z4757p2vcy5DgjziATl8Bt2RbFHKt8efRMraCiPzTxkKHnHvu+O4PZpGyKqaZ+hk/JBzmZdORaa",
-	"NJkas1ly+l2tJXMQGiEb+3BJ1Q5HGmeJFEtlVTvM5/7k6qupXOUTy4wERCNNrqWEaq+LpnjW3sOtxLMC",
-	"0s6g17moNkW7aAz/FIhoFJ9q+GOcSeaQmlxRRGiJWZy4F5Lu3ytm6lUfSiSihzXtXBFrQWnTznNLYVWz",
-	"kpVDQHrwweQe2xnuB0PyMQQmW/MsmgjtVJZRYodfKbQ3ZyUGyDgARimTdM3KMgXo7mESKy4WzegOis6O",
-	"5b9wcjhc2s42Kt3Y4Fu0gEU1aVB+3CRt+LV4I/YnDijj0KLb4y4jcH+mWXBua27VUyYdKehetmFM7bfq",
-	"97TWVj32oRkN16yRK+3QpxM9/OTApgm9WNRG5paz6m3il9GjQxyqQ5Gy741KmBzdt69pgw25s6jIbum1",
-	"XlstnErvdFGnTNtfTa3SdUy/4cbI47uMpJHTXe1HQSbsuhYF8EKBfXKggSF2UihILXStWAGJqdAq+BLR",
-	"oBHqKe5PnlCDqckZNWpRuBzjCat0EfUXdPjAcmgy3hpjjAGDPY97d2Wk2mSwZqCot4WG4bv35sAw2M0O",
-	"9GyXOvM9Xa2YyOG6YbH94JJ83KlPIeW3p/nZjHss8C19dNv78qlWVVenHv97gqJefBjH7tB89usPr1+S",
-	"p+fPwbuYA/r4xMs0Rzsz4sGbb91Ajx89sow4hRZaj0+fnT5JjhuysEcAHfxoNcQEZcCNlZAELg+xnTCv",
-	"wQcf/C+3xFlYKXbDsTfIrm8zIJp61CBXpuoF56q0GvGKT02tWNNAFBDMu1rU3aozsWJTvuLjEZmtcBzZ",
-	"DeL2lgS0wUrbpdYKi29Aj7XR7/Py+GR+aM+MhRcXfu6Bsxo6J0UW2GHv9tTIvpdrX73WsunEBbazYmvX",
-	"rc4hsvmOYYRqsmapAiZZlZ98R4euLd/qQZsEZvhIF0y8SVXfTV3xvrdyXRInr9hFGzUOLlgwddm6AHoh",
-	"EAoWV8C6IAsOkGwTmChpnN8my6rBgE1rK2JoPb/Hwm0q/RLItAiQshuH4/9oQeAOBT+CRY8A4WnB/SaO",
-	"C6yhb7VQHczWA2pQYe/9qH4viwYK1y/g5yTrVKmg0fe+LsjJ5S2QHBy6gOI9VITTYGoe7D9XRpToTIZZ",
-	"0d71I0Pg4xJrxwC96ZJQUtKN/R/f1XlwYdGBYYNbaKMOsj+LnPPRHrkeyP6QKkeJkSs+berOlYDmetDc",
-	"pekbTnm5VbwGfbOTilbFFyxFbQjxwW+tIRxAPZ+SyYY4l2/hQ4CQRm6VeMB0XjE1xZqfLArJYByCbLW/",
-	"m35yZ2WZqhG3hjTWH/sS4dmMT9lFU5DqOr1MoYrFDhIX/vk6s4AhknCeKsVvaDX8Cn2BL6TEAgBefFpK",
-	"gTCUA0TT8OLDmayVYUzctvyQVXTzaZnMZSw5FU0fjNDrgAohazFlkPLpgtCoC7hWBtEs57UoVRcWQrM7",
-	"uQeM54TUA0qbTxm7r4yasXurJbrnHb5juDyUNqTVAbLdGXsXrzpujE31p0w9ZhMb3TTwSOwGFeR4Y7aG",
-	"20UB3Hpgy5Ucw4Qkq5U7Tyq+gWcuaVlnqhbD6lKaVDpvT6WJmYJhcKRvc0r7VLkB3cEpmtPbLpiOd7RN",
-	"z2gz4/LHhqJp4ZS87l+gF9wX7tjdmIOVLKYslb+14orpUcq98R/u832h4hB9IruMfUGv0eE/g27Nzs3T",
-	"pIygu3m5tJK34oJ1VVnPaF2Zk4vHz55GXawfP3vW2/0/hHDTWBIYChqPE619nKPTboKHtvcdZ5Te6hWf",
-	"ZoInQUt09irc1VAoBjqCQ2JxqLpOl3SlBUuqFokrbJKsXWmPYLVRr1iMqQvPF3gzlmvYCypm+LwvYNNS",
-	"AaHgxajo+291mWssm3M57C6t1Z4lGuHvNa246Y3jA73+n3sWXZ/lJi//ErNuBQT7YPU7SnF1K+fOLVAv",
-	"XGxqlIM0X0NuiQSBOzg3oACOLyKPSsaRAyNDHvevVReM/OLXnz00ccnlSAEFyjY3c3C7eRaBAk0UD+zz",
-	"SirjfBhYkc7KLHT28Ou0Ne9XDg27lRn4KJnI2ADoJyBbue8U9TDJ1wPDRTuWpuud4EgYltpLjlcNnvgI",
-	"qrwTzBPCpVIFGgC5OmRZIk3Ano58r4Pe3MzkAUknlQVDtX2dpD8S5dIMwO5Mo3z2Us6fsAYdOdvsDOgW",
-	"0StnqEITwpaham9yWl/PzSi6DI5o2dtrJLyIeyXXNP9Q8Ni7rNUrXKXi11x01HHa3cTpXzjXYogQFVDo",
-	"Wlg9Cjo2Fk4a5UG49267tyv3Q1+nYcJ+l/HcjPyuBYe625GYaDHNs6z6/5oreteHBbeUZ1CundPTyxS4",
-	"hKGq3oPG4Q0UZUEgmP9UihkvWVIxP4z6RPWCpV1iE2lQ+dEF5iHVGa9nfPEkjN+0hxa1Bc0K51i1ekL2",
-	"C0uuNescZEXtE0TeILREfihstZYOBu26ezuG2mK6sAkN63n/qJu9/7bf8yxj7dlE+mNUek9z99R+928W",
-	"fw/m250c6A/BElLU49rLqJetFeegySXY/JpygYbfiAahbBpU2QC848hiedn/NxeklPXE/xkMmWTWBojj",
-	"jBGnV3LBnKKLYXBtLKWT6MP7NpTPuVB7fKDBIEhANVGe65DY9vJC9DztJfHm4gCBjM82KnYgEW5tEQid",
-	"5DOV8rK+aNpe+DS4fKJSR0wg0fe/U29WdPOdfSUDEs2nI5TwH+H53ixJ7+IPben9d3K7hRPMNCKH7Yqw",
-	"K0KYDsLfU1rrZKVIrTNN8tK9lRG0+9K1oTXGClj0NLkMmhlbx6kMEUXmrFplshjMqNYyb+H5ZCws28Vw",
-	"7Xw+4QNBgvisVGBV4OWKUQ0WSQT4ppiL8UGyTbrCv5PWsNFNe0TYjCbKs0YXot+JHAPs5zC74uK6CuTy",
-	"oFQ+p7uPM/qbuO1SzyfhX5z8z19mK7X8+f/+5fzB85//+bB4+Mdf/+2kt3ItsZmJ/eCp5gEYXDf2R/Be",
-	"sAqSiAKU6DpZPdzRLRIBUhJyMt1vY4vugH6QN49UnSoKg0iTUxhgEfaxRo/kinh/R0okRi3TM1Cliq0q",
-	"zrI/5oA3XNMrqE4MuTV+muAl4GnXmZ5SIZjKGSh2nBuuak3cg777cYidoHKVdJjCC5/wFGdW5B/SyQCX",
-	"c5ij88n1wOeGNLjr+Y9DVOo2vaX8CA1Jim0CRgTJctCeyiW2T1HMmns+TIsGFZbNTVjF2Q2L8ZWpXvg7",
-	"+YYpPuOszBaB7nLiNgBU/LvrtjGV14KD1o+NAT1/uEAx1+G7GXdn4OwtpHH8gVxLYuT23DHHP4N9GWic",
-	"yjmNazGbkLArQYzatGu3zeRrWpu5/dsDXhbkw+uX5I/Pzh+G7LlHp9mK30dPH49soTme2VIc9p+ilD8k",
-	"6/ZB7zB0YeXrhE4XiDgTOh/YC3NMX8Su5F9XY5E8YICx0V/64HofekiOjoRUu+L3uSy/nUX7lg8FttWc",
-	"bDJRJ4c3ujsi5trCGVtSxD6OW72g0Wo/NcrkWLBkjwUfzse2H5CqqE2rxDqOco2CKw2MkgQRNbUSvahF",
-	"YdFYR+kWnbhQTEaUY9fxDebQj9qvwEb9zXdaFOlxIXh2Q3I0G+HX4Dc5zYeQffWaJ4M08Ge0vX05dwsZ",
-	"KxQ1zaGLS4YrQ2OiRndrd42TJUrbwW7S7AH3yVJjs6Lcwc0mQqUqBDONLtLNfNLuqWTDiqah26xWEH5z",
-	"rTl7hE/TpgbTDHHb00S3xvSAJpGwkCnwpFNU7ItdpZl5Hdeq68uVyXr7sv3Fczni6PCOzdEmQL98Nrrr",
-	"Wa6IQrDPPkN5R7H0OahG2YveW3fDePi3W4jS5aL3FSfe9NW1XqEbvek4gvUl4Fl3hSVJWzdbsx0XvPJQ",
-	"7uqzSHfB7IYxUFxt//V/vvn2m32TK6POnL7mooYfEiEFX7oSDkdUuerOUuoA/xfollNqkjbUR8TShfKV",
-	"m+jJSMcOCWygRMlalDllItPHraxZTvrhtW+vIKRO+tqnuheJ4T3V2nvxsy3j7EL7Boq36321jwkK29ll",
-	"fgaLofdKCHYBwqsCDaYDAgWw0DZwPaBBRraK36gi0K6Ped673RtZWSBnBvPAmAh51jPI2gx5kmhs+ckl",
-	"a6jU5lM6H9S3jGexLUYc4A/REhNu7LuX5NzVM9wgzlHA9o1SrZ7GqVbnyVRNJZefQFCnm8e7JFEr6XmD",
-	"UVzSDSRa+kvn4fOL8/OtCHrqFpp8WjH1CaGIUlYkLbVljqXUBhZbT+dhnVbHWnITLxBgmHqXaGRmgQj3",
-	"Y3gVOjQ1Kzp/NmBF2wGthrAZ7ksfO/QU3ODPjesHq7jd0dtlo2uZvIdumq90z9Y/WNiRUvP13QQ7amrb",
-	"5ZCu1djca/Idudi+5HVXv91q6LEb5x5UHxkAj9K+wV8B+mgmE2vj11CyAnb2L+/fXTVI65ppaAz2C/ma",
-	"kqmUC86+QXgRUZJfXtRmLhX/BwiXC/InRhVT5OO7P7/68ZdT8sqea7sB8HPTfeCvQsmQxewT5rggv3x+",
-	"sGIKpJoUv1xAXvEGGBQ76hSunY9UW+AF5JVS0nmYHI58QPHVfxVQUvj8ydM/fHNKPnLfGdT+8fHjx88L",
-	"Ys0A1z8UyixOyQ9cO/fRil6z8gLixuQXqxv+4p3c6B+0x+YXqKT+5fSv4qVrADKlSm3IL29mD95SM53/",
-	"0sTrvTxvcNzs2rDq8fnDh+fBbfPw8enD04ffnP4VWlLyKRPoO+clE8ZKSGVV9xWdztmDR6fnPump9TfQ",
-	"qpZLqjbBuLNziGFF5YxwMZVLy9igEgG8CWCJe7wr6H4VIPJcPOTkjViQj5isHE7fyUPwbq+YoCt+cnFi",
-	"l3B+gvYbnADPVS79iLlDjYnogVPelNALW5sXzWMALr2SQuMrj87PPUKnT6ZbrSp3y539zWnaqBAML33w",
-	"n0s4WX9NhdGbZZxiNNkl/6Y/ExZwFlqjtAj001z6nFkjqxK2HUgi4aqjgLx9CgBBzTFxN4hTjqRO7OSL",
-	"smxWhoKDafMniQHfwVs4aOeC2/jXtowyqma/7tDw4eEn0EuqQ1DqBxY1knPkShCm3R/MDrHL/2f/5OWv",
-	"KJErhrZUm3ofAAihTcDWJj7Zlef4TnmIpX5kVdWsVUhoQHxKXA0hWc+t2ubqJSRi5lVULbdazXRvjBUQ",
-	"ii4ZxvwyDTWaR87efAt4VKs6wewogePtGjn2DCQ2fOALOinnv9GTguSISiMZOyU/cTOXtSHUXnaKoXkK",
-	"bS0AwtPQjb7NaTozPoy7H1slhehHtek4g4cjD4agE6T5HnMbMdZ8e8JcWf3NB7WpCUU9wzfdHvOe6xsf",
-	"uZOr235q8LUN8zqIdIxG2+tehmkfSdLYse/tPkZ6dOz/YZjYhBtnD+YdevcGIt3hvYtDjVjdES5Rt+4v",
-	"7AIdz9bnvzG2ji7N8Zxdl9x0S2V4YoesO+miAWMV8aIcYL50VfbOi45ZlJjN6q5hl/HiXvaeyeKE23H/",
-	"XjO1aWxVl1rfbH5PE2JALE2Mg9PIjfQwM9K25w/dTuDmU6SiiMCY+hwg5sQfa4WATsZ/jFFV8eznAPn3",
-	"Fh+D8tVaaakugFAuEBIXtkOegXd+Q/VM6FOemBD4O9JzykdO0pRbSt3mgHB2sLg19np2V9CiwDnWwbeH",
-	"5j3CP/y6W5xnt+wwLoCmGLbk5QVZzyX63Qt0SkMUzKXtubg81miHUE906E4J5PqzdcgwHy9KzrCiLStR",
-	"XsHPv8uUf3GZ0n+27LafTfVN+0yFcSdcULVJjJy8SgG87BAH6kWE8QdxT6iXpfgB8vXLq//6Bs+EuzdP",
-	"kN0J/JMYhS0KBx+ZyebBnIrybBr6RadVf7zh/7T5norySOq/Hdq1rb5jJQnjuGnCIkzqATxwdMKqApLb",
-	"LK+DrrwF5sVVg6Lj+9QiTisIS+9pDYlXCdmIDf1TBIbM/Sx5X/Pq+MT1cIL/esR9DT7FdpDCExdugijD",
-	"jy01q24cyhNtt0/AJJ+yTXx4cM61kWoDjOCT2opbsIXLlut2h7z0D92FQ8R9bKhLxC/gUE4RP14LrArq",
-	"GkMobIlAYQ5IaD//ycsAe3OMU+ZGvy8fSiBhQuMsy8O4Gd7SBbMHA1pxQ+gvpH4WLgMDdS5MeQMklxek",
-	"klMakqegEULJQoKWJiuqsH0qYjSOUjo94wz0zcQMcIfemddSXTPT7NWlw9WvmAb/dVNlsCF0yA4c3nvT",
-	"7MyX5b9x87of1aTjSEVS64A+nDmUjvlkakAopdM5w+BuhNsMLUSsgQcHhvwU9fW45jdM7BEVaZ2kM+jQ",
-	"f+CYyEs7ZvYE3gnVfgqNgDCp8QCapZQLIuSaNGBwEflcsnajKKwVN4YJYqTLxVUbKyVDX+eVkkuumR6l",
-	"RiDJogZlfTrF69CRvNMCX1Ezx/v3jEyYWTMmSMVuWKUvW134MavOCbGoSQ2UgqftSeypmbOWn5w/f7aP",
-	"UTlQEeqrkEsddq4ieFBorXgo3ce3iXNtRuMWbrQRMTl22OsmyPKQ7zZ2wFP/duvaPdoV8R7S2QbdEI+O",
-	"bt+gCTFhkCd1KDXiLYR4mtaJMrTwBIWsQFAp/MuCi5JASqg5Ja9Dxu1UrriD/IJEMqwfg6wM1+vgWjJN",
-	"pLhsV/DMZFXJtTv3siqdCgg1RY0yc4sLpxYBMzsrvVrVSDuMP9pdvO0vvk+HcWtpGXXDbfFhDOZBdVt2",
-	"TtpL9AvnacbSUjCsfSIwCizFplKVmpQyVFwgR24wC+hoWm1S7rwShqktjjmG9IGxP0r43J3rp4DdkMn+",
-	"gCx4qClgdm6HEUGwTKQ7mi/OCd94RSA7P+AOgh6p62Wjo2LrlCWjAsQO8NE1uvd16DIzTpDYCYt8zOEj",
-	"XbCX7plBUsOX3dw6JuD6a43QcTIDMaWkGjWjgR74uVlWbX7rdbhj+GoLFucQsSxsQzxRcq2Zcl2H4X4y",
-	"0veicqS+bJrD0xtGJlYxBYwEO6sE7/jM8C222QYHyKvNu4AIR3fIxZ8c6pabSLk4lFqKlHWmJldL7aOI",
-	"DhAdcQbAoGF7pjO113gk5TD+xr255trE3CXeq4NL6NACF+UzcsYooRqz/JnHZuw+J+/DU3dxRPzXhp6O",
-	"sIZDbPO3ckm5x4eBQ+CbAYQoEuLQMWg2b6xOtE0QjFlDIdcMeF/k4+4J679NoYEO0J0j1+cGhWY8eCcf",
-	"QLDQBWt4U9bGJ5HY7UDZIiRmh4O1fS+e0K0t+sL8ofvLs/O7k2cvXUbJQbPbmABvWcMwTWq47+FpzyOU",
-	"F3uQUkgT14ZuRgk/pqiulUOLSVsXCgHajkHiV/j1pkXWndLWfb3Te2r350C3lR0p6JFfaWIUnTJ9Sn6E",
-	"pDNdQEmtDkV3ogwmBYZOIFrbIGXVopSC7UXss6itXproDpHH79D/Sur7utXDsQCMa4fj4nqXE9wX4XOn",
-	"5MfGueyT1kaR+qZT1f+OmVc3wzR8MJ5guAfaKEaXo40ofA2UaivBmDjcZs6hoyhi/V8B5NaDK6tb4OJc",
-	"oS1kOMw5NjGq7PULACUdmny0kQ20aVYX/M5Dih5fEcygpia1wM0hdhnXZq8il3wZ6nUB6VTx67kZprvk",
-	"TCNc0nEkDIx9X6aQo1VaQwe2OmCeghtvhIRAxh6oTHsipVxKDjLK+W+4z+xqNrnoEBc/31P1iNsw8sZo",
-	"z9kLxlYuPU6uxRjWzmvYR9s37z2bo8QKw/jC+pPeTf8iTtv5b+y0ORV9PZf2VoEYJozdpGFzA6hSUCU6",
-	"4jTOGa0Qyi13X3+PTxxxC90XcjG+0103JsTfYngSe9VW/IYN9UzCpXf2T6y7+PXM6rTZPXA66X+KUr6b",
-	"vTFseXLUKFUDS5l1ssDPB9NlHM6lQ/PcgbxMqYSAfqAX6SzBPcPmaI50hJvs1qS3/+GdJdOi2Qt4j9DX",
-	"BNJRD+S02SLAIA/Vgm26dcQ/s83daIh/Zpu71A8RPRuRcDDNRy6YwN5v9sBPZLkpmmoqgEYYX3Bjt7dX",
-	"U3klSrv4+1JS3hgA/2SiPJR3uwQcAI0wUMo1YsQws93WUTsIYFmd9uAP+MQRZar7QuZY4wwPsXPfyzUB",
-	"V7RPr16wlYn6YNfTeWigADBt9h4XZC5r1R3dSel5V9HOfVn+03i7704PuysiXzl0DD/iqLMgFvqskths",
-	"IH3J/SDl4oX5gYvFybGoIxYvZXnnib5vs/AmhwxwyyWhxO6z686K93UFdQ++Nc50LiV6RJ1Le6jSiPRz",
-	"HTMyOopmR6bdf+ovhHRX/FqADDuFTifUZ8ZeMfPgJcDS9TjsDmEVbVESUbksnbBWAoWvRjC9U/KiqrBf",
-	"W6M6+AprZA0mBjPDkvLqQdQ4IHm9veaivAqI/APyYpoukHktodUu4Gmr3fDjI6b0dmZoydovdGio2G3d",
-	"4XRB7MCAYakAbvSVJiWEkcmqnlRcz5lGZL9nD//47BtUECf7FWO3uqBn9e+3UZPw49PBfW0oDZpqzANR",
-	"oR2Yt0oP5KqVct/8lbcByvkY8tSNfl+O2kCtI5aTvSitNu/o4tIlrrmAhC+rBRK+J9dH9Sv5UpSGfANk",
-	"H0J037XzcC8eOEY2mt2vK8NWgwWoYStN6pVPigEJhvJvRvlhUnC+s0MrWV+70At8Us6wZgqDiZ61fJRt",
-	"wdgKfvFlpJBBYEUyh74FBMHjHc4cFvAEqLk9WdHQBXsgbxASP4MWRxfs3Q1TYwUK4M8mA5CDgBS+CGES",
-	"SebDOatuoBDLU99du6hccaENrSrEGJ5TUbr+rqfkA7SYR3fNik/b7fSh0g6SUgm1ZjQqb9iVXtWCUI3l",
-	"mwqQ4KEq7w00VQicJK1pjdV5CM8K3so9mWpYgCrmpzsMJ10ZuUIB3j6FkEqKpbDYcAKlGtanBFz40KHC",
-	"FSEMy94psi6c7Cac/wbZ+52IhuvSWQ6cFJe9K+/ZnXMHF+SehD9CCpyn/FfN2bls3HlQVwFNdXWDeIF1",
-	"wOTF1s2GdVuQxi1YgL8wiBZVi4pp/HUuNWJhOOG5/y0IRV7egDx0XXGE4XtcxOr7KUO/O/HygQm2JpSU",
-	"Sq68lUqkItNKama1cYIVq2qJzOCCTb7md3ipV55H+qp5vmPmhWuHeTz4NvhAVwYkVJscyi2PwUrwCLrV",
-	"EynCmSsZBJEzZuoxS+he6EVTN7XvqersHbPdrlNoWaV7nhH341e6AXnz5YdzY1b64uyMi4VRdHM6UXS6",
-	"WFPD1Knrn38ZLAAOMByydAVM7T32fV4Jtg5v9R1OdrNPtMy4Q3TRHJdiA2LnNbQap/Z8dQiO/ZM30ale",
-	"xDx7gZkfrn6rcPWk7TKuDCGlagq80pT5GvuUPvrjN7eRLUMgEhpshLvwTFblcKekm/2B3WFf6aZxBzJ/",
-	"1FyHqeMhD2zRxppijZl8OCH2PRXltm09mK63NLDTNdwFuf4HX61YSf7j6t2PgKV6mAgvFbE7DYzgCCMg",
-	"NnwvCMUOWqFQF/q+FtCV3XRplE0LQWckz6TvPmwfQ4OY6kURSVxvBntkNSEhEs0UGomsBOP6skHsxAC0",
-	"0119gg9MxIeoXddjhK5c0739hMB6PuiZlglSLt4IwL/sB0uRiihprxu7QVyA62kEKkroCJjDEB0CIurr",
-	"YKgBampjCcYFcf0FC9/IWjpEE0ieaNDz9oBJfToQ3LTauPIcFPa932w/kQBxcFrEbufTjm8HpANPksBw",
-	"mVnUwv96oBkEt1INjVazn3U/3uarik0Zv4HueIORZTXHhoO3gJbNfbYbYxbazB0Kuno4OnX4sQOeOuCE",
-	"PHn0/MnzZ3949PxpD1jIaPzqpzEcyaN7BSP5AXrSgdDL2UDQyd7B9R0IRMvBCcboR05OQyGLb+W6jhLn",
-	"Ap9hgDTOBbX3GSuJa5jWBu2twueaZqx3ouP4S/TQzWbogr0RX0rU4IDNbeiCiTeiC+DkYCEDGrpaf33K",
-	"ltU3rjvV0l7h2GsU2TNoVzP0VxfugkfFZ8nAt00qbocU2JDNYZ8ALCYUU3PhJJJl1BXV2ocghiTVbrGU",
-	"YlCH3uUucZrvB/fk8R1V/ks54eHmfLAccTceNpyNSvARQBHCGhHifSnRY3Vo/3meRkZtDt9eakxsJ0Yj",
-	"A2TWgxwbtbHmBURbo4MBEtraGoyCKQnNH9xVXHvtx8GJWXFPeVUnPYYJ1medbH7URlt3lCEIBkKcu9Zf",
-	"i7lk/Yn2bzf/qqn2/y1rrExL5NsPTbHPb+qQ9HrY23+pBHuJzV02O1vr8+314E30uY8g/zrCi5v3/sHj",
-	"xG/88GMCOFlBOj1kaA+TRD2Oo0/63TcbNEmFRunMCwj/UF9TFqNJ1n3RaNOdJZp7uyuCe2SQg2KMQ+Ke",
-	"nAIDOi15rfTLarbUMlafHt1YHZZeijs1OL3UcfxBys2bBhMed0YARmbOUh11cEMlaFdXpYpy4Xdg3+LG",
-	"hB+HOpxxr1W7qABq0vaPN0yVfGo0sTKRSHFB7EHUBaFqOuc3LOtPnEtI3bvlCZp7oMuQ8WB3X8/Bcy0Y",
-	"mWzs/1xuH3PddOf33mZI7QLq5Pxic7lOz/bR+dZxuFfvDTCDgDd7eP9gCUk4XBH162JTXmIclXATGV9g",
-	"LAC+1xIyB9Cpjz9v9jwWZwBcMt7C6q3pfc0r9gLGvlcMV5B+wNfIqQ6n5VCNc+xoDeWaTjbOBedZZZB9",
-	"tk0Ze11lpdbVXK4bkXUktNKP7tI8WNTU3cfQFmzNJjEYqqaitGa/lZl0yS7sH7jhmpVFE2izkmnFp6ZW",
-	"TBekkrS0YsjpHW0/JYjfZdihA1eydxNOSTnrAB2QN2ww6W6htcMs8nCOcnYg5FkMkIJyv7JrEwBmAZk4",
-	"4QhcYNquUbU2rHQX4VeaKAYt4KSyv0Owk18LCvQ9vWOqWYax5yBHtw+MlndAtg9uGse/fcD917huNd3o",
-	"gjRaCwa2wSi5JHOqlhXT+iIo+Xj5qNo5DaIYrT2WrPxiTiOG2rNk/Y+6vD7UcRykan+08/kv1PyG6tu4",
-	"hsMBxlFoZrri00aToJEm4sWtvTci/cOhGmnKSyT/sY+oUV2UA7clPjLsBgQ9f48rcGq1jIPsPugr2t14",
-	"Sym4kfbDVm5eK7oMbVntdAmannan3ytQuVnd4Tuyf9dTubI78JcTv3c/xyqGrM217BJx3zHzzj9zRBEX",
-	"vpEtIHW1DQdKEQXbi2uCSXx7om9dtfbmy0rk9xO7r0z+uyToFTOIuRETNdfE69L5fVwNOdWI4kGjBP1h",
-	"qcGJUzSoTPIujtNHxWmVM4K4IesD5a5eYbE9cc4L58yIYJMgXjtmKyF824OKjo8MKjNdcNF2KjJRL600",
-	"rPiNvdtlVcIcT4oTgAUrTqgzUG+Y4jO3+yfFyWQDxW0nxQn0dPp5QPIM+nYvCa20xLA0gLn55D6fledd",
-	"Jxk3iTXux/lhD+9TBs/u9goo+h2w+5tqlIXsh7F+7ZYOqgm7rgW508beyU8etL13xl/8v9b1jMBsA7sQ",
-	"AFserEsHjIaO5p7O/QlXGr7d71/+joEQO/mNN4p+J/xYB8v8iH2ISZXLMKbC3h1ebYLx7wkrvI9k0KUH",
-	"r1VrKSwZYk1rIw+COvqe1poVMBz2kLIiz5WRABoiJMD7C3OQA3PrPBzVsWx373+JczkUFaQczNhkHb1n",
-	"dAfGMio8HY47uU3GQRFwS4+hUfAoctyUPzT6xXE1it+Dxge8ub/FQNV9BI3j8VzgGNm/gvRrQk3hW25t",
-	"RdWoKEmmzcWt77GOYzQch/jYysL94RA7En25GMTprf/XwCCONt+5S0IrKb/tzmUi0ID1PSqNu4igwqQp",
-	"jdV0o4mWe90prjynu12tauItd5N82frkFyXUWsoYmcLREdJAsAa629vr49gCDZz/3VoAPnInRiMw4V3m",
-	"yv40lwjDj16w7bQM1BaWw5H6c3Lojbjhhrn1HcfugU9EOS53B2WFiyu7s8FDkWzFxUHk3w/MxD0dEYeD",
-	"Cr1mCvJ/Ha7sZBO1cW4hyuoIiBQMs7VUCw04pOP8nXBABuJPBRb4V+mQ4kngNLNEzrm7mKL9L7m7lqx9",
-	"ij2yb9k/5Xjb+iU2UMHV3ldcyEvpY9d+BIwnu+OFNSala469bik6+7RRic4swETnAz5v6cJDRB/nyB4H",
-	"dnqUA+y3fhW8IIKtt8R9pAfvCnvThmxiotSAxHD7G+Cski58WCeRE6aLI98AR2Anu6J/URnzZ8ZWre67",
-	"IF8q7BmwhLhopgVgnhusfr7pChx8gAfuq0HTlIpDpgjGXZ2mVJBSQpKRPUmX5On5Y3scK2bVK2xJOhSv",
-	"HcsDevJaPoSHjpq75z+SrN49UMF/s5+Q/oAb6mokMAgPjtUYho4NLDpDDWsYAvQHfPZu0M1mdVXt6qig",
-	"RwJPEC5KhiCp+G/FZkwxMWWXzp+CoDknKSfx/SKRuX2EPe2EzZvJ+jB9Tn/AfuHIRW/EgnxUdPMVZlc7",
-	"DoCgxnouK3ZB/l7z6aLagLzjglhSkO2dv3V3WY9Y2+lg+OAfGuvQ+Mg+GyjR6UvUEh/qig17skHkH/Dw",
-	"Szrhgg2cQ0A26332tZLLIc99lEOeupLK/Gkz5MlvuWJTdCD0hliw83gIYWF5UUW1aTAIH50/evbg6R8e",
-	"PxwcYVlRY5iyj/7PX84fPP/5n09+fQD/8e//Njzl4ouJtnSLB+T59/SapZshr6JolT9Gh3JH+vEK0H4r",
-	"LhiCn3FxfRnnTbg4GiLVOwzcpk6MVbqNDzk0jTVIhZ9TsuIBeKgHSYzX8ORdeCbjLw4GJ7SzOzTJ9FYj",
-	"fxo8+oJQMkWBtAchOnp6tNZ+HBMj/sQ9Wa5tCmdam8KeH8zuMO2jqMBEVQaz8Ausp3JAO5207b9/8UwN",
-	"dFHu0HsYBACwo5AO7fhAW8SbIRvIoLXixvhkYAc2xLHz7LHAgPOex63d+rJSyPc+V+d3fK6mB4eGnwPi",
-	"b2iZEM7u7U7PmeU9dmDoop/smN2n7q7p4Y7YQQxbuzosaWZrQk3OvbYbYPb7f0anht9w0+lUeeGf+d2K",
-	"2MuKSOJAbjr9jz4Rv6QbSKoX2HYcs92jLHVAKzkpfCa/u8hOCg/uOiQTX0tIzitiuFRAYJDaXJLSXgRU",
-	"lAQmoX1TmsqXXnFFpMoDpeRNhkfbMAb3aDMEDj96QdtPLdThAkfGDJ6Sbgrc5QKS+4oGkRLpXBBLZuiQ",
-	"sLcympIBU1nVS0T1y9zGUmr20j11nOsUR385l3x65x0vdr+d4gBY/cG0L49XD6PCcbO2niJrKgy0b0qH",
-	"3ZIuSEdG9nklFTaYTl+GV4Yq8wqeOhIVcfB7MjPcyjIExN2B9AUoWTnc/bvGxCPNqJrOyYyLUqOBYeik",
-	"gs5c5FoyCMhjzT6rZiBRvWaPHQh6ml+POtGOFXqtkisjVxFD9Fkj9vHVAbt2UeHIAiaamSusv6NrutnL",
-	"zs4pMLklnt8p7x2qOndGVbNzwND2Tt7PMXEr4NEku53Zi61Lm8StGq+LH7w7Ah7Pdsfml/jtB99yvZKa",
-	"49NHbt0c5oJ+CRFh1bcxIUq5FpWkpSP9PRJ8SGuTYA2FFidflvGwWxYKKmtajW0U63Tz6UE9CUxoq0LW",
-	"rpwDtgZcjpXdrP1aNTzKtWo4oBnz8911qHFlRPfSpsZTxDjYeVJC4KbaWGtHCo/1EYDg0LOv4VEAqHd9",
-	"hSu5brpABQcjVk66f+gD3fUVFdd1F/IVBPPx4R/8s3fgBQnfylAOoDgPCMvj9C9IWbOW1I6GbYmjmM9D",
-	"5lEOcqN+T+25PBBhBhWC+d3KF4P97mP5PVL7rx2p9bz/BUVso5pGX2+Jor5JLHFXAa0qyMpyIcmDSI4W",
-	"ukaHWP+vNgrH0QjV+k4ucbA6WPKb8M2ZFSC+8hlvtVQIhafxNvlkn4NFZ8FZsrPBx4sjXcH1ddc+k94C",
-	"u4P6S2A7N0TItROaCc+JNryqsONPCD9G/tJa5JOlmkrHlBfzfUXFFj2/rIhiPDk72bt2g97lKb+iG1Ci",
-	"5cww4Y528tzvFVU8+yfczJ0QI69BnB9Tal4ZqboyWKBc9xAZ+jjWVxrzD4m2370Dd9Aru8cZB4EjQK8z",
-	"KB3aT+AfuCAVAS+QbgA3J+yaC8HFdeFwllwpds6QdpDbQ7qvPTx3/3dQFekoTT6/EC8Wgnpg19GBrqwZ",
-	"MsAXwKpCmn16pfmhO7K8fpTmWNldduh7CrfckXjDGAslljzQqDyMPSbNoUXkFgRVd8JWIF1faAS6x7nI",
-	"xcEACGDNmWjInrAOjl2LvUrad7YTbunN4Q8NKor/Mle003utfemsSCHXAxl4zqjStOoI637AZ9iLquq7",
-	"SoPp5K/TgJ4gZ1iWjw7QxncJNTOgn7k/lIB6HQZ6er7VhgQefuj+unRlvKmr2L6+7dEed/H+3oDWfiz0",
-	"CKjAP+1g4VHC5ZJyAhZllx40cut/b97ym2ve8sFLl5wIDOLncH76qiKqBo3ddTE18hoLqzzCEfrVljtd",
-	"jrABcFw3FVIph0jSurf0ob6zkod6eKkDzPtgvs7a1TNEiXvdMDjZyoX6eBULdcW+ldPaWg13XqpQp1N3",
-	"/3zI4gQKNfWY4qfX3Ezn9u6YzU7JC1K6hTvnsiC8JAvGVjrdPaDDF2JJfTaFpLbOlgAv3SM9qgN07x8B",
-	"mxwOwtYttsP1xxRwfm25pD78+WDCTU6ntfLni4S+vOiasH+aVFQsXPcIpL9PtCUzOEoij6ibEWkwSapY",
-	"R/ExPtCItyMAJC1H5/0dSaz6lpvDhCv6kg8YhRaEL7FBz8xXGMmZE7t4v+EnW9fY+OoJILzLAupo02dp",
-	"4qje7WGb+dxvKgwDUPbKed+FVY045sbkslN4eRcnf0O323H9th1mL0ATgqbuUoGaGdelBa75+r9fvP3h",
-	"G9SCplSQCXMsxkooE12jVuQxDhwuLNdEOsg1aw2sKjq1wwNBjRVQfCBoN7KaVewfOI2sH8D7W0VnJigI",
-	"x9Jdd7SEXUqXdiKH8bHDrsJ4zNk5Uasu6MPlUvQpJLZgoaFu+spaOb+AAJf7pfGM6iHC4IBtgpCkyET5",
-	"W8OJ9N8vjTS2xAGr6pqCVTjw4ea4BDVRCmepgoK4xShOSLsW2pDLhFAwZML2uFGGpJLdRQpZX+qYn+fB",
-	"sv44q0rn5gIwDzkjLg1HB0StcHohSFn4rH1WctNVn7+7y1gulSu2eWd/Peaxs2PDR+71yI0yfxuLFU4E",
-	"Wq0HwPSvTXTuuDDSEhSG924ge5RA9SEzWVVJp23foXI+FNbvwHVX5u8e3N89uL97cP/FPLhfgpvst+04",
-	"dg0vju8kPmv2IJtPX1fsCp8atcs48r/vbnYCUC3RFRAeP5TS8x9X734kuAjy9aPzR+cPHj76JiTZgrnj",
-	"uGswrmA9AgmlHoiAcnhYZeQk3wIxdJozcC16i5mXTBhuNr5HYq2bdjX9SChdfHNso7hLk9pye7z6SK+P",
-	"7ud4J5pvHwhufwB0TP0lQsbcp8TuDGzcPVfEgRB2wy1DNG7xPbRsKD2dytXmwAAyL+Vqkz61D+/k1Nol",
-	"HUL2vcWMIpDrFV8wVHNB35SzWUFqUYL30Oo/3kUl12JfSsjZ7MCEuIJAGRivs9l9yFBE75Gz2eHK3+OL",
-	"aO0T7VFLFVzPx2Y/R9tflQ+gcethafCaV+xdVb7FlrBHacyMo99TSuOwdkMTdk0P17Ru7SpNQ9jQkvEr",
-	"3dQGVwB6PUJ9RQ4Qxzt/xyqFwU+8ExH1f72fg67qw0C9/MCC4aJqgda1kGsiBfpniKzKT9iY27jih4Yf",
-	"XMkq0r8gRsp9xYFiS8qF7q4QxkeOajTiJ3JudTfLg1mMbjysLAlGDdf2BzQpDquQ5vYetZu+MmD/1N1A",
-	"ruLXBjth/ewOZXtqQ4232gNl5rTcbS1coFOzaU3ITQdc9jHp13Rjm1g1+MGEOsT30V8qbt987092Cn+y",
-	"M7hXa/JQeqnwnlbkjJYXwmB/Rc2EQX0VguSx4TBKLPouSh0wWfxavDnaHQeD3xNg6NskOe2UWEnQsxHZ",
-	"gVfMPHgp5YKzo1uDV9gjDo85mCBUlKGpzFD/kyft2bRWym1WFvmKX4t39UDYK9wgWZt73iE3g/5Ao2am",
-	"XnVd91fwwDErK+AD6a4ekKgCqMJEMFaCcy/ZsCN0j8Gi4DkFZLwJI0taMtI64508kpOi76WOduIIh92O",
-	"/ftZT0h8gEIC7PsWFYsGfRRaTgUFAZ/VhipDVooLwwZLBYDW6ta+PuIjd6F6/SDlol7BB4dqX7iAQ6le",
-	"OBoIW4iOhTyHSspFFCurV/slhuPSjtUuK2zeuA59D48xhRS93tLygGpRA1E3WL1B8g4MwjS0uo8oDEwV",
-	"j7iQqOtBkvl9QM37nfiyAgZ78/v5XfH7y4ODy+/F9LKknQjmHyUCaR9tm/ADuTRUujk8dDSBRYOeXFHD",
-	"qk2EkEOV4jdDW5hhJ9nuLp0f7TNHEuow9j05fHFduXvX/nhIYW7HCygV8lrR5aVTgzGHxYVkpmwo4VZ8",
-	"2qPY4CN3odjApwarNDCvg6k0MFoBgDLXUpboMvJZb6DlYIof1QvY/87k9y7dBtZ4rGOw4tP70moc8Y6v",
-	"z9jvDAplIE0HZqkfnS73FbXP0iWwvce5rBhVgjUJfMvDhS/gO/gBX/ngS1TYZ7pcVUxfNinoFBNm7fED",
-	"K53PXCADEmnE2IsduGCgNhu44F60WdilXW3WmbTc6LBb96Lgus35shTcPYTeHRyuAyq13/GIOaiQ4Nay",
-	"fLHvMTjzTNR1Hj7SBXvlnnNBgr6kcq5cwrHuKvLLN6wJOsJOFvJ2Pixkz77Bx59GwNV3UQ/cL08JALKu",
-	"6YGwiQHIx5OMTOh04QW2CV80c1QLr9OY0KHyK6vleVLfnZ7nvjhU3WsE32EUvpD2G1rS+yNmzSND6+u5",
-	"2Q0lthHIIN2dNTt3mHq7zhSKt1QtIpznYwhU+4l7cjjf+dm6ohurcgRmWDdt0zeQC04n0lX47KpKOtaU",
-	"huujTgQPKLzOaCPnx1RMc7XOhyiAdRT0BcqRp96wz8anDLZVHH/WXKsS47bkCLpPhlIrqvN08mVXGdVo",
-	"UMVT2NaHrbKQh3uUPlnrVdcIeBsiXdBlbcXU1NI405pCihkv2XYNVJjL8+fRTJ6e/y+AGIorRYy9gF06",
-	"AZS7bZWM6IV26BxcOx6Xoto07M0VFjmNqyk5JBMbRqdzUJA7XT3hqUGcPLAv38Oj41MNUzrc4oYqHJ7I",
-	"Eb6K30WvCxwghR2KJaPrR2pGqNDrgGUF34w0PTsRqO8LsACIGgCOqlzs41AcpTpc5MBA6sgu8i5/oDqo",
-	"ixzw+NHPypROJgil/KmKbs6gxCfvb/qoNi/giSPZw4pu7kl9c113dunzva+6hPI6xQ9jGH9UG7KE0LPG",
-	"sipfgoAi1/trG2VOyPUpeSeqDYY4ZhSCIFyTUgqWrcxKKHJAZTileTK/gN8j7/nhSY2f+GKJDWKZrDHp",
-	"7oDaOo5r/DklEzaltW58JBxSE0pZT0ys0HPVLvpF1Z4bCKC0FXqAYSqRca4lkWKHsUbwieZlR+H+FTMv",
-	"4IkjsYgd+4vlkDVTjGhmdSh+mCABOEu8ULD0dXqbJQXI82spQ9sVAEe+tP/fK2UoCLzNtxxO5QCjlKf0",
-	"a16xV+GxIzVP9eN/0TcABJ8PVv2C4iCmcyTzwfihvmUenmx3o/dpS9skFtLw6UDk7ytmTMV+hDdO9gZc",
-	"Gg4aDlmdh8QM51O2fXygC+1ULp0T0kVl3GEjpRyzl4r5rg75s/LWDiKu/1frSoc9KVj8oMkSd9ZH4lwz",
-	"QUgbIEtpD03ojeFuzDGUrRjtRqqBB75nVfk7VQ9B1TmrSicEW4IPcb0alcUZlHN6w8ZcbnWH++s7Zj7C",
-	"A0e1+Wqdh7Nwcb/DGH4Ot0bOZlb8TVjF2Q3TPinKgyPecFVroqdUCKYgRUQv+iqJ6rTm5zfvC4uo2lnd",
-	"W0T1rsh9xax1kCb5qMjqDVO6v8mePn5/Pd3RdMtN8jQRCXM/oXKEVatdWfG//vr/BwAA//8=",
+	"7L3rkhu5tSb6KoiaHdHdMSlV6Wp31Y8JtbrVrXFfNJL27thha8ooJliEmQToBLIo2qdPzIOc8/c82DzJ",
+	"Cay1gESSQF5YrJLs8f6x3SqSmbgsLKzr9/39ZKZXa62Esubk/O8na17zlbCihn99K2sxs1Ir949SmFkt",
+	"1/jPk2Z9zuxCMLPiVSWMLZiuSmEs0zWby9r9xxy+wKv1gl8Jy2Z6JQx+dlKcSPeQvzai3p4UJ4qvxMn5",
+	"SRleV5yY2UKsOL53zpvKus/1xn0kVLM6Of/jSbM+KfBvH4oTu127RxhbS3V98ttvxcl3ytbb/YFvBa8Z",
+	"VyVTzepK1AUzzWzBuGGPzx4/f/Dsd08e+dGtuV20gxPwuOKkFn9tZC3Kk3NbNyIe6JpbK2r3y//5x7MH",
+	"X3/4+9PfHsB//Nd/O0kN8FWtV/vjq8VMyBtRMq2YXUjDSr51i1pxK+rMws3dk+KhzHW94rBk3Irky19/",
+	"676XmKcseye54h9/FOraLk7OH52dFScrqcK/k++Z/8TtbLE/TycbtbiRRsJEuWUbblgteOknuRC8hCnT",
+	"yF7PH+Cz4vEk3qhe8iuphN1/p7SGwcPSyzij32Xm+9jNN/W+V07069QUpWFz+BAkbuNmWUlh2JWo9IbJ",
+	"3EHA3/SMIzOQn7isrvTH9MRlmXnbin7Vt82pt71tKjHxVbX7ybT3/AzHNCOseIZ7BTYcBans86cnILFy",
+	"5TRIK69SWXEtanjfO13bb7bhfTsTMLq2Ge0UxuL1UzQ4PNInxclcVvC/Rija4ebqL2Jm6SP3P2Hv5d/c",
+	"v5dSwYnElfN7ldR478XHhNBvdF0akL+5rJxmL5y2+/679+yUr+XpzaPTWlxLY0V9WnF13fBrwSpprHHq",
+	"e3XOrnlzLRgO+NzKUmzcIWRuXOfrcs6MVDNxDtrz7Flm360b2URxfq/HK0fB60pm1aPVk5Tjb27HzFor",
+	"I+AWfFPrq0qAqp5pZYWCRebrdSVn3A3sdI3f+K9/MXhVtu/6t1rMT85P/stpe82e4qfm1D8X3tid569O",
+	"U0jDNrVW1wXbLEQtilaHWM1K/RBWiR7m3vViZuWNtIk77/1CuM2X6tqwmW6UFSW72rrFK5gTLLeERq+E",
+	"XUh1zURlxMOT4mRd67WorcRVuNom1C1JaeqY7R6t4sTyqqKHSStWZmh93vOq2sIP8VG8rjn+W1te7c9S",
+	"zxmvqvYumesGjk7ikLfq4o9uYu3Y/MNpYu0x03hMfytOXpRlLYx5ueDqGqbOy1K6IfDqTbRic14Zsbuv",
+	"b4USG+OWe1ZpIwxaSPhAZzBxVtZ6zeiU72+C2/3UqVBic844U2LDjJjVwrI1r23BeGW0e65WAtdFGnxz",
+	"eQGvdrvmLicageVLYZjSKAdcbdlK1yJSafCmk+IEnpFQQgVom/0RcvdMUTP3qZPeK3EtFdtI0OWRLnia",
+	"1ATxbsEK9GyLSFxJ7/RKXOlyyzYLzWZcsSvBrK5KBvM0hTsLbsndvlxtGWczXlX7i0+rtCPBeyuwK60l",
+	"l9X2Evdt78sLbi5xx6KPr7SuBFfuc1kmfyaVkaVI/wQujPO/hz1zM3NbxqsquWOoJBMv8dZZ9GF8mnVV",
+	"0qw6CvWBlauEVi1OrFuPaFxK3IDG5pZpNXM/gZVKjrGpq7SxF4sGWB1k3tGt2W4ZPqOz4GEZaWzRVkWT",
+	"75W1d8JaJ0IT1UBHIKXBE9EVSW6YhOMqlBW1KMeKY3SYnjw+Syzlin98jV9+dtYvrN0xn/3+/Owsta+t",
+	"LHZ/4ATOsBXfsmvtZgj39YrPFlKJLwzTG8WUsBtdL9unHkGMBwx2Z3r549Ydr5HXyjAc9ZdvX71kXz99",
+	"/KhgixWfPTAL/vjZ868u2FKsLTOCV6JEJ9IJMbuWN0KxKz5bdtXZs+QA/EHYMdMWAlSkXYgt4zWJwwYv",
+	"MzCqFahsEtVbnKKuzT2oceMTlTwMFa8Tfux74RbStJIuFONobUjDjKyEsoXTuPBJa31Iw3QD0YNa8NnC",
+	"XVHMas0qra4Th2BuRX25kqqxwqQVFbeXleDGpj+92l6CwkopwNkIP3L/OKQ19q44wwLAfsWzTW7bqs+r",
+	"yw0jr9W5up6kt/uvgTrrBOZGZpxGc1NPjW4jxLLk24lX7GahJ/5AOmG7XOimTkrN8M1C/lgQrp1ntoIV",
+	"zamIXO021tAVYZxMtOrRgmVP34HX0AvFuPv5mMtm95yt+Efyos/OzigQlHWru4dw56eDv42OaHf8j84y",
+	"V1J0cAevg7s4mM7ijn58zvx5uACblylnhsIQmZBO6zvfbtu9O9KjHX3Lpc+lnjOaXzumMa+Nj2X3icq5",
+	"Fk5ybkQNHqUzq/w5DHe3VviJbYTB/9qIUvn/toumpv+c1xL/w3Db1PSfDfz6Q68x87thrTA4y65ptJKK",
+	"/vVoWIEEmf79737/dDDGlLtecczJY67MRtRvxV8bgYdo0jF3vzXMWxgrYQy/FgasDH7lJJUzq9dyVrB5",
+	"rVfBzEioAffttNuxguh3V3HvRcQfFY9+/9u/nfSu/eOz/sXfWT//3oIGl1y9upY3qZDBC78Y6B3P+CoO",
+	"s0AQQTpTT8+ZtPvLESY6Kp7hJpS6jGgIQz//ib62twD0d3/ukgvgTPTDpMeHooywjLvHdGXEL1dCWGa8",
+	"MbvK6ln63PWLznxdrz78t/ES1LFqwzIrbfdHk7R+E8u3FImoxg96wzhbi9poBT6AYTOt3HWdWAyd8pHQ",
+	"8aNb161pLS6YWK3tFmN+sMxrJ59KiNIwp21TcwcHJH0u1yRa+9mXEPXR6KGlHrxuY5/77oSyshprR+4I",
+	"7RolFlbFP8lPo31rUpSt5bNFajucOQMfroSyGE2js5E4uaqSCqN3hnHmfD934TjHdC1n7r+YNCfnqqmq",
+	"3QNhFs51xQsAjwEGtxPBG5tZOW9zjLfaR4dZdy1XN4Rd25UyC7QGyUVuSmnbCGd3AX6BYKLz1UKodQZf",
+	"LR+yd+Bc49WCvrET44w9eXL+d2feibmuBf63j28eGgN0w/6RNrZ30MEvLWXK2g1J772NmOI54aqMvyDi",
+	"VU/cEypkwkYE22lRUlNAhZX+qOKzAW0B2h+UUzLIp5dCpR8AH33h7WCwG1HHSZQhzq5qvTGi/sJdNoac",
+	"n4HYhE+xQcyOJlb4/QurkJWVN0nl6CTIhPoF9z131clESNgdoIn7C+KZ2t1k8m7NDfhmbn3ckcFwyMId",
+	"ro8WbgZaSm7hzwIO+FQtgdNIrdI3fLZs1vvj+hV2Dq9+Cn01azz2K17GRpSzqfxaVtxYppUwiSNnh0Iw",
+	"e5+By3Hp3ZL9IzDnznZLBjNR8JSmge8PEms9xh3zeUj/7yt6IdbpwS3F2ib9MwiTSmUsryrILha03xth",
+	"bFs+E+ykzioe/f6AB6YEY1d83XwuI2thd723GNiccaW0dUZPJY0VZWo9K4oT9B0llMtvNZ6lituM1vIS",
+	"B2FFKMSwC66Y3cgZGlduU9mVsBsh3J81hCQt6iW0t5hd6OZ6QX80C91UJbsSyRs/fYjhiIRDS6MpGzFa",
+	"wpwWWC9qbsSll5uEoed1dwgNo7EYCgr8WfrQb+ft7VxyRM1VJWeXSzE1VDcUTVRKqutLqClIx1WiTOaV",
+	"cPe50zcjV3LXCIUVS6wQ3SeRgqGj3J34/saQKNLxHsgiRTKccExJMwUTy00TtGoteAmf5pToSK0lq1zE",
+	"PKtFMuaBVJDYNelo70yrMn4R3dm3UEp42dPmkWlLNi3Oqn1tft3fCQwITHKFMX2s15DLwB06Z5uFBkt3",
+	"qfTGmTGtUIAyWXBM869recOtYEuxdS6XE2Q9B0OUoVC5Twz7kl+Lr/a3tn1oIg762BngNZ85L9pZAj4k",
+	"PZiK2jnG3cdC+gUy9QbDlvxaPIrvngkBtcdniTBOdmcOimaPNEmiLbQLscodorau6+zx+ZOzk923wb1B",
+	"FkPJtz47p+dzOXNe5N9Q+UZhjC//ePboAwQx/q/Hfzx78OTDV+d/PHvwDP/0bwNh7P2bTZHJwn0o+aIz",
+	"ZakgwEvVh//7f/0/r9WSva/51n/rf/+v/7crIY+SW9g1ssKqPCrakOeT58+HQvjzbIWkcwJ0Jdia2wVO",
+	"h4ascUGNqG9wRSl1vDfoZFCf7K52vE93N3ChN2zFFeZaSV13MxNDk+o7ku686MY60x3EIrq1MIVs+dZc",
+	"UNYlTiLrZtzBvdVl33fqpWLwcNyMaI5HPPj7l3BKT2fLeF/QCKWymm0WcraAMC0KPgRs8bC7A7CuhREK",
+	"FtyKbBHF/juceMx0VQl+3QhDuWhpQ/BT1l4gk9ceb+xC11SM1+Mx7Bpb7VEIVVmpxy90VZrU78lYsLUU",
+	"JeSg3DrAtwvmr+kLplW17Trfs4WYLUXJlN7EGz1ozi20sU6Q0lVK/anwPvue9v4P7qtOnnQppgXM9EZl",
+	"fLK1VEqkR5a1guOQrC+P8+WZmbDpx22mqOo6F1oaMI11qltAz6ywhlVibge2FSQB7BA4Owat2hGRpMaI",
+	"OrPMw2nyoI+ifHZfdJf2/aDiSp+pwKA6hSR3rsgNfcctGJwPUMS31wvnbGHt2pyfnoImeig+8tW6EqcL",
+	"Xl/ppi7Yn/70pz+5u0zUf/pT+OMP5+Ef7sCfmvrG/8KnAea69lH/4Wuvo3V2SqyTP4iP76BSbw/O8Fe9",
+	"/A9eZO15GDRFcoVbWPeqFWXXB6/dvYR38m2x2A83geQE+Q+k61pzstIzqC9OyK47M05e8YQGqWUSBNTf",
+	"9P4BG3FV8hvn68yt80zNk+RlTwN54w2GKYljPxIoPqMHeeu8oKsleRxue6Ao4oXvv5+j0N7JnXrkr58P",
+	"9DhNPES3uPzis1T03Hj/QAf56Ocwvo5oR3uumUPrpsLJtJ0rh5elKLGwhg4OGaFu/IkjEYvoTu2s+9Zc",
+	"zriFHgFusSK0bgy0bgjIw4N7tDVWrL4wBXvz3U8JxdYv6d2XgmI57/hj6IORoYsDqRtlmHcmLxhqod3r",
+	"76rms+WGW1GHm7Dk0d3mVNY5/v+en0TXIURSTv9v/884/cpn0NJCJcU4uQtmnrRjwn1PvuKqmS2FLSi+",
+	"4X3PK7GQsHVQn4p3ym6jwkTFsJNDhvnPpboW9bqWKnTLoonwhWHut2wptgV798OLx8+enz98+HBMpdYt",
+	"9MterBU2BvwGPbO8altlz54/Pdu7bL0oMuzSHdBWiSM93E8aKbn0YM+ZUxcF/P/z61o3a7eD+F+dAW8W",
+	"uivJY9a21Zs75fw/vHjw+Nnz3v2MTvSoV3m9uyM3erY0z85PT514nK91DRLq5Dz+25gAQquud97w5Jzh",
+	"Z0VUgmKsroWPZK7GxI1yxtqaG+O8UK8DnJ/bCY1K5VQZdCbhKcZlhKampdg+ZK8tBUywoXy/6n7MTbJT",
+	"xMhXIYOKO3YBfoNiqDpo/qRthHHW5AiJSVf69V1Lzl17Z8U6Xb9grFiHolLo0PKdYq0x5mQ7WYDEyxuZ",
+	"KbouheWySrvRy3SyydhOYjMzY/gWPCS8JD1tLWfJJMgNrxq6d/Rs1tShC2Jv3npuhUqVXTUqU/kPzx6e",
+	"A36toCflh29SSXKSqauKqyU1+GG/5Xzu1FSopIPus2BMZEpmkv0+vXoe1zURtpnpGltcSw/8MKGfTa+4",
+	"VMcYBZ6EYzwJFPzEebib8hjvrviVqI7xoFrM5FrubchhD4N63qltFJDESwTp/fFzp48a1k0cJjxkiDvH",
+	"zEtVt2fPpxVxr1qJCaveWbU9uQ6CEdYjeX511axUq4QmeALvF8I5r81KeTPdl4Makapyoe8mo+4YVNY1",
+	"mK++rN4ph8Y0vIKymUwM/tnUPr+dtfejSi8OFLRObXCU1+qBVOxq6yti2Ze/vGjsgj1+ePYVlLcIXrYp",
+	"BrfPWQfpb2KUAzqrnBRcyjITF3dLKY1pnOUATX5QabOu9XXNVwmTacASpdfl7JyhRsELn/TF5xi24Dci",
+	"Ed5ARyNxZfvbfHBdcM7pHq1w1sC/rLReipI1a+x//P3TR0+/ugA4gLYr0ZfoDr7WzPQ635v67Gx6b2qo",
+	"LRyu4O5Id5CLtHxHGiOZasLzjLBGK3QUNwu6tzHdyza1tMI8ZG+bCkJYM32tpIEo/NWW7Sy0Khkpu+O1",
+	"mCeu5MEfHXJnyolly/5sZ+J+u/nXRNajJyfSk32I75D2ZgmXQTusgRKdjnQcHC0aL0L30vedbo+IZGg/",
+	"lU2Xk2mu2tVMZoOfPTvg1QlJnJBhfpRs9hjbJ9cjoe52qmcL6OuwdINsAQhnVB94/lRNuJqz9ZcvvWOz",
+	"35ICpypuqJ7gFu1ZBjmn51sxk2WyCyO0VIXbPaoGvhK+1PYO+6m4TTeI+Aa4dm023LASZwLpBXf0CFnI",
+	"DTxZ4zm1XQud5fHTAv9/yFxum778bL3A+dclN03O5/n2iEoqX1GkV2teS6PVOSmkDY91k9IbXyfLjNtP",
+	"Z+ppu0j12cRFKu47zqrnbphKb5IJK0s1tAO5ZmgOcF9NTfS7ygiIXh3a84Y5dLEy3W63tsLE27Cptrdh",
+	"1IBBtTS6dy6ZtsrkxO6jz25XgYSK2p6w13c1N00tMgEUaRAmwkmgqLnxOX28VXszjfvLuhf3SNSq+cLY",
+	"7liwwsgShJ+TeJqbSRouBLeVyLLEzSUeeS35CN+nmynS1VnEi7U2NvHmNsjk1B44ZQDLIlhonEkZYCt9",
+	"k1Km0Xps3GnxX0w9BNPuabcMPmuLkyZUH+1WBYdyKb/20RK2lcF7IQJcLb+gPfJ5qC7RBpTHjLwslGF/",
+	"J+KN1JavccM2ogd9Kl1DiRsIRZKyigrHdq3CyKd90lcT3pYrUNl7YuOuBAbgSZR35QG1JGlPd5+GIbZ7",
+	"4u8FegmKUBrbMLXTyb36uK644mnQ2l8X27YpNGrvju44CM9ebeF/E5twzaVKaXZ3U7Rzt3xJdiDsMkGO",
+	"0bvgEalTUrYm1b32k8PC83qZOaChcHgGnS9KW5gfpAVx61tjJAlDMd70cf7zf4i6lOkeo2BHZaoeS+gp",
+	"JHeF7fbFH2R2FSeNKjW/SoFpeERFgg5AWLmw88NtDO0A/c779fJTjd5ekOxlZF7XyeCFdb/d6ZdxnqYV",
+	"Ci5ViYi7ieb9MtmW0nHa6UHp64/qClvbb2ZuToqTj5X5mLT6MpGFFS/FJLSidIIv0lFTu9xrvemLXmBX",
+	"2EZWVacnLL78sBXlshLzTCbK98Fkx1wwrPO8YGcMeuXJDi990fdgESeUP8fbQZ1WEB+Bhxir12vEqIW+",
+	"yWE1LKNW07YPx2KGG5atfTh25/jdzAvxoXesnC1Y0rKKJRW6aPFMhMThEWL0IbrMzVLUbOYu/GNF6osI",
+	"FD3avT7o8wMO3zpZU+FdwjkA7GKRvVTXoDjC38Jl6tRuJdUSiqF4VWH7CRldfhz4hNYwS47GCF4jYnjv",
+	"XUEb/A6/7X5HSvCT4S93i89gD1KS/orPrK5T6hpVBZvDFxLWRxqGBMQdIs/cLGFnOighUehipsuUawN/",
+	"hh+GTlW+XkOZtDY2smvc3d84B2wrbEbX2ctmnSkZ8D2dB3Rq0nMLWgI/k/zqvqSapmlVfboUbdu/XQhl",
+	"5YxbXbvlyEO6ROf7+XA2wv0oP+53mXQSeMJc7Q8LgWEmuAvart1Dzk9P//f/+v+SlyHin/SjQIAm/R9v",
+	"YckKxlnJLT8Pn1I13Zufvz+ZUBp0xY148niELBB6a+vm+CEn11WKqnyTa+zoAG3juJ3em7sfUb0G3kj5",
+	"PsHuSXJ3h69O5MxHVwqgaGCPPKLM/snBX6btAw9VkwoRcGV7LGJn2PCrasvwi8UkxA9cBG4Z+IJt9V8L",
+	"smP++OjDw6AwD4zk+UbebDDvlbtE3uvvFELGTDnT8NNOC0hUTdvBXqK6Im82pBpw7SKbo3h6djYm5zIe",
+	"1QzfllkN9/TE7eHjt/E8zhmHSzhCRXc3YG/UMoFjA11EOSQNFexUeMGNqOVcihKwF0ZDHIhbsLXsPwxC",
+	"LJdT2+HTvXoRiMit8UA8IlTS0v+LbmrFqwIxXvgSkjfWO5MjjPwsrFQEVLn/WRst2FcB9OEXhgVjasQ4",
+	"6FeXhDfc91h/Y0DBweMnXz/+KunU+VhnQs2thV47yau1dX6SAitFMA7HYYLGw2LXqBNlLqlhzklAp7nO",
+	"/dGrk4VTiKqvVxPel1kLjY3o0lLFxdnvv4bdB7v5qzQaL9qyEyF8c/GdLbbawOa6e/BGy7KA6mir9dKL",
+	"X4E+Ti1gLiUS1yTegh9fXm0zLev4mtaxDXBc9DLqmxhCIU6eHjLQ8wjFKSDiUtSXffkC+koeVgdwwW9L",
+	"jLHnnG+4tOgneX+FuhmBvsYY/MyvN9BXRGEnt4dpx6rJg4I1yrnqk6SKfpIkBtm5zjx5VlCmXUGOgZFp",
+	"HyMupmgP9jat48B5Q4Q8uS7aHW1VyvXcvVx/1jZZjQyKpQsfB2qHaYXXrExBlGNka4zanBrrgh9keFlG",
+	"ZlFLb3i1T+sP0+S4rl4E3IZ5W5aetqIyYbbsKa3EzPoIbMKtXPA65RVjhMwTjzSAKwehC0C0cJv3Rbh2",
+	"nsbXTvTsRtWCl+nob9srQNCf0jKOqBw+IExIV+4ZBTOaKY3phUrrpUH0AplCjkzYgie0Qp31yO9Ppjqk",
+	"u0l0xNoaegho+qg2JTlTZRq9tmK+4D7Xd+bmF/d4RtdrUup1nUSch6u4LRBOgHMlQ8MBJWzN69C2Q0ue",
+	"VeqpJvwDcPf2suMhjIrL2AZOdd233e+aVc9mg69ei4XgteEV20AaZwUpHHve2XgqT8T5pCigyAwbocz6",
+	"ZKQHeiprOw+vnI814ijTi9Wo8h2c2WTdEpeVP9K+3otKNakbyFurULprFqkKb6Fm9Xa9G6+1FSZ1eG3d",
+	"f37INAuOYo6QKw5AZHqdbvj2uaB+JIedFnpDEzdspY11li5XFuSjhejJ2rg7e0P3LkyIhlPE6xINJLVL",
+	"39c6hTj5zultXgV736f5oP6olteLlMROrleFhx8V0Q5GNhjMxm/1lbTSg8IYBypXYRUPrliFikzCai38",
+	"kgP4XGahD2znbNd7JxS4DTydiWjLoxHBlkQm5VZbkdmF1NL/wFV5OIBJ6CAh9GCnegJif0hBkYF1zpxj",
+	"ZwqG7TAFfYo6MQFX6751aJ3t47NUqSW6lXuMD8TjigaUU84Vv0b/xRlF/l/9lA5Ps6UN3TjcKNO6TbEN",
+	"UTtADUoCZASuB1zZglCnJMEyyjklZFvnbLgaD6tdLo+8J+kaA5MV1DacOEFQf/LyqOs4GrzTAkXt41Tn",
+	"lGppPIhg6XCgjqT09OkCt0CijAplxstRbh+KcSWR3TdPVd8hKQu1Z/EOtfWrV1u24KrsKcLe6ZGG4A0G",
+	"09sHgkc10+vtuVhVwXr375fWiGp+AengeBR7QFqGy/JAgLkM2cN4rPQ0pHh6U9ZroZLR93ehpBzOwAK+",
+	"KYDrMh8ZmOLrD7j5u8oqcEYN1tLZvtTLD4JXdpGE//ZkdR6hEeEUnKlcg4ZEXoVm7T41Tk+YZaoRYSGr",
+	"shbqEorL9l/0CnDwVlJJY2tudW3OMRa5rvUMG6oQlUTwsiNiWKxWauAfYFdiqyGay22MgxeB0LcIFmym",
+	"1RxKSexCrNi8qSqojxpvERrLbWPGtMfD91IL/3p1eDXMC8zF6DlVBXRBaqBzBQ7tas2TDUalnjWrZDcc",
+	"33myVOw/X/z0o3vcf3/3y887nYuPvn765Oxp8uZzur3HKk1iFHQYbxuf16P4jnvgeVurr6gpISSmqNBZ",
+	"lti3oIPymQMAhRKbnQCy34q9NmVam+SmqRtpQ+np7fhAZxpm8JD9SqAlaHlG5drQYgyqlYxB8t59WXpi",
+	"Y3dRXJ/sDgQ5BkJIwP0AMfGlWjLxcS1rYWKc1CfDIKmBbKKXChu+FdwVirx3xppcOPetdoCdavY2uTQi",
+	"woaDzO5pus8Jf4UGDscRXG3JMoy2abbQQPUcdTqz10ipBEwyWs0SphEt9rTaR20vjUgXBGw9JKTS6ToA",
+	"ntLzoGrnuqr0Zo+rOtQF0zlzC3DOTv+ipfovL3/59ruToo96ZFgaPFdkMtY31MEwsNOFD6pGy0xvSwpB",
+	"Mm3b4RsqEMnGmUId6qHRvW89+CyziptFD8JqXzb5gvErWCioRwlRwHGJ3HS6Goxzyhiq2N6LsvNuNR6f",
+	"Pnr45KQ4Bv1RPm0guMnCqbqPXqZL3uACokoJDs6Krj0WAPks7YcGA+EXkKH0lhUwG18JMCWgCVRMQ84N",
+	"rT8j1ne/TWiI6LGXgDUZxBbGyhVHeLm5RzuaaTdZZ7Fjiw8vR2LGqlKni6bnvIZlpPoG6JFYcAP3XVQo",
+	"6uv8qH4Y+sOTlMZqqfRGpYrzRVWaOJ5PMEKq2roLn1LRdTvFGXdXqrWVmLSPN9SvkGyQKouANFuwhajK",
+	"gmF1dcF4BZX3WEBetPR6RdRDcMEoE+z3hMq+sV3gAuoxtwJN2uhwFy0I8IKra8O0agkN3W9oIwdygz3U",
+	"YX7S4QDSEU0pzz+kAPBeeIonHDoxP5ESBaAHavLDI3mc+3EsNXNLPgWIEx+SHDUUtdk1kGOWq2zOdsqg",
+	"j8XW5e9/qN+l0qxUIwSgoSSPLiBZ4UaxVlsyVKXo6p/kgEAGu2/gS+54LaTJJXM9pC8BKFAEzquKRPrW",
+	"ZIrWrPYlmnN5I1jLvXxAaTIELuh0oFRERGR+t3cMDZhk8qwEuODuYfHIwG0pH3pATmdR0XfqiFihnCRP",
+	"BPnooX9pal4N+7Uk+/T1Ih5IatI/cnXdJEvQXlRVZrZ4Res5iQHV2RrfhuXWfX9B8E4YHf17Q8W7t8YO",
+	"80Cbe4A2/CrZauw92HB90ReLQ7C8bjfV3a4GXMF9YC4aYXJ75UraqSmoH/QGGP+Rs9EEkJioWKHB4++7",
+	"8RlXbKGbmnELOcwUnFQp7WWZb0WmPFcpy4I9OQtEOhfsjC2FWBuwAT2CvLtHDZdljCnu+VCedchDzlIW",
+	"0kIaqzvMKrsomT52Pucz280CBbH3QYxQ19sOtcXpnDAoIHFLj2i/3ZtqAbFWNRgst3q/t3MzY8DaL1ME",
+	"DDqsDNY2ZMaCpVwwqKBoO5B9veEFmX6mwCNWMGfSUORkIWZL06wM7Omt55IrWMS9w/ReIB2EQ0LkfwhL",
+	"xMtfVLU9Obd1I3J1jZcZsAI6C24KiJrOZlA0sEu9PzwLeEmL07jjRSHuvvFn7+A3rK6yc0g9c/ChVCXY",
+	"vzqHjNY/+C5XhN5x9DVZa10lnxpcIGoScH4DtPBjSGMH67wM+M5TprVzkXTU3+7BjxVRNO6OyLeCsyOk",
+	"O5sfL+fe9qWvK7U8oHsMkSBLAtCppFpGSeJOGO2/ZMvq9vvJHg/WUIxtL3PTOjSd4IQawpsoEDnglU8R",
+	"Xr7zMHFyIf/dHEClQcHfcI6gTxggMlFejiQQxck801/K+xscY7xvCl0vMIkXd6V2czzP+yDVkqBE8djH",
+	"NUtGD0wKtp4tp8M7BRwwSLt4ehjdJI5lpWfLDl9ULrZMX0wPUi9F+VrZRFQsFFPE2EI8VU4NSdWo7riS",
+	"BjNCifhITxMSwnwm8IE6AwErjxBBQXvVHhftWgzCFY1yOqK6inFk2BCRbGqjQw9JxIJNYe5pPNjFidWW",
+	"Vz1r4ZOIO02OuXut/R48Nyx20V+J4+SjWb/VmwMprwJya5RuMJar0hCs3b6A7BPWpDFZA0z6NNRVBMjH",
+	"H+dn/D5dW++BS6Ta9e/dRCP8vmZ9+5rPIdq1zXiJbrdxyJHuVHYiVEZvOWe0XAcXdVbwDFraYZzRDJKK",
+	"wpQH6KKwLZhvt+f+HQbT4OCqfukMsYfGitVXY4gjDl/wgQLQTEGne11qxX9qeyZTheJX+mO4yTcIwXh7",
+	"0klQ9mWt194mCWothHCd4VBpk2ZO78kh9hNSzlqU714sd/rab8VOnfv4avbM6XQnrr7h1eU+X/SYBtdK",
+	"8BsRogaJDnrQjwcBCY3PRfYRS2Zr8vugh/pYJPt0FsVJpkV9jbxWlylws2AlAf2Lhm4nj+qeDLtPAvqI",
+	"uh93oiRcWnMO11er7zWBsxIjVZtwrrVeebqqUppllEqcaaXEjPop6aiySt6IcDtjKxYCbHhBPClOdGMD",
+	"2wr8VHqcQH/i0ynJPF8mxk0PItIc002ROEYd4k2PzYQb1MpeUBw9evCtyMBD/4rldyt902GkoTYjOJiI",
+	"eS4qYZNB+SoDLwmB35243oWvcIdwpLF8y6zWvfbopVbV9tLpzyGTF3LDoawFYn/eiee1oBmUOZLUdN9z",
+	"VIJHvYGBvAbonylhQeiZUAyEZYmlnhrxp6bhDDqh24MdC59LS0WBGETXoeDAArdbAP2Hmn1EL1RbBs1o",
+	"w5YwdS63vcyJDWkXrkf0DjR4ftCbSBwlUUv6azpwBtGlGmmCw5n63P1NX5Up4r7gRJEDN47I7/mzZ09S",
+	"HBC3vbRbkE9sT9uJZDohdDeJiRm4fD8s0zdU/quE3eg6Vrg7zW4FcpPvqcri5OODa/3A/fGBWcr1A73G",
+	"nX2w1hKxXmzdiMiY2DOW5IqvYTehGa4YQKIf/8KUNRJW6/lZikoeZYkCizGbBtwtoZ2QNt4dbjhVXCnd",
+	"oDYOUa/fP386TD6/3COWpb7AnbMfr9A59DAiXSL2rEctjxdgeJ7HbY5OR4D2a0v9IMvPqHffXMADSokw",
+	"MyFgAU8dwR1JlH1d8ivIJUmFeZtd/Li497E4cQMm7IBSti2gyXqNjoG4J0i4OkE98oDhqucxjx8zOopc",
+	"YjQTlCQES1bCFl6Bk7kyxxpyMB2AUi427inrRKsQlK2/CuxCqP4c1FDEP+3BxanOGQL1XVCCndw4ZnTC",
+	"Uxtq5UsWkIbwFQhJTC06j+Iq1DShq9KwWVMXEHGGGrzVehQdzm2YGfVGxeyMUdje7QAUWGNDvzs2ZhR5",
+	"Y0BjpbO5pzHOQqtMIHc6Z19//cRdwV9//Yy6WytTIPvOo6fwyaNHZ7EIuHvh2ZAM3DmR5KEESKP2NfJk",
+	"Bjzl8zTFDm7diiNvBwPEBTQAVo0BdIZ1rW8wDP/tH17/5Fbh3ZtX1BoC+Q61xRrE4/Gd5Puw7/BO857H",
+	"4DpCw7euy06ZlVuqa+R96ezaKM7LHtvuvS55QjzfA+cot5CtcDuRBRQJ7kOienliIDA4ouOdM+9RzXcQ",
+	"c+N51gfm3d65OyYu+9i0TVd4U/Ar56JyBtx2CavVfZwGTbl9H+3jwT5aXctruWNoum2MrnP6Z1yV7qag",
+	"3X8OIqxGLZU40/Ty22SN9S9gkkD3YevxtG6RGUh19gXaJsSYAsvHqML+R48R0QaISQo2f4JGV6U3D5p1",
+	"wdZPo0AJunUGGhPqZ6EHsWCr5xECvr/XCNb9SmQqgw/BlB+Mn6Xg16SluAGw4V0JgV3EpWcASSOD/fO1",
+	"AIBaxi1DPvkAv3fE+v9R2bG1nKUTcfBRMNulYqVurmzhCe9yL9/ky+9a5APunkbqDRCS9vAFuDIbWA9P",
+	"p1CLSnDA3Rae+wf+SlhgUFqfphsaTNPgKW3TNb7iHaaSVDpJKhvo7DPyWoFTGCXqInoMkKgyEYFw1sql",
+	"ULWuUqGy2tjdPH3b8GmEZc36IjglYFFS2AkYExBR3hm7vbBJWciuXjQN951s6iUDoPFTDpLyRVdzScOg",
+	"+yPVWR06gfMkP2UPrD80aZlu03pgNbmgdEwU7OSdCFKaEqHi1xNj8n1IomNR5TLt/FAC0s5uzJRGZeRe",
+	"wDNFmSZmy6TU+hTGgYCX9KN5rVfDSPL45Vfuu8HpyCopH8yjkEAtnKdkWrdSEUCIW84okOs1l4fHpUxC",
+	"+OeH4m4QKifAUGbhIVNasUVsDDUPXUjHFphxCMERe4riM+tPS0o7/KytOLiSbRCt0QMqdJ38iVV4WTyF",
+	"n7VNMt3vwEe0LNILsIaclmN6fh6XAvmyTO3hfnxROmb26ZdXYpLxOlqr9EANTwaxzCiFKFNC6h4RHa+g",
+	"mY7MDFkeDjwed+4QBiYtTT8E5i/A2PqtTtXY+dIyiq+56x7KuWzE9UoxJ4Mc2WMLLzbtEsx4VaULADRU",
+	"jO/XbFTbHRSNMLKrbahMTN7+ei3UiNo3+Fp+sQ5M4bzPrBls/y9roV5/y15iejdRPVlxueq6n87i2M90",
+	"QFmZ+zKK2TURvgpGiJuDJSvIMJ2lHad8j5yJdvOIN+hL/CmT5U5tzJNJVN47nfkdUaMliwE291nGc3Tc",
+	"S3EZQ7T11dhWwmK9FrVb4IriYnJYyoLxymgm50xpLLtEbAWIbV94dt02eo52aSg/CPuyYgGFrQ/kMyS3",
+	"wmqkeeyoTo7yFVeNtVqds3d0PiAIhkwZQ3Wv7eHrW6fbHEaU3x7YlGFTfA9JxT3SvTjs2ReGQdmeuQgN",
+	"lyGIutImCoTvHfZcLBif7STdCSR86QJWFh287nt8MW7UV9WLpLar1fGMhFOZVEpV+ROX1W3IptqkVSV3",
+	"y0SJcQKwfn2bd3DHKJ7hc9BznmpV82ZrQnRaRkV3o/rjXvIt06qth3n09fnZWRo9N5lLdU/2yS3P6uf2",
+	"2pl0CB6BDFDe1BsEfbnEptpEFTq254W3tUk36sPd7y0ZbALwBUc7ok3maKgagkWqWcVtl8mgxCDuvhmh",
+	"Ux04ZXCYpdMaURHS2fPkoqe6CH5p7LVOVmv8QJ3W/srAFLwTt1SDgDI53OyBAj0vYfuVe9xcxhX8+1oo",
+	"W9uXD/lly9+mdckZMiOiPrl+lNt+VTGupqqzILRwEU4z7sBA+a7f7luUsoDCkRh87HahYk4N1GWviAzw",
+	"XQAThU/OIwkJ8rlJBS83Y0yGUfDHuYqQSCxTWOvObey06+yy22arUHeQTsAQwnOlNKMkxKDxlYcPD0Mb",
+	"y+7d2yHTk04eSCFPTg7HR2Vg/kkltlFvoplMEOj/1E0dTB0qmljpFETolKXaw83vaRtyA0+nheoGsEc2",
+	"ul6eQ51oy3sIuOmyKjx3CWFoFoxTHGcGZe+IYrLSN+MZhDtcsrscwhCMhBQIeL3FFFJhsj8urS+A3P+K",
+	"k96JDEc8n3XNRFa70Z3Ez3L30XWSiLZbyQgYO3G8oIUw2nagixJ9+KLqTR+PiYWItc2kcJwIUvEXX4qW",
+	"jsJt63lMme20d6a0dBeehkqXvTASSXCUColFEfDwQUhPCNk4XR01t5fdZPFe8XyGgK6HguSgcO+KKquz",
+	"nPcZ3PZbGJxRlzy04feyCE1Is8W1g7tJBsC2kEh81P6YsnwJ0uAcVhfh+0QE2DmGodpOPOQ9lMFr3mAH",
+	"Sksa7KmIc9zBxFF0CaU/tzwsG1GLTLoynVbp7/HLIpgdifYbH5YDemlnLf3ExzO+Eb76gHrcy/Bj7pFL",
+	"G1c/JF8QFZUP1HvH0dQdstyYW8hXzOz3R9LBbzmvglYiLR2ka/dWi4vMQUV0BD53+zvT4CCY/hckl6Gj",
+	"myh3jajmiWiu2BzQCA36/QCbR8M6uXemp40wPymuGGQ8rbH0y6OSEDKT+7fv9UviBac90I98tc54p1lX",
+	"Ef8wEmEKvlTAANrXJSceQNR6gHehShAjcfuTBEaMielbecQUybRVpHjn/tXDoxKEvawEhYrToccjspxM",
+	"KR3wV+FlDtUApgQlDgmoglRzmpv9pVSH3YW7jPAYwKZsDxQtOTVL0A4t4i8RZocydgIVLk74zPpOtB3w",
+	"gBHVh54RzFPu+6g4yWoMP9cbndhBX56MbOGBNJAtptYDXDHtUTo26Uu65CAX+8DoBq99nZycM01xmija",
+	"4iRrTKzhQAacuzs5E4tu+imyN9CEXGvnBl9t2dtXL9nXT5/97py1VANEEmo1K3VbPkc4rKEVCp7Rl5NO",
+	"pdDcI1PHshQ2ub/toHby6Q2Uk0PCJwN/6dZgfP95h1w8WeEXMgxpiL+Wrxm+6OtG2kLOduGZVEaW4jyO",
+	"Dn9hWKWvmeFbA/ETnGCGn3WPliC2nKWt+i/knf4BQBFoQ99Nrc6lWjo78pxW8VyqG17JYaBZusVxCGGY",
+	"YXczwqrnQ7QUqsVP8XwkLTs1SijgtfNEAmbP+cmV7eA/EYT4QzGWoIPei2Wti20alD3BFtHLk/7Gl04n",
+	"zDuisUP3qZbYrGjdHeVWQTh31CAtApvpuhZmrVUpVBKlKkktGYMTBkpFu9CNwdjDvsjhkNKIvGlMZ3cq",
+	"AnyR7/aYVHGbjuECh1PACcRxXVC6DlZjZsWwGJOCpWm1FI67stFu2FvBywyXu5dYAGAi5eVcHpPGju+W",
+	"O45fj5KkfGTYLxej6yMWztTieGd97Fh3D0PL+ov5GCy6zB2NTolfSm0Q7pVPqULqcB0yLD602GkaQ0Vs",
+	"9RqiS/4NeOEVnad1Kc+de4ssJAvBvuVW+J+0zBGku4Bc+IIRxjkCyUU5GoaFv4ZvSCha8rV4LC0hchle",
+	"dtIip6eUFk4mKZqtio3KWnw/KJlN0CRK4KWg4Ny88FykvMdVMiLuE9udhklfxeKRylJjaFM6+3K6suue",
+	"1oNKGivUzkukDd26gyognH14UUYQdV2alwuRCoMRASDgkLaWAfyCzXWTYuvqKeaDXU9aHi2MdFTly22a",
+	"ba1JQVL7/COZhBRGKrnlV9w4KfcAwROKnZuqSiecoW00uW/I/dPyiMFwhllA8IH0ynA8cKq5XbsR9TbT",
+	"SQJ/JlEXuBJ8vUZUAWMfsu/4bAH5JJMhe5n55x6oDfH36ZHPG9MhksvdNL7lJBIMUH3Uj+37FbaJ3oTc",
+	"w/HgRy/wslfgbfvIR97jOqyIfQL0W9J20PO5EbbnKGO3YkwBBUI6nqm5t6/oyDTQfgHDvEJNNI0hvbPY",
+	"PPRSV80qGdKbwSetHsHvp/aPKzMxSpd1FyAZPaJg1EfwyOjHMfif9833lUwjxvn5dYvIwH4CqQZQRSqa",
+	"nsa+08t27pb4eF0dXnJav2Nmbk6Kk4+V+Zi8qaf2uOr5Zc/r18leNAWhEuyGxiownw+v278FyklpFxRZ",
+	"sZohvIDZw3HAJ7SYMGki6x5orIFwZJORzq3g9XjvPha5/xS8noTql2Iox93FdW6Fp4PRhCMcOgCH9j/s",
+	"HZKIE3DsURlD2jpYAZM6OJ3iot5Y37OzvlM1XFEz+Zhlu/X97YK1sm7z3KquG3cDLSTAAU6H0ugc0kSh",
+	"5qZbdipNhL0CpbbUGuJ9+80oPuLP6/Cn8+3t9GHaUGFLBbXdvtMBAUxfRvGRBQEZOoagFJLgBZ4n060f",
+	"SAVWBGfv4DzBGcFhJlKztbRWTMtjbGnAAwYJfC1w5GUhMqOlSHYxAxGp9UE4I3g9WwybI31pw8mmSnqj",
+	"vbXRlzL0k8uz03wTRLGdji8IwMn6MCPVsqLOQ1quJBeuNkJlqufptwFIipule5v7CYHEdEoBp7leKW08",
+	"5mIk2zNl48DGH3TVWlGPo9wZhrTU9dSAGARZb+OK+YnH1zttbMuWQ2/xI+wTvxGeG2jdAFMUuGByRJNU",
+	"vzIhx1FlFisq8OoDjMixG451ww7o/z1G4+zYbtjWexvd8dptlI06aWlrRgiEeZNc3Z92wvAtH07gTeKK",
+	"SAchHycB4Srr1E8/wSNQ3cf60/OIt4cCYMUkF3564VceY8YXLMFY+zYovTE/AqP4bXfleGd3+l7wqjpw",
+	"9YeRQmFSE9b4HVyvBzVuVamNiAEbk1x6R3F6ki7K44yLQpmKwSal3ipb6tQfglzP1raO+322Zz6T8xmY",
+	"02/JjfcQURkAYsAv3HjSf7gSu0WQHIOKtXjIfo5o08iK3t/xq61NxXr3aHIDeRKfxJALnM6iB52k76NL",
+	"YPpeZIhv2zpZggBo7YH9JQEauwVSOk0t/bazRaY2tIswtmvOaiPaAcDLC4KS3QhjMex7QfzDjV9a1EAP",
+	"2c8A2+T+gn1PFOLVNTnA3j+FP1ZleOBYABOStDSCSc+697KnAEV8vNoXQGQJYmqgDVTXOVxl5CUXKhOe",
+	"tLUQ4+8D0EDvmmSxSqOQ/rivnngDm0f0v6PYhTvFxLWadH39ij8YNLqja7rdof2zslttjFGIdtr+4BV0",
+	"+NtTGu0BrXg0mw95fZVay6y+ApxDnEkiQI2AV1HIakvzpRIUrDCccUV13vnsblj6UXsA3PdJ49/Ougps",
+	"H19wAlxcX7bFirXJpyDLQAkc5dkRnHfDd5KQvRTEVqzHStpJO/+ixSILyGD4Pj/ytHyMhNOHEFeEpZ9I",
+	"oNfYg5HBfW/V0briShEaawfVPd2QdVe4/D7YbXLkFcJcgirsw9I3QrSXmS/dUU4VUUcMllJghzbGtwlB",
+	"eXwsAGrpNil40mhlOYCCKWkWbmXBCRfMdFqC0u0UqSf2d2MMAuyHARdBKOLljtc2LZPOkM3UyLxASbQh",
+	"9oqorIB/iEWHHFCb3SNuy8mUzaqkR22srlOi+gPAK9ShgoIadlaCEbMHh06bZg2b6DQCrwXB3pJV7Ylh",
+	"0fpPxOzi3sm9VLQiG8Y9WBp3TXIDwPkXLXvwZgEZF8uutXNL1EgSct+1maKc2Cw0g08BsDJ6E+XGYQkA",
+	"CdkQT1qydCRLAtzNMkQxSVrNUmKzkbuBCq+ZOzafJ9vzj9pkuo+iTonM4tIr3cK6L49evZU0JnkQO1Ps",
+	"psu8zgw0idsIEzA9fnzLJcWZEyv66OyMXmaEZ66eiCE609dKJi2N8GBqgfXfDDfAjhLPqGs8X5Pib329",
+	"fv4GoTWmHUQEeF4i6GvU/Iwo+5muTF/E1ucFxSTZ0RpASUtMFpjW1uZyrutLL+spb8Zfr040yOK3i1o3",
+	"1wuyyaZRuOALM6iNMR5lq86ikhncLTAdolu+FDPp9AGOp2+iQe/dIgQed520spNczvSr9xeitcwjee+I",
+	"WXukE8cufW/kkEdeEPQ4tQ7AvbfgZYTY6pQodA4mCvIgvpSHb6PfBZgu5bdvrJn6rZzPf5RKpG3yyZ1l",
+	"+fZtCtJnWMuEp55JtFjl3dXddJzPA7T9oa3wRB4Xrmn72uR+hkaaqfyZAWEMaQLEOdhxaQsA8t7uB5Bw",
+	"BmOHvdgB8xIiHbzlVdVRJPsr577ROYH7X4kfkGQkGNEmdZZN5YjjPndnu7vTK7oLEo8hmmZyq5PloL92",
+	"On0QSPkcku7cmadONZuCcTarRL2kckyvqAMCfCBkibA9VBeujY6wCWhEcel155sQQBDAjYSDSBdbN5mC",
+	"tmBvUzEbIoGXetasoF/N178iKKRWXQW18HnAPqLunnuZGjhkbZHupmBWl3wLf09canHcf7fJgEY8GHlr",
+	"KvGt/+4IjOb4MpR9rmzG+3AzAZb4IxFDKm1FT5yCSq2glJ9ubImUSEQcit2GMXz5eMthXfGZ6GWYPGZT",
+	"W3/tHaJE7HfvbCRyL+p0h3F8bewXQMBpkIqtKy5VqC4f3yuLC1REIBZR0V2Q0M6tkyf1cJLaQgek1JBi",
+	"cgWsOl5ZUC2Qm8Zo93gX+YWXAEePLy5OTNcljgTbmyC3NijyiG7HFyoIPgxH59sYxVBkfMNNT+Nl8FrJ",
+	"vhsWJwK3aJP6++YJLUpWZrRC0yRvpti6SdRtWmFst5UxKncDmwSys4DeiPiu7ttG3IiaVw/Z99+9Z6d8",
+	"LU9vHp1CEO00IDsEFgzgkO+OOiIXOjk/+YvR6uFbvomCtjin9TZdfb7e7jQ/UWdQwjJKJdpWVcHW5bxg",
+	"VnwEmGuPB+PUdJpNJZOj9T/0dZF2wVXY+i/MSW+qdrezmHAwUj+ScxQt8VGalK+I5m4BjG5uQrXwWmlk",
+	"wWnP23dNrYQQjtrOb6PLOoWNBjC+YIUYFKWHq5LhF68EdCey1whSvRAz5wsTtCycsiB1vkWM4rSiqhBx",
+	"GdbDSQ2UldJ5wusR0hpb6vkCbXCRkGv8hMjbiG/OyUtC5toEwcTUAqDVORcBCqzc97zpoZX4ZX5y/sdh",
+	"O4eSDWNra9pf7CjOD78Vu92fGeuD6AwjFYLWYssrTtwWofMGVeTcqZkA+Tt6uN8pW2+TtYa5U7rbEh+d",
+	"VuvtO7NDrxEXlK9lyvrCv6cV0ZT5gJpLTGdBOD07tg6fi+uGh6iz+xY4EmGrdmL9U0FlElx7ISaKppJh",
+	"/krN0WEyQnzrH7pncI7HjqBM48fsfK++vkvnmmEKHBs3d4qeEFR5zC69Fx8RJqPjz47+lWmuopft6F7A",
+	"LldR8T2U1lOE1f9ssPWwHVjKSICk4kAjnQlAYR2N441Ed+cHkLuUeThG1r2ZAvplNI1omonF5JDxr8RM",
+	"r4g1eTeuqTQTToP0TBQE87AJvnWDgrnl8Yf1PGrI9g4Ck+bCd8noOWXxF8C4kS6BWwiVb1z1h9WEIDcE",
+	"jzYxGFyXyN5K1QjC3UvDTciVYH9LQmYSpZHzbcHjZK9f/Pwii17YqEqkEFK7ZS5RczQM1x0Qs5aWlDi3",
+	"01RsELuBQNJev0aFMIp4fA4zfPDCSrtzyfvziw49VJG+TidUEv4DWqlSKVGzrMr0cu4uj3q2kDeexiOm",
+	"yaa0XfqKGpEBkXRFTbJOXluxeg9KYCxGSO+StnNK/bBtznLnD7/bbZxKxkOcxI2b/8BlAOmvtKI8woJ9",
+	"AGWxTqb6vPEZ6g9bSSBAz8L/G9CNNfQbDZWDjjrOr51ovk+C77TuNBhgzrtEaCU/wrDESTh16wt3RpsV",
+	"/kfOaTjwh2o70fwJxVkjf3PgKnux6FnkzopegOO05sSYJi3yMDv7ONUJZoXyt/PouUtVSSX6b13vB5iF",
+	"3oA95Zw8YPg0jKig9g+kD8eNHknF6+uUSvCgWY/P2PKbPu9/9JtAoU/f9OLErHhVDYzxp2/6OLYGNUc4",
+	"iBGY2J0K5S81KeKpTFN11EOLsY1EpNakYCCjEuQNV4gWdSiI4VmqLiATycRXhr4vI4Q67xghAUN5y6Aa",
+	"J8JK8ZnoL58+evzVMce7F4XPB0TfinW1TaM5rKstszqCQ9rfDAjEpLCDAsK2VgFM6VpYwAYiiNAOccvv",
+	"IMOVbCRru8Am2ANp0Lfx0bs0jtUo4X+b1Ma/Erlni+/SdbAYemJWO88WTVks6kMXKF3U9y9Ldpwl+7kY",
+	"lHdtpXWKU3Hwh8kwhDqznlgblOVDIdlUsTSfj7q2UDPBJX4lqonGV72c9gN9I/L8l367Iw5M94MyGwqF",
+	"6nHBpg+89tp49OJYMdairapDr/P39I4Mcjdk1quybUHJ7Pw9aXJAK5tm4uwgkx14aPB5yayNT6D5fGDH",
+	"VexxCgfiuh9Gjes/sFcoc559ThwhbClJTqe6B3Ks7Ya5o+4WCEkPR+4odO1OImamPAENYh8S7k+CpVLb",
+	"pIeyjQ001Md2ESqUfGDfEz/ROu2CIrbMYCapH/R83ldjYVhbqTGfZ8Dgs806Weil0MVzvGYcopnAUeKO",
+	"pbpxiBJiuCnn3Uyv84VlVgMSnmHXWkOX8HkLuuDu4U7hWQFlZxJM0GpbdKvJ8U9hE20tZwb+GFeSETYh",
+	"NdNFJdr0g2T4952wzXoIFxnxMqHEFkQJMXpqY7t1bikqC1GKcgy4G34xucZuhIfBV70PicnOOIs2QzvT",
+	"ZVTY4We6rqVzyTBBJgFosLbJ0KwuU3wvHhi4kmrZPp3AV92z/BtOjgcL30t71k8dksCGjMqg+jjR3slr",
+	"9VodvjlgjDvNF2gPkNcHDsbY5fb4zo1dCGXlDEou+XoNB0YTEpXfSoLYhG5abN13ni73lQMhxrddC3L8",
+	"HgRuiCE639zO3YrNL53IGLMrTbJ/5Ae92eEaT7jJgQykT+PuEHXDQG1TqxhEJUlvvU8gAhkxq5G2npsY",
+	"r9v9GZ/LcsZrX3HhHheI15bIKA0M7nExttOnN6Le5ugmkYv4Ms3glp0aJw7j4Wxvd7zd9+0t8ABLB8rB",
+	"LRhE70pOBghaIJGqVz4gZbAB+1Yb17vKybWzQtSHKbY3vDHOA/bZVwOWtNVrQ/wu+wuJKBcjaNMGZ2Z1",
+	"bjrrtEuExqPtcZVDqrnHV3K/m1QTPZ4rcaekFXxl72TvuK7eIS3Iayd3k/xlf3zS6IE9Bip8lEFyDtWQ",
+	"DL8GN8q61tc1X5mW1AQ/hH5daS/AgAqEI9QT69Q5dNqJzbR+vuk8g2luImoLLtiVuG5UAbJQIFOmbmzB",
+	"kEutYI0yTS0KqD3nRpbiAvlWEAW0DrgrSU+X21zcol4W1EZwJSpTROzoRHqhx9bbbrCMILAc5SGR31ld",
+	"bzMwhNAB2AFKk4aK8TM4aeJmj0+hTy/+wNdroXKQv4jDNBqtCVfqMlT1D1A3z6Vn29lxOXcDrJdNXfVx",
+	"dfrPEzvq1Yclca9vRM2+fPvqJXt29jUkEHIYcJeyTEs0RQoevP6WHvTk8WMniDMg0X3y8PnDp8nnhkaL",
+	"CRhYPzsnMLEzEKlOaAIqNe72xBhIs4UQ6y0huNbuukd2wP30RYDp94CShGDiFee6dE7vWs5sUwdWmOIE",
+	"aHn6CLYD9JwHmOqvto9oM/DHci2n04w45TiRb+32wQIgwk2HnjaLbecG9DBsw2FtD13rH+2FsfDqwo89",
+	"SFa7z0mVBaGWXw50upxVxxNhG3WOhLZiQ3zVBNbrOYOdUb4RqR5FXZWXnjOt1wqsyp+4rPywk5hd7/lS",
+	"qNepBtsZ4Tr5QBbVactKnHcBhaX38pTYFLBfiJGH/VMwLyh0BZKDBFxemryiLaRs6QHS1ooaC/XkaRLa",
+	"Zt4EaQFi5+2n2uXfOuwIY3ExYdIT8Bk7TBCJ4wJzGJottJSLzQh4Elh7/1S/lkXLkuAn8CEpOlUqL/yD",
+	"b/0jvbyDn4iPLiL2tDTOrmewynUKJriJsfHBR3d1yG1eYHsoOHAXjLOSb93/kOkyvnfwyIwSHSB64qHK",
+	"giq+d0dugIcqVMNyZvVazlpIoloBaAXQJ4buWw84EvWn8ivd2KShVcmlSO02ZPHhs84jiHVJztjVllFW",
+	"p/BZfugUcUY80H2sRT3Dtr4sQN1oiKosEBQNP7myukzBB713pgRADHgUAPCpz9uec+JSJKSWkm/j3l7f",
+	"Shrg5RL5kbqWN7waf4W+wB+k1AJgoV2utEKE8hGqaXx/8Vw3tRVC3bbDWFR8e7lKliuXkquW3C0QeHGl",
+	"dKNmAqq6qc4EbQHi54pGuWhUWffBZLWrk/uC9ZKQ+kJt7GXG76MQaqcXPLrnCfo7XB61gZRaSvUsuLnc",
+	"pzKJkjruC5mW67b8YdtiqYgbNJDjhdl53D5A9M4XdrJFMYJcEpCg96TiL/DMJT3rTGNymF3KkkqX5tbp",
+	"zUwhdNHWdyWle6rogXRwivb0djER4hXt7me0mHGHc7ujaeWUvO5fYKLL9+a51ViAl5xkrhIf17IWZho4",
+	"kH/xUOwLDYfoFdlpHMqHgjk9Z4ZyH+Zpq8IIvGvlNG8llegDUpjzprIn50+eP4PEglw5L+3J8+eYrcF/",
+	"PkoirPoqjTRcDGZ7p1OIGJ/K7PWb4Eu7644jSi/1Ws4y+dFgJZK/Cnc19IKCjUAgfR6RB3UZBaRXvF4m",
+	"rrCrZHta9wnOGvWGxRTohzyGgxCpCs9gYobX+x5Vo2vYKPhhhOvwl6ZMI4znQw77U+twDkZP+GvDK2kH",
+	"S3Vgv/4HfRdDn+U2r/8Sox5PAJ9OT/meTtMpq6UJmiWlnycFSPMwEW6TIDcP5wYMwOk4EREqBEpg5Mjj",
+	"+nVa/1Fe/Pyzhybuqp6ooMDYlnaBcH0kItCDjepBfFzr2lIMA0EnRJllVRl/nXbG/R0RpXSKfx8na5Vb",
+	"bqVEXld6+tNHSbkemXLd8zSJVou2sBf2KzmtabvyixJ+I6haMuwBbFePLktUArnTkafBGiy/Th6QdN1o",
+	"cFS710n6JVG53AhY9zQA/ODO+RPWEmdkGXxh36L9yjmqwKzdcVTdTc6b64WdtC+jM1ru9pqIIEQ/yeCu",
+	"HY05ZV+0BpWrruW1VD2t2gi06YZ/TqHFkCEqoJe9cHYU0JAXpI3y/CwHc0nv6/1A+TlO2e8LHo3Ir1oI",
+	"qNOKxJsW73lWVP9He0Xvx7DglvICKg0FPb1OgUsYgDM8njDeQFGhE/I8zbSay1IkDfPjmE+YrU/p8itt",
+	"0fgxBZYaNpmoZ3zxJJzfdITWI5cWFFh1dkL2DStpeuFPC0jTO2/uBtFj8o9C/uB0Mmg/3NvzqB2hC4vQ",
+	"ip6Pj9Lo/bv9mmcF68ACkPcRugbP3VOH3b9ZaGYYb3/9rz8EK+hCidurMeIV1DlYcgkxv+ZSoeM3gfVe",
+	"zIIpG7C1aFucLPv/loqVurnyfwZHJlm1Aeo448SZtV4KMnQxDW6s2+kkMcVI9I8E4lc6hDoQAw0OQQKN",
+	"jcsc7Xc3ygvZ83SUxLuLIxQyfrc1scMW4dIWYaOTclanoqwvWkY0X+naV4uYzQlc17qZkIx0g/ne/STD",
+	"HyJnE4zwn+H7I/i/McRPQ23fk1stHGD6SOJyRfA0IU0H6e8Zb0yyGawxGf5kv7QpRimEG1pBN4WPNFEF",
+	"zVxsMpDUC1GtM1UMdhLr4E/w/WQuLEtwvaGYT3hB0CC+8BxEFWS5EtyARxJhOtaCcnxQbJMG8ejda1jo",
+	"ljkbFqPN8mwwhOhXIicAhwXM3kl1XYXt8rhzvm1jSDKG+X33d8/32Zyf/M8/ztf16sN/++PZg68//P1R",
+	"8ej3v/3byWBzamIxE+shU7xSmFy37kOIXogKiogCWvAmCRDQQySOGEgJPZmmYtvZdwA4ybtHdZPq+4RM",
+	"ExkMMAn3tdaOlDXz8Y6USqxrYdZalb7gIxUUWldSZD/MYesQHyo0IIfaGj9MiBLIdOjMzLhSos45KO45",
+	"N7JuDKMvskoaKzxvalR+mgiYwg8u8RRnZuS/ZJIJLgqYY/AJaty2SLfgKXnyL4es1G0w1/0T2i0pdjdw",
+	"oLwYJOhA4xKZ9Wrh3D2fpkWHCjtjr0QlxY2IIdS5Wfo7+UbUci5Fme3z3pfEXYy3+HMiYgtA/8QZ7eWD",
+	"EsXShPdmwp1BsndIaPADdq2Z1btjxzaeDLxt2ONUzWncbt0pPMcbUVaUujS0zOxL3tiF+9sDWRbs7auX",
+	"7PfPzx6F6rnHD7NN/Y+fPZnIrj5d2FIS9u+q1D8moTnA7rB86fQrkD4AqFQgxXIX5hTK7L7iX2qjSh4w",
+	"gNEZ7m4iWmyPutNTkOpm/CZX5bc3ac8GViDj+tU2k3UiSOH9J2KtLZyxFUd485gFsCXVmORyLEWSfsun",
+	"85ERDkoVje2gKMRZrkmIxEFQkjjBtqnVIDBZmDS2StOkExeKzahybnE6UDc9ab2CGA3zMnZ2ZCCE4MUN",
+	"t6NdCD8Hv8hpOYTqq1dpVp9XnvKGB8SGDvhd6FtcAMFfRioDZVBru3UJhXWJ2nZ0mDR7wH2x1NSqKDq4",
+	"2UKoVBNwhgMtzfOYDk8lucxart95U0P6jVjbB5RPy2CIZYa47OlNd870CP5wJJIBmSRDxf2wr/s6b+M6",
+	"c321ttloX5UL++ZqxDHgHbujbYJ+9XwyIW6uiUKJjzbPNIWZNlu7i957d+Nk+B+3EaUvRO87Trzraxqz",
+	"xjB6S0aH/SUQWafGknQHXg6WIe5pl6Gj3VeR7uNVjhOgGFDjy39//e1XhxZXRqTtvueigQ8SKQXfuhIO",
+	"R9ScTmcpdYD/A2zLGbdJH+o9wmVD+8pN9M3Ixg4FbNg226gyZ0xkKH7LRuS0H1770MgJu5O+9rkZBFt5",
+	"w43ZYWRLcFhUfBAELl6uN9UhLigsZ5/7GTyGwSsh+AWIoAx7MBuRKICJdrkpAPA18lVaniu/d0PC84ZW",
+	"b2JngZ5brAMTKtRZz6FqM9RJorPlB5fsoaq3l+l6UMh5gd0Y+WKMML2Y0Vhw4357wc6on+EGocwCfHdU",
+	"avUsLrU6S5Zq1np1CYp6PxjpfEQqEnWaXrYw5CXfQqGlv3QefX1+draTQU/dQleXa1FfYmtqyovkpfGE",
+	"fzDZZrYI83Q21gqi6mGCgLQ2OEWrMxNERC8rq0De2c7o7PmIGe0mtNqNzUhf+thhpOAGP25DPwjUQEdv",
+	"X4yudfIeumnf0j9a/8XCPSk1Xk803dNT222HJBbahbfke2qxfcvrvn27w9mzn+ce1R8ZMM3SscHfAN1s",
+	"rhNzw0Zw9LP//OaXdy2ZghEGOGP/zL7kbKb1UoqvEEFIlezPLxq70LX8GyiXc/aN4LWo2ftf/vDdz39+",
+	"yL5z59otAHzcEoz8SdU6VDH7gjmp2J8/PliLGrSaVn8+Z77vuyDmroIYu3S9g0/CvqtrTREmD/jggbrN",
+	"nxS0FH799NnvvnrI3ktPGu/++OTJk68L5twAopaHNouH7EdpKHy05teiPIe8Mfuzsw3/7IPcGB90x+bP",
+	"0En954d/Ui+J42fG63rL/vx6/uAnbmeLP7f5eq/PW6hGNzfsevz60aOzELZ59OTho4ePvnr4J2ArlzOh",
+	"MHYuS6Gs05C1M93XfLYQDx4/PPNFT52/gVW1WvF6G5w7QGCIkIP1nEk10ysn2GASAYIR0AV4SDsguAso",
+	"mJQPOXmtluw9FiuH03fyCKLba6H4Wp6cn7gpnJ2g/wYnwEsVlR8JOtRYiB4k5XV5cn7ituBF+zXAj19r",
+	"ZfAnj8/OPAivL6Zbryu65U7/QpY2GgTjWx/86xJB1t9SafR2Gg8xm0zFv+nXhAmcBvajzgb9utC+Ztbq",
+	"qoRlhy3xWCYzIhOMjwndIGQcaZNYyRdl2c4MFYcw9huNCd/RSzhq5Vo0iK6OsnUjftvbw0fHH8DgVh1j",
+	"p34UEVckbVdiY7oUgO4R+/J/+ndZ/oYauRLoS3V37y0AIXQ3sLOIT/f1Of6mPMZU34uqaueqNFvpWjxk",
+	"1ENIpNXUL6ERFrPi9WqHTap/YZyCqPlKYM4vw5nTfuX09bcAObduEsKOGjheronPnoPGhhd8Rifl7B/0",
+	"pOB2RK2RQjxkv0q70I0N6DlwKSETuKLY8W1O06n1adzDxCqpRN/X254zeLztwRR0Ymt+wNpGzDXffmPe",
+	"OfvNJ7W5DU094xfdHfOB6xu/ci9Xt3vV6GsbxnUU7Rg97aB7GYZ9R5rGPfuT3ce4Hz3rfxwhtuHGOUB4",
+	"x969YZPu8d7FR02Y3R1cojTvz+wCnS7WZ/9gYh1dmtMluyml7dfK8I29bd0rFw0wyogXRZwYmrrsKYqO",
+	"VZRFDOxHFS/0Yx+ZLE6ke+5fG1FvW1+VSuvbxR/gGQdQ4sRzcBi5Jz3KPGk38odhJwjz1aziCLKaeh0g",
+	"5sQv66SATqa/TPC6ktnXAT7iLV4G7atNbXR9DhtFiZC4sR3qDHzwG7pnPHpJakAQ70iPKZ85Se/cSpuu",
+	"BISzg82tcdSzv4MWFc5dHXx3aN4g/MNv+815bsmOEwJom2FLWZ6zzUJj3L3AoDRkwahsj/Ly2KMdUj3R",
+	"oXvIoNZfbEKF+XRVcoodbVmN8h18/C+d8k+uU4bPllv205m56Z6p8NwrqXi9TTw5eZUCeNkxDtSLCOMP",
+	"8p7QL8vxBezLl+/+4ys8E3RvnqC4M/gnszWykI4+Mld8tsRy+uRh+V7Yb/Abd6iq6A2ZlcURHileCYUr",
+	"ivC06cmBAKWtTfCZ51FGbNJV+okvRW7lHt/DyiGR9ZXAKHl5FNF0c2Kclo0BQLKNqK8DxosIRNqQKYAC",
+	"QcyNwh83tbRWqK4Ur9yzr/yCDa55ygd4U3GFC2I+Ox8Ax/WpnIB7O2DOvd30HzK84gPcD1DC8FIcFNHB",
+	"Z59CU8r53zMn8Vu9UZXmZXQa725/fSTsNnsLKb0HxtaCr45yN+EyAW+uM5SxJPlO1IHCYnKg0v91oaHm",
+	"AeHtsWhAWvj6OQwFs5GgNYQqDbNagwmwxYIpQlbEx3eVRUlbOlZhxCKzfbDgqjxFiywvNejRfrP9gavy",
+	"jmTGPRpfc9/6AOuW0sKCsOBHyDjxK1EVUMztbDuIDe2AV8q6RY3zNwbikoMk+cxiKDRO6AZIryc3uF8p",
+	"vJLV3W+uh8/959vcV5BD6ybl/eaC5xNVtIuVEdUNoRryLiMYFrWW3c2HLy6ksbregiD4Iu7iFmJB1eH9",
+	"4f+X/kv3kQCgl41NAfgJHCsJ4J/XAWeEPv5Q+rFCYEwCzjssX/AywLzdxSmjp3+qnEHYwkSEpSyPE1an",
+	"WxZNbCh1Ca0ORbCqASgGSrwBuewFq/SMh2Jhb2L5gmTD1rwWCgvD3d8mGV1ecEbmImIBuMdsxCtdXwvb",
+	"rtUFUUVVwkC+tu2q2zrT9FNkK9qV+bx8FRrXpzFNeo5UpLWOmLNYQKu0bx5Cn3W2EFjMFPEUACterVcM",
+	"Dgz7NaKqu5Y3Qh1QBdA5SaezhUCG0yPWALx0z8yewHvZtV8DtyUW8R/BstR6Ce5GC34abZ8N7icZChRu",
+	"YFZTfKfeOi3JPEzlutYraYSZZEbglkWcu0M2xSv66kDEec3tAu/fU3Yl7EYIxSpxIyqDaBNholBFTkos",
+	"4l0E6JN0/BRp4nPR4adnXz8/JIg60hAa6ghPHXZZR3DYwBZ+LNvHMx8Tc37MSsxbFZMTh4NugqwMeQLd",
+	"I576n3au3Tu7It5A+faoG+Lxnfs3nYjnscyIn6CkoWUD14GVHgyyAkEU8S9LqUoGLRD2IXsVOkxmei0J",
+	"4rINh2IVInH7XGthmFYX3Y7Vua4qvaFzr6uSTEDooW2NmVtcOI0KHBFZ7dXpvt0T/Mnp0d386KdMkHam",
+	"ljE3aImP4zCP6lN2YzJeo59TZhWhFMCx9o0vqLBqMdN1aVipQ4chSuQWq17vzKpN6p3vlBX1jsTchfaB",
+	"Z7/X8Lp7t08BqyhT7QhdX9BDJ9zYjqOCYJq47+i+UNK5jYpAN1rA2QU70jSr1kZFqrCV4ArUDsjRNaaz",
+	"TWBVm6ZI3IBVPsf+ni/FS/rOKK3h20xvnQMnytgJNk7mQaKudT1pRCMzzgu7qrryNhjEx3KNHRi4o6VD",
+	"2VWtN0bUbKZXwuD9ZLXnXqStdv4zWzXGsgW/EezKGaaBuDYhO4EBsys2u2A4ebN5HwDozgNy8SvHhuWu",
+	"tF4eyyzFnSVXU9Yr46tmiAAEcXXAoREHlu9253hHxmH8jk8Wmutu5v7mfXd0De1bTkg/o2RMUqqxyJ96",
+	"LOL+c/ImfOs+joh/29jTEeZwjGX+Vq+49HhocAg8+U3IIiHuqqi0unafIUFvvCFYowWNy3OQfZWvM0t4",
+	"/90dGhkA3TtyQ2FQIJ/DO/kIioUvRSuburG+aNItB+oWpbEbCrztTxIJ3Vmizyweerg+O7s/ffaSKiiP",
+	"Ws0tFETLWoFpW6E877s7jwCn4UG5oS3KWL6dpPxEzU1TEzpa2ruoEZD0Lrb4O3x7Swl5r3tLb++Nnrr1",
+	"OdJt5Z4U7MgvDLM1nwnzkP0MRdamAAgJE5rMVRlcCkydQLa2RYZsVDmqUi6x2acRjWx60wmBzq/Q/5G7",
+	"73EajicC8Fz3OKmu9yWB3give8h+boPLvkh70lbf9Jr63wv73c04Cx+cJ3hcsjZqhBOFPwOj2mkwoY63",
+	"mAtg0EZum3cAMfngnbMtcHIELAEVDguJpH2Vu34BkKvHko8WsoXyztqC33sI7bs3BDMo4UkrcHuMVca5",
+	"uauImg0CPgUge9fyemHN4eW6L8oSp3Q3Ggae/alcIdqrtIUOYnXEOgV63gQNgYI90pj2m5QKKRFEIsVv",
+	"pK/sahe56FEXHz5RtyQtGHttjZfspRBrKo/TGzVFtPMW9p2tm4+eLVBjhcd4IJmTwUX/LE7b2T/YaSMT",
+	"fbPQ7laBHCY8u207khZQFAEVYcJpXAheIXRp7r7+Ab9xh0tIb8jl+B7uhzEh/xbDcbmrtpI3YmxkEi69",
+	"079jn+Fvp86mza4B2aT/rkr9y/y1FauTO81StTDM2SALfHw0W4ZwnQm9eg/iOWUSAtqPWaarBA9Mm6M7",
+	"0pNuckuTXv5H91ZMi24v4Bv74vajBW12NmBUhGoptv024h/E9n4sxD+I7X3ah8gWgchvWOajl0Ih16k7",
+	"8Fe63BZtbxdAAU1vMHXLO2ipfKdKN/lPZaS8tgB2LVR5rOh2Cbg3BmEPayIexjSzW9ZJKwjgkL3+4I/4",
+	"jTvUqfSGzLHGER5j5X7QGwahaF9evRRrWwQ80lUzWwTCIIAldfe4Ygvd1P3ZnZSd9y5auc8rfhov9/3Z",
+	"Yfe1ye8IDco/cdJZUEtzWmkk10lfcj9qvXxhf5RqeXJXu6OWL3V574W+P2XhvI6Z4NYrxplbZ2Ijx/u6",
+	"gr4HTwU3W2iNEVEKaY81GnH/iCEqY6MYccd79+/mM9m6d/JagQ57CMxe3FfGvhP2wUuAYR0I2B3DK9rZ",
+	"SUShdPuEvRKofA2Cxz5kL6oK+Ulb08EjiqBoCDVaGFZcVg8iopzk9fZKqvJdYKAZURfTsh7nrYQOPc6z",
+	"Dr3+kzss6e2t0NKNn+jYVDEt3fFsQWQcwrRUAPP7wrAS0shs3VxV0iyEQSTb549+//wrNBCvDgMfCUno",
+	"Xvv7p/Ct+9gHetvYPWi7MY+0C93EvDN6oFat1IfWr/wUqAvuQp/S0z9VoDbs1h22k70onTVP+0LlEtdS",
+	"QcGXswKZPFDqo/6VfCtKu30jdB9SUtx38PAgGbiLajS3Xu+sWI9WoFasDWvWvigGIRZA/825PE4Jzvfu",
+	"0bVurin1Aq/Uc+yZwmSiFy2fZVsKsYZPfBspVBA4lSyBp4chWQrhqmIDT4BWPVAULV+KB/oGKWAy6Kh8",
+	"KX65EfVUhXJLcIbPQplEmvl4wSqAegi7T9cuGldSGcurCjH1F1yVxGf+kL1tKuHDNWs5i6jdlbbQaQdF",
+	"qYw7NxqNN4B1Z3WjGDfYvlkD8wl05b0GEqEgSdq51tidh3DkEK08UKjGJahiebrHdNI7q9eowLunEEpJ",
+	"sRUWCZZQq2F/SuBBCYxM1IQwrnqnyIZwsotw9g8o3r+o6HF9NsuRi+Kyd+UnDufcwwV54MbfQQmc3/kv",
+	"2rNz0YbzoK8CSORNi3iBfcDsxc7Nhn1bUMatWqwsi+iIjaqEwU8X2iAWBinPw29BaPLyDuSx+4ojzPq7",
+	"ZWj4NG3o96de3golNoyzstZr76UyXbNZpY0AICXsWK1XKAyUbPI9v+NbvfIyMtTN872wL4j++e7gSuEF",
+	"fRWQ0G1yrLA8JishIkizZ1qFM1cKSCJn3NS7bKF7YZZt39Shp6qXK22XnloZXaU5Phl9+IVpQU19++HC",
+	"2rU5Pz2Vamlrvn14VfPZcsOtqB+Kj3y1rsRF8AAkwHDokhqYumvsec3dZzs8XsmurxRF1D2iaeekFAn3",
+	"KWroLE7j5eoYEvuNd9G5WcYye46VH9S/VVA/abeNK7ORum4bvNI78yXycj/+/Ve30S1jIBJabIT7iExW",
+	"5figJI3+yOGwL0xLVIXCH5HJifrukAd29sa5Yq2bfDwl9gNX5a5v/enQD+fQ8nr9N7lei5L993e//AzY",
+	"4cfJ8HIVh9PACY4wAmLH95xxZIwMjbrAc14wHgH+Ji3KFpaWnOS59mz77mvoEHOzLCKN691gj6ymNGSi",
+	"RY1OoijBub5oEaoxAU22qy/wgYH4FDWx/CNU84YfHCcE0fNJz7RO0Hr5WgHe8zBYiq5Zrd114xZIKgg9",
+	"TUBFCQy4OczsMaDZvg+GW9hNY92GScWIT7dgSKcL4BDAMqXnMXreAbDgz0aCeVdbas9BZT/4zu43EiAO",
+	"ZEXsM333vDsgHfgtCQKXGUWj/KdHGkEIKzVALJ59LX14m7fWYibkDbDBjkZSNxIJdm8BpZ57bT+mOtCq",
+	"HouqYTwbQ/iwh44h4IQ8ffz106+f/+7x188GwEIm8zU8i+FIHn9SMJIfgYMVlF7OB6qkCHB9RwLRIjjB",
+	"GP2I9DQ0snjq8k1UOBfkDBOkcS2ou89EyYggtIvYW4XXteTj92Lj+Ev02ORqfCleq88la3BEMje+FOq1",
+	"6gM4OVrKgHsLh335UKyqr4iNceWucOTWRvEM1tUc49UFXfBo+KwExLZZJd0jFRKQEvYJwGJCM7VUpJGc",
+	"oK65MT4FMaaodkekagF96H3hErJ839I37z5Q5d+UUx405qPViNPzEOI9asFHAEVIa0QML6XGiNWx4+f5",
+	"PbL19vh0ilNyOzEaGSCzHuXY1FvnXkC2NToYoKGdryE4uJJAdkRXceOtH4ITc+qey6pJRgwToi96xfxO",
+	"iSXvqUIQHIS4di0toe7vZqbXbp5/PBGq1tXJh+5Snc75zPk9w0nC7Sv85t1Ezn/ZqDdUADfu/rjj3GTE",
+	"1R5IVLUqGS7XYBNsT54xXsc7kkJ6Q7ZqLZrJMRbrP3VT7z51nEiS7+IlM6fHIJb4eYnfsTfrHYQ+eras",
+	"FtYHS93hX0DQBchHjhirNcKyZg3hVXT4FeONXQhl3dyc3K/XVHv4+MnvvzpvyYWxTlm4LyDWgm4AY1/N",
+	"hI/XYmTG2TdQ3jBVbeUSz1rNZb26U+nAh3+KivO3YuZMvq17d9JSgg8oukZmjdsjaVilTZAYXosji8yb",
+	"Wt/QLe3fucDilhDFe1UjBpiCNBXKQJw6YdxiaaW7yR4c5x47BdHNl1D9xJeiu6b/dPpkUGQAk9x9eHfS",
+	"AY31SmxIk+TEEwOgbZ64E/PV9XIcysRKDLcQ/rT9Z20ihMvX7V2ik3Bs82B+Ucc0DsLa/lO1Dmqkad3u",
+	"La3vJDSjF9F3dYBK6imc2gZ1cTcKyT9+SmlK1kWcHbNoCdtfPEK1b2c6tM8luQttOC2vIPyXhuhVrWHZ",
+	"xEwbJ+wFnzg4ERMSP6NSL1NSLZ8o3TGCM9nH2z4v2uROGP7ZnYfhxzXO4EqNbpwhiT/Kfd9SZ3lEPQXo",
+	"37kY/KSDGzAu+viRKy6VX4FDYRsSGSpODCo+Xkj1DhgjdH+8EXUpZ9YwpxOZVufMHURTMF7PFvJGZDOl",
+	"Cw1NCbc8QQsP4R1qOWNrTrCrrfufi91jbvRKhCQI5tGhaB12J5fxW+hNerSPz3aOwyfNS4EwKPjlgOwf",
+	"rdQaH1dEzNtiJktyc6SNwsrg8ABy6QpqItEpxo+3Bx6LU4hGTY8dD6KVvJKVeAHP/qTo9KD9QK5RUin4",
+	"dixKQPe0dudajj5KLnpRGRV53t0Zd11ltda7hd60KuuOcNjf06V5tHowuo+B4HsjrmKYd8NVeaU/Orl3",
+	"Qnbu/iCtNKIs2hIip5nWcmab2nmglealU0Nkd3QzsKB+V2GFjozR079xtdbzHjglfSNGb90trHYYRR6o",
+	"Ws+PhKmPpV9g3K/d3BTAdEGNcTgC59iQZOvGWFHSRfiFYbUAMnddu8+hjEteKw77+/Ced80JjDsHuX17",
+	"K3h5D9v2loZx97cPJDbbpLThW1Ow1mrBkj1wSi7YgterShhzHox8vHzqhoIGUfWZO5ai/GxOIxYRZrf1",
+	"vzfl9bGO4yhT+70bz3+g5TfW3sY5HA8K1xkS8MzWkuCRJeLVrbs3IvuD8BoNlyVu/10fUVv37RwkZPEr",
+	"425AsPMPuAIxH3GUiAVmNvDGW2klrXYvdnrzuuarwkP3u+EydD3dSr+pweQWjRkb5/Zr14l0I5/Gg1Jj",
+	"zja3qL/A177Vd5tnjN6SWXYc7hemjfEf77ryokypWvLHwhshcIdvjeQf77gZryoxGiYlWnOg788u/Dd8",
+	"tnxV6xWuyxFYhJ4djUVowoN6WYSeTX3QZSwUeWqi8U+VxkwufU4uPIYVL3s3YNoT3dGd9qRdP/gJkg7u",
+	"HKROR0zRVn5EHTGAHMSvWpJQIsbeATb6UeNB79egxX0CIP3qSY33lAWrBC9NRPZE/UGHnNvrPDbq9/q9",
+	"Did29G7sa7bPfaF/dPZbu5g2PQ/25S9roV5/y15qpSD+zBu70LX8G2IhQBoXhO7NH15+99XovWjste4z",
+	"zd2l5b9zl1eWf0e20oLQBo7UtAkxQ2kYttUdiIf9rrM2n1drvR/Yp+qtv88NfScsomDGm5qj1b6gfAWh",
+	"unGDuJo8apkf16ybOEWjgIvu4zi9ryWvcsE7adnmSN2k77pGHgXhIyBjqKCespRQUD3AU4ZfGWXGLaXq",
+	"JsOEalbOiq/kjbtXdFXCGE+KEwDqLk44BVZvRC3ntPonxcnVFuBmTooTYFn+MKKdBXOSF4xXRmOhOMCr",
+	"+3Y73yfnQ/6Z8H7dVGJa/vD4uVDISO7OgGO8HPnY69bJzb4YEWVumVi5EteNmtIQNa/16nZtSclX9jdD",
+	"QcPhpFf+K2W6B5U+khcQxPJovJnwNEyQKrHpg29MpIDw18N50e8FKLE7DVEPoM0fK8eGzzpaL0ac+0qa",
+	"XFaIOqzd8c0meP4nYu8a2jLgzcVrlbOVXglkfzJWH4UH5A1vjPNirV4jq7NTeeTGAj8BtKT7C3NU4m3n",
+	"PNxpQtSt3v8hSdHQ5p9KjLo1Lyjrw/eIJSIoqPFMELvbOKpyy+3H2OqtqOKpBSRo7Yu7tSj+Vex0xJv7",
+	"Wyyw+BTFTvHzqOAJxb+ChmjGbeFJsHeqQbgqWYZ48tb3WM8xGs8MdNfGwqdjBqIt+nxZgdJL/8/BChQt",
+	"PoVLArmzX3YKmSh0YAnkU1q6iADzoQWrMnxrmNEH3SkEmNF3o/w7fCW6U+5enXVe+VkptY4xxmZwdJS2",
+	"UGRQuNPiro+7VmiQ6eu3AvAr9+I0ghDeZ4/HrwuNxHgYBdstJ0RrYTWeOy+nh16rG2kFze9u/B54RVSb",
+	"eX/g0ji5sr8/O8BWVVIdRf/9KCJlJxUiY3JlNqKGvhViernakjEaNTggx4uJqEHAMdvoemmoU2tKvBMO",
+	"yEhE6CAC/yycpX4LyDJL9ErRxRStfynpWnL+aS1maZadKYymd7esnyOlKc72U+WFvJa+azSGgLrsVrxw",
+	"ziTk6D2laTj7hxCbRmd2NE5DDl3gbo+ZN/M8K/sOWsKGbwt2JWYA7UFN4JU29o6QajNL6DRtf2sw8V7d",
+	"jda7Gy6tSTHEf/Tb9AU0FXdvzMiV2L8vu/3FTKjSADzB7S/R00pTBrZJwkHOlnd8id6BOLkZ/ZOq6T8I",
+	"sW5FRTcWVHSFRIgrSC1nIF3y0uBcnG1f7uUtfOFTsU7P+FHLLWOq6hlXrNRQX+xO0gV7dvbEHccKtPuM",
+	"qzRwVrIyCDsDB0qD3oYv3S1yAr0kCUl2JBTDdj2hggQXlNojsY4BYtMxtr4Y2W+ORuo4Wqu3+N37gWyf",
+	"N1W1b3+AKQ4ywaQqBTK/4L9rMRe1UDNxQSEpRIU4ScXZPy28Oq0jrGkvF8BcN6o8GgzmhqTotVqy9zXf",
+	"UsEzSQDkhTYLXYlz9tdGzpbVFvSdVMxtBdtd+VQkdKIqRMlbim2f3LkHI1jEJ8ycIT6NYRtRO43GIXum",
+	"jhNy/l7eCOIloo0Ai2UptiEn4GwWXHrP+qToDjKd0bBv+GzZrCkaB4Nd8dLng4CbZce8mbhjSJzUG1V7",
+	"67801Qx/Lz5a6KceMtfV26YS477ZEkOO+PJLfiWVGDmGALA/+N1XtV6N+d57PeZb73Rtv9mO+ea3shYz",
+	"jJoN5hWFsvW2zdtiL3jFjW2pMB6fPX7+4NnvnjwanVZcc2tF7b76P/949uDrD39/+tsD+I//+m/j64w+",
+	"mxRjv0JHmX/Dr5Ngji8wLUspWn+MjhWD988rwF+ppBKIwS/V9UVcLETJYyRMJCqmtqlfVKaLtTUekI8O",
+	"/IeUrngAaZlRGuMVfPM+wvHxG0dzZLjRHXvLYvQLsbaMhzQWwJ+hQjpgI3qoZTtzvxunMH7FJ4o1dHc4",
+	"6etIA2t+NE/Rdo9iDUGF2mLLZIHN74T33Lu3w/cvnqmRcfm9/R6H1wTiqDSRbh1piWT7yBa5elNLa30F",
+	"PGFeQ8vd3XFS5cPtO6v1efVNHHyuzu75XM2OzlC4AOKpwNwZzu7tTs+pkz1xZATtX90z+0/dfe8HHbGj",
+	"hCLc7BB/RmwYt7mA6H5VhV//Uz6z8kba3jDYC/+df3kRB3kRSTqSbW/E2HeflHwLnSQKos3U4hG1ZgC0",
+	"3Enh21foIjspPMfQmPYTo8GvLmLWHoDLAoTP0l0EXJUMBmE8N3Ll++RlzXSdR7XLuwyPdzGnPqHPECT8",
+	"ztEHfu2QXxX4ZCxbK/m2wFUuoKK1aIlRcJ8L5rYZiDoPNkZTOmCmq2aF5BKZ21hrI17St+7mOsWnv1xo",
+	"Obt3kOb9d6ckAGZ/NOvL0ybCUxFX1yyB60xZg1DeYmzQmLZRfFzr2vaAJ7+zvLbfwbfuaBfx4Z/IzaCZ",
+	"ZTYQVwdqdqBP63j37war7Yzg9WzB5lKVBh0My68qIIhn11pAFQoCLIlqDhrVW/ZIhMkWujmSn+9FYdAr",
+	"eWf1OhKIIW/EfX19RPJ4rmhbwEWzixqbTvmGbw/ys3MGTG6KZ/cqe8dqSZ/zul05EGh3Jx8WmLhVbUZS",
+	"3E7dxdZnTeJSTbfFj07SicezC/vwEt/94Ftp1trIYQSI344Tg4KxYFxCRZSJXQCvUm9UpXlJW/8JN3wM",
+	"w27whgLT7uflPOz3QoPJmjZjW8M6B4AzkraQeO821MMESwMhx8ot1mGMoVn4nSO6MR/ujyiZMoCfhC3Z",
+	"74gl9kNWQuKm2gJaj/LAbAG1FyP7Br4KPIlwsV+JSm8uIvIhEh9sF6Z/mCPd9RVX100fTCmUX+CXf/Tf",
+	"vYcoSHhXZucAN/2IGIpkf0GdpvOk9ixstzm18MX3Miq8b83vmTuXR9qYUd2PfrXyHZD/irH8K1P7z52p",
+	"9bL/GWVso0Ze32SMqr4tBaKrgFcV1NFRSvIomqMDKdOj1v+jCz1zZxvVeU+u1LM6WrmioryrM4twKTrM",
+	"nqHbOl4mX551tOwsBEv2Fvju8kjv4Pq675jJYFfpUeMlsJxbpvSGlGYicmKsrCokng7pxyhe2qh8eVvb",
+	"3puKYr6puNrZz88roxgPzg32vsOg93nK3/EtGNF6boWio5089wdlFU//DjdzL67OK1Dnd6k131ld91Ww",
+	"QI/6MXoq8FlfGKwYZca99x7CQd+5Nc4ECGgDBoNB6dR+AvSDklQMokCmRUe/EtdSKamuCwIXI/yBnCNN",
+	"/Cg9eBvBOHp0Rv93VBPp6GEst8SfSRQLkWzc/x8dypqjAHwGoqq0PYSy3z+6p8rrZ23vqrrLPfoTpVvu",
+	"Sb1hjoUztz1IROqfPaXMobPJHdy1/oKtsHVDqZH3gK6EmYujtWPCnDPZkAOxTEhci4NwHPaWE27p7fEP",
+	"DRqK/zRXNNm9zr/8/9m7miW3bST8Kqi9bFI7Y8+44kPi08Rx1tn1ZLasuexpCyJBCSUKUBHgKDr43bfQ",
+	"3QApiaRIGRTHyVx8GNH8QTca/ff1R1Gk0tueCrwUvDA87yjrfsZrxF2enzpKQ+jkj9MwMkRnOIsCE6BV",
+	"7hJQTuCf0R9SoCgJN3p7c8AZBxff0l/XhF1vOordfz/MaA87eBvo3oikbsDYTyNVIr5u7mfbY7tHf8JM",
+	"nK97MDwsEDrlkJ8mDh+0cG1NOWEAa5cfNHDpX5j2vjmmvc/eurSZwGB+4uXp85wVJXjs0ORkmNULhML5",
+	"sV6YV1sfUVJCCn8P6RZaKXtZUhcXifQEGfJ7vd7wQppxE2qf/cu0dhv5t4hFiWz37vpTIFPZcklkOHKP",
+	"vZtL24o8OWr8bi870Wf+aZbS9194eCAoZ8LXgrmzEeZqzgH2BxqLzxYpaTRWVQSep6EKyH64+YFSXXYp",
+	"dnt3U4NRgeVJgE95MWBP2R/QA+8dLaNfEmqn1p7aPeGsFZ9TjofLKXPxi05KFxtfHJBTNjeo/zsmBAeR",
+	"s9jIarbSJkvnIWXZK3bHUvpwKqEoJlMAxJpmQrMT+v46gdbNTpay93TJCQfZHeBmwET8sBEOfLUjrR/z",
+	"GPff1mYB8edoR7hOkrLw+6uyapiAc3+a51ytiNAO5e/byVkGW0m1D0tvOLhRxGhKO8DpeEFl3kaYfbce",
+	"3N06kllFIE5f44oVk4i9ForJNXKGZh5HpzMyu+jF4SP3nLXhGCEQPPW6dTCHO5mQ1LvzyJlHOHBlBfBt",
+	"5HTwunMWHCC+bu3Bkukldv6OHzIEf9tp4Tvw93OBo8ZdMFVHXwat+e6/d/efvvfulGJzQSomUgBDb9H3",
+	"97NXaOS3NEzTNE3nxW5ynrjbg0BhLoPsyceAqubC12uKO05zM/xS8MwGB2Es7/bISziWdOpeJE4lCVYV",
+	"7icomq+xBwM1MAFRiLAO4LSGmRJGt6CdX0EZl36p8v+mjzGIyFyKIkUlaj81yKS/HBrNM28iYkcrWDZs",
+	"+HByvAM3USvKx4CDeKAoZKSdjfYdeziiis3PiI56NUxeolHyVIOkf89ova1S5CklcyF41RmjZjMTJv2F",
+	"3Qul+CuPTRGptF1TKI5XGUGBbZCyB/frmNvO3RseMumWGxT+VhEr7AiMWiPQtZS2tu+kstoJFG7vk51u",
+	"K4HrwzKd542liVObijKF4nSZgo7MlzrFS53ipU7xJ6tTPIc02bddHiEuo3FLIWCxqzVoTd+XuZjhVYNW",
+	"Ge/8j+PFbhj02ED4CpfHcnr+NXv4neFHsO/e3Ly5ub59831oJYdwh7Sr97zTcsC8n7LnnJ/4E/NRkzy7",
+	"bSARtXAs+ohZpkJZaXee/rY0FRPZV5R9LhAUd3lSB2mPD498MXqe40FVz47EpNJjQFL5HAcjTWmxOwsb",
+	"l9eKeiFEPEmnEFVa/AwvGwDWid7sIo9Jeq83u+Zde3uRXes+KYbtu8e+ObDruVwJdHPB39RZdsVKlUL2",
+	"UEGNFVNUeqvOlYTOssiCmEGhDILXLJvChuKMKp1l8YY81A+irYeToJeqpFkO7fGvLX+eXgMnd1wZ/Cpz",
+	"8ZCn98j2PQrnPt59osbdfkxyc7Hg8fhIt4SnDmVDJ8a/mwoBn8Mw/gHuK2qAGm//jQX4wkc8qJr0v0yz",
+	"0YsyzkCjTyIELkWpMLpWesu0wvwM03n6Pwi1yQ81NX0gYDbK/4pZrc81B4VYc6lMNw4eLxk1aMRHtKXV",
+	"6S2jRYx0P8RPhaBGGvcDhhRxHdK2tUfv5hTY3V91mcHC+LTeSVj/drFiT2O59VF7kMySp8es8VeY1KxY",
+	"Z6XtGOM/pvwqos25c4Ov55yYKAY/6erreVV/dq/ws3uDSaPJWH6p8plW1Iy9LIRF6lwjlEV/lZuDwGGQ",
+	"WfQEeR3D4ORC/TbaGQc3n2gs7n2jON0riZRhZqMWB86EvX6v9UqK0aPBGdJ/4jaHEISrNJBd9c0/edG+",
+	"TsqioMVqne8mF+qh7DncDRdIl3biFaI36AcJ5NhcHGgu1sIWMnEHjFCFzvcHLBhhy02XfzCDC8YEHMED",
+	"mumJoLMFhm0zJUQK2cBG5qFAg4VY+SWHgZFz4hfZMwqdStVmdv+jTW0lRrAO7t4vxqHhiIAJYUAJsSfF",
+	"q2ooL3DnBY8CrzWWF5ZtCqms6G9G5EJdy87xIrUjYqztgOcE9AGM3Rn+UW8Z8v95HuafsHoGXU77hJee",
+	"euMq9EXoLJOJIJYmWruz2WRntbV9XslbfK2pOF8vqQ4zYWECxb5KIL9zEDYJ2umDLSSejp7ASdqzulph",
+	"0mN3mPSIl1wiRvqk9arcwAP7hkn4AbFiJLwbeEVQxg4NSbnWq1pRu9ych+DATxuLbzMs3rAdczvGKzTJ",
+	"656nEeOXamLqQG3vWS2tZDVFuRReFY9WpTEoAzTIFMwnfiWe1+Fwtr7fXErf30fnOjlL6XXKOwk1HjXy",
+	"Ooy2TPiAtn7xODMq9pkMGHw0uEs5tyLf1Qa28aKQT305UJHNv5vm+9FdM5JRh3tPVJnB72o7d92PMY25",
+	"u18YmqQXBV+/I6cGm82odpqIvoLbuMC707HBSy7h2MCjers08F7RXBq42xV4lwutU8zt+vZU8HKwF5eb",
+	"FSKv7Zm+DXzjWNtgI5OpvBoS3vj+jHtOr5ojyrQnnGR0uUzVXtMql6D2fuxyLnihRNVpu45XZ4Tn4AM8",
+	"RMljycQffL3JhXlXYUU4dra77QfZMZlRxRE63tTQgx20oKc3G7RgEm8WVunYm6VUkrQmrNYkDi4tzvNy",
+	"cM8wehfYXBGdWqC39srBlYZ0stOLc7fBa69EXfvhka/EB7qOqnmn0B+yIGSA6ULjtvOnBR/hCC5w2LgO",
+	"be6/4eVvazwKlwDun7anDOaDb3mkUfkwV86LDCaVeINtwxPtEt3CRTNFQYBotnp5XtSX8/PoiX3dvcrw",
+	"xXH4Qn/+fBemheNauvDI8nKxtMc1//2BmIBLEdXKxQHGdvY63fNiVaMdGMOgukdMVOi5+N6a8Z1zOYIy",
+	"bKlaB0N9eCEYn2uC4h27SqbuKfX3R8kE95iQ0OKN3IzpmLYNJYiBVCcJ+kkCtQqZFX9Y39u77+L4vUbM",
+	"WZaWZATfp0VSG27a5eTxkS2uUS9oYljW2z381u0ZGEUXvZoS6xyhwgyknxtRJE7GLUxJWmUyFYdgxfAu",
+	"P/5Ye5O3N3+BiXd1SJd1BzD1/QAu9QDbZVaGxuhIQzquVb6r1FsWiEYcBv6KqcRW8GQJDnJnqidc1UuT",
+	"e9LE3o4+LrGf00Ef19fh8EKuDULyq+h9gQhYE0A1144fbQTjymzDaEV4Zs3Tcy8CQNwwvwPHe0Ciqq32",
+	"EUujio4UOShQMXKKvCsfWERNkfsJi9yZTtPYydeUTy347jVg8drzTY/F7g6uGCkeLvhuIveNSOCO5fPR",
+	"w6MBB1vIOIHxY7Fjayg9G8Q/eqwQmlyfr62cOaW3r9iDyndY4sg4FEGkYalWohVC2eDIgZRhl7aL+Q5+",
+	"r2XP44saH/FshQ1mmW2xOzait473tX6fsrlIeGmqHImE1oRUl3Nbd+hlsY/OR9deWiig7Dv0MC8tRcVZ",
+	"aKbVkWIN0BMj044JGzNh7+CKkVTE3fvZashWFIIZ4XwoGadIAMkSbxRoIKul0wHs+ULrwAIGs/rfuX+9",
+	"U4aGwMd86/5SDvPO2iX9q8zFh3DZSFze/v7P+gSA4nM0mBqag7qcazYfgh/uGVxxZ9OJfspbOhSx0lYm",
+	"PYkoZsLaXPwO/+NvZ09G689hAe3XMSksZCIOtw+Qoid6TUlIqsrQZmOpHrKWhfAkQ+175d7dRC3+0r5S",
+	"3J2CKCXD1riyvhJHU62hbYCttds0gaqJTswhks0F7x4pBRd8FHn6ItUYUl2KPCUjuGf4wnhyclkooFzy",
+	"JzHkcCs70l//FPYRLhg15itN+9wZqvvFCfxowBR2ErO5yKV4EsY3Rfkppk+yKA0zCVdKVF3n3d0gLQ3l",
+	"fvGeWUXVvdVkFdVLiXsmLOIIGkQ+qLL6JApzmvPVjE/3ajo4IOklXzVUwugndI4QXt6FRvny5f8BAAD/",
+	"/w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -22,6 +22,7 @@ import (
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 	"github.com/gofiber/fiber/v3"
 	fiberlog "github.com/gofiber/fiber/v3/log"
+	"github.com/prometheus/client_golang/prometheus"
 
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/core/unpack"
@@ -48,19 +49,23 @@ type Config struct {
 type Server struct {
 	Config
 	handlers
-	app      *fiber.App
-	needed   map[string]store.Role // by operation; "" for what everyone may
-	scopes   map[string][]store.Scope
-	watched  map[string]string // by operation: what the audit trail calls it; "" for nothing
-	seen     sync.Map          // when a key was used, by its id
-	router   routers.Router
-	throttle *throttle
-	hashing  *turns          // of passwords, which takes memory
-	streams  inbound.Shares  // of events
-	files    inbound.Shares  // that are being sent
-	stop     context.Context // ends the event streams
-	cancel   context.CancelFunc
-	listener atomic.Pointer[listener]
+	app       *fiber.App
+	needed    map[string]store.Role // by operation; "" for what everyone may
+	scopes    map[string][]store.Scope
+	watched   map[string]string // by operation: what the audit trail calls it; "" for nothing
+	noting    sync.Map          // keys of which it is just being written down that they were used, by id
+	failures  failures
+	requests  *prometheus.HistogramVec // answered, by operation
+	office    officeDoor               // the office's own sign-in
+	enrolling enrolling                // second factors that are being set up
+	router    routers.Router
+	throttle  *throttle
+	hashing   *turns          // of passwords, which takes memory
+	streams   inbound.Shares  // of events
+	files     inbound.Shares  // that are being sent
+	stop      context.Context // ends the event streams
+	cancel    context.CancelFunc
+	listener  atomic.Pointer[listener]
 }
 
 // silence is how long a connection over which nothing was asked may still ask when
@@ -90,7 +95,8 @@ func build(c Config, inner ...StrictMiddlewareFunc) (*Server, error) {
 		return nil, err
 	}
 	s := &Server{Config: c, router: router, throttle: newThrottle(c.Clock), hashing: newTurns(2, 16, 3*time.Second),
-		streams: inbound.Shares{Total: 400, Each: 32}, files: inbound.Shares{Total: 64, Each: 16}}
+		streams: inbound.Shares{Total: 400, Each: 32}, files: inbound.Shares{Total: 64, Each: 16},
+		office: newOfficeDoor(), requests: newRequests()}
 	s.group()
 	if s.needed, s.scopes, s.watched, err = permissions(spec); err != nil {
 		return nil, err
@@ -103,6 +109,7 @@ func build(c Config, inner ...StrictMiddlewareFunc) (*Server, error) {
 	})
 	s.app.Server().HeaderReceived = s.limits
 	fiberlog.SetOutput(slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn).Writer())
+	s.app.Use(s.answered)
 	s.app.Use(s.guard)
 	RegisterHandlers(s.app, NewStrictHandler(s, append(inner, s.decided)))
 	if c.Console != nil {
@@ -145,13 +152,17 @@ func (p *problem) Error() string { return p.text }
 // problem writes an error as a problem document (RFC 9457).
 func (s *Server) problem(c fiber.Ctx, err error) error {
 	p := explain(err)
+	id, _ := c.Locals(requestID).(string)
 	if p.status == 500 {
-		s.Log.Error("a request failed", "path", c.Path(), "error", err)
+		s.Log.Error("a request failed", "request", id, "path", c.Path(), "error", err)
 	}
 	out := Problem{Type: "urn:inktray:problem:" + p.kind, Title: http.StatusText(p.status), Status: p.status,
 		Detail: p.text}
 	if p.advice != "" {
 		out.Advice = &p.advice
+	}
+	if p.status >= 500 && id != "" {
+		out.Request = &id
 	}
 	if len(p.fields) > 0 {
 		out.Problems = &p.fields

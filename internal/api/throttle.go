@@ -225,3 +225,41 @@ func forwarded(standard, usual string) (all []string) {
 	}
 	return all
 }
+
+// failures counts failed sign-ins within an hour.
+type failures struct {
+	mutex sync.Mutex
+	since time.Time
+	n     int
+}
+
+// mostFailures is how many failed sign-ins of an hour stand in the audit trail: nobody may take lines out of it, so
+// strangers must not fill the disk with them. The log has the others.
+const mostFailures = 1000
+
+// next counts one more.
+func (f *failures) next(now time.Time) int {
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	if now.Sub(f.since).Abs() > time.Hour {
+		f.since, f.n = now, 0
+	}
+	f.n++
+	return f.n
+}
+
+// noteFailure writes down that somebody did not get in.
+func (s *Server) noteFailure(ctx context.Context, name string) {
+	from, object := decisionOf(ctx).from, ""
+	s.Log.Info("somebody did not get in", "name", name, "place", from)
+	switch n := s.failures.next(s.Clock()); {
+	case n > mostFailures:
+		s.Log.Warn("a failed sign-in", "name", name, "place", from)
+		return
+	case n == mostFailures:
+		object = "more of this hour are in the log"
+	}
+	if err := s.Store.Trail.Note(ctx, name, "failed sign-in", object); err != nil {
+		s.Log.Error("a failed sign-in is not in the audit trail", "name", name, "from", from, "error", err)
+	}
+}

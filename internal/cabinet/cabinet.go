@@ -111,6 +111,8 @@ type Keeper interface {
 	Forget(ctx context.Context, kept string) error
 	// Kept opens a file that was moved out of the way; ErrMissing where there is none.
 	Kept(ctx context.Context, kept string) (io.ReadCloser, error)
+	// AllKept lists the files that were moved out of the way.
+	AllKept(ctx context.Context) ([]Entry, error)
 }
 
 // Prover is a cabinet that can try its promises out.

@@ -85,6 +85,14 @@ func Kept(ctx context.Context, c Cabinet, kept string) (io.ReadCloser, error) {
 	return nil, ErrMissing
 }
 
+// AllKept lists the files that were moved out of the way: see Keeper. Other cabinets have none.
+func AllKept(ctx context.Context, c Cabinet) ([]Entry, error) {
+	if k, ok := c.(Keeper); ok {
+		return k.AllKept(ctx)
+	}
+	return nil, nil
+}
+
 // Prove tries a cabinet's promises out: see Prover. Others can say nothing.
 func Prove(ctx context.Context, c Cabinet) ([]string, error) {
 	if p, ok := c.(Prover); ok {

@@ -42,11 +42,14 @@ type Cabinets struct {
 	mutex  sync.Mutex
 	gates  map[string]*Gate // by the cabinet's id
 	moving bool             // a cabinet is being moved
+	closed map[string]bool  // cabinets in which nothing is filed before they were compared with restored records, by id
 	asked  atomic.Int64     // grows when it may have changed which mailboxes are filed from
 }
 
 // New makes Cabinets none of which is opened yet.
-func New(c Config) *Cabinets { return &Cabinets{Config: c, gates: map[string]*Gate{}} }
+func New(c Config) *Cabinets {
+	return &Cabinets{Config: c, gates: map[string]*Gate{}, closed: map[string]bool{}}
+}
 
 // Gate is a cabinet's circuit breaker. After a failure nothing is tried for a pause that grows with each failure, so
 // that a cabinet that is down does not delay the others.
@@ -159,8 +162,43 @@ type ClosedError struct {
 
 func (e *ClosedError) Error() string { return e.problem.Error() }
 
-// Ready proves that the cabinet can be written to, unless that was proved just now.
+// BackupFolder is the folder of a cabinet in which backups are kept.
+const BackupFolder = "Ink Tray backups"
+
+// Shut lets nothing be filed in a cabinet before it is opened.
+func (cs *Cabinets) Shut(id string) {
+	cs.mutex.Lock()
+	defer cs.mutex.Unlock()
+	cs.closed[id] = true
+}
+
+// Open ends what Shut began.
+func (cs *Cabinets) Open(id string) {
+	cs.mutex.Lock()
+	defer cs.mutex.Unlock()
+	delete(cs.closed, id)
+}
+
+// Closed says whether a cabinet is shut.
+func (cs *Cabinets) Closed(id string) bool {
+	cs.mutex.Lock()
+	defer cs.mutex.Unlock()
+	return cs.closed[id]
+}
+
+// errShut is why nothing is filed in a cabinet that is shut.
+var errShut = errors.New("the cabinet is first compared with the records, which were restored from a backup")
+
+// Ready proves that the cabinet can be written to, unless that was proved just now, and that it is not shut.
 func (g *Gate) Ready(ctx context.Context) error {
+	if g.owner.Closed(g.Row.ID) {
+		return &ClosedError{g.owner.Clock().Add(g.owner.Beat), errShut}
+	}
+	return g.Reachable(ctx)
+}
+
+// Reachable proves that the cabinet can be written to, unless that was proved just now.
+func (g *Gate) Reachable(ctx context.Context) error {
 	now := g.owner.Clock()
 	g.mutex.Lock()
 	if now.Before(g.until) {
@@ -223,12 +261,30 @@ func (g *Gate) Trip(ctx context.Context, problem error) error {
 	err := g.owner.Store.Tray.Tell(ctx, &store.Notice{Kind: "cabinet", Object: g.Row.ID,
 		Text:   fmt.Sprintf("The cabinet “%s” cannot be used: %s.", g.Row.Name, phrase.TrimStop(problem.Error())),
 		Advice: "What is to be filed there waits and is filed by itself once the cabinet is back.", MadeAt: now})
+	if err == nil {
+		err = g.recovered(ctx)
+	}
 	if err != nil {
 		g.owner.Log.Error("telling of a cabinet", "error", err)
 	}
 	g.owner.Events.Send(events.Event{Kind: "cabinet", ID: g.Row.ID})
 	g.owner.Events.Send(events.Event{Kind: "tray"})
 	return out
+}
+
+// recovered takes back what was told of a failure, where the cabinet was found in order while that was being told.
+func (g *Gate) recovered(ctx context.Context) error {
+	g.mutex.Lock()
+	well := g.failures == 0
+	g.mutex.Unlock()
+	if !well {
+		return nil
+	}
+	if err := g.owner.Store.Alarms.EndOutage(ctx, "cabinet", g.Row.ID); err != nil {
+		return err
+	}
+	_, err := g.owner.Store.Tray.Settle(ctx, "cabinet", g.Row.ID)
+	return err
 }
 
 // Down says whether the cabinet failed, and its pause is over at a moment, so that it is to be tried again.

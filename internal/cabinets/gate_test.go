@@ -137,3 +137,38 @@ func TestFoldersOfTheSystemAndOtherCabinetsAreNoPlaces(t *testing.T) {
 		}
 	}
 }
+
+// A cabinet is found in order by somebody else at the moment when its failure is being told: the notice does not stay.
+func TestACabinetThatIsInOrderWhileItsFailureIsToldIsNotToldOf(t *testing.T) {
+	h := newShelf(t)
+	g, err := h.Gate(t.Context(), "cab")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := g.Ready(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	for at := range 2 { // before the outage is recorded, and before the notice is
+		changes, looking := 0, false
+		h.Store.Interrupt(func(after bool) error {
+			if after || looking {
+				return nil
+			}
+			if changes++; changes == at+1 {
+				looking = true
+				h.shows = h.shows.Add(time.Hour)
+				if err := g.Ready(context.Background()); err != nil {
+					t.Error(err)
+				}
+				looking = false
+			}
+			return nil
+		})
+		_ = g.Trip(t.Context(), errors.New("one file was refused"))
+		h.Store.Interrupt(func(bool) error { return nil })
+		notices, err := h.Store.Tray.Notices(t.Context(), store.System)
+		if err != nil || len(notices) > 0 {
+			t.Errorf("change %d: the tray has %+v, %v", at, notices, err)
+		}
+	}
+}

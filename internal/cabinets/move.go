@@ -103,6 +103,10 @@ func (h *held) Kept(ctx context.Context, kept string) (io.ReadCloser, error) {
 	return cabinet.Kept(ctx, h.Cabinet, kept)
 }
 
+func (h *held) AllKept(ctx context.Context) ([]cabinet.Entry, error) {
+	return cabinet.AllKept(ctx, h.Cabinet)
+}
+
 func (h *held) Sum(ctx context.Context, name string) (cabinet.Content, error) {
 	return cabinet.Sum(ctx, h.Cabinet, name)
 }

@@ -403,6 +403,10 @@ func (c cabinetCommands) unknownFiles() *cobra.Command {
 					c.table([]string{"FILE", "SIZE", "CHANGED"}, rows)
 					fmt.Fprintln(c.out)
 				}
+				if len(found.Files) == 0 {
+					fmt.Fprintf(c.out, "The register knows all of its %s.\n", count(found.Looked, "file"))
+					return
+				}
 				fmt.Fprintf(c.out, "The register knows nothing of %d of %s.\n", len(found.Files), count(found.Looked, "file"))
 				if found.More {
 					fmt.Fprintln(c.out, "There are more: these are the first.")

@@ -168,7 +168,7 @@ func TestCabinetsInTheConsole(t *testing.T) {
 // A file that the register does not know is listed, and entered when somebody says so.
 func TestFilesWithoutALineAreListedAndEntered(t *testing.T) {
 	o := openOffice(t, theLast)
-	says(t, "none", must(t, "cabinets", "unknown", "harbour files"), "The register knows nothing of 0 of ")
+	says(t, "none", must(t, "cabinets", "unknown", "harbour files"), "The register knows all of its ")
 	if err := os.MkdirAll(filepath.Join(o.folder, "files", "Old"), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -181,7 +181,7 @@ func TestFilesWithoutALineAreListedAndEntered(t *testing.T) {
 	says(t, "without a yes", fails(t, "cabinets", "unknown", "harbour files", "--enter"), "Add --yes")
 	says(t, "entered", must(t, "cabinets", "unknown", "harbour files", "--enter", "--yes"), "1 file entered in the "+
 		"register.")
-	says(t, "none is left", must(t, "cabinets", "unknown", "harbour files"), "The register knows nothing of 0 of ")
+	says(t, "none is left", must(t, "cabinets", "unknown", "harbour files"), "The register knows all of its ")
 	line := value[client.RegisterPage](t, "register", "list", "pier survey").Filings[0]
 	says(t, "its story", must(t, "register", "show", line.Entry), "pier survey.pdf", "it was found in the cabinet, and "+
 		"no record knew of it", "when Ink Tray first saw it")

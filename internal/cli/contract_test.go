@@ -44,6 +44,10 @@ var contract = map[string]struct {
 	"MakeToken":        {silent, "", `{"label":"t"}`},
 	"ChangeMyPassword": {silent, "", `{"old":"not this one","new":"another long one"}`},
 	"ListMyKeys":       {said: silent}, "EndMyKey": {said: silent},
+	"GetMyFactor": {said: silent}, "BeginFactor": {silent, "", `{"password":"not this one"}`},
+	"ConfirmFactor": {silent, "", `{"code":"123456"}`}, "RemoveMyFactor": {silent, "", `{"password":"not this one"}`},
+	"MakeRecoveryCodes": {silent, "", `{"password":"not this one"}`},
+	"GetOfficeDoor":     {said: silent}, "GoToOffice": {said: silent}, "BackFromOffice": {said: silent},
 	"LookAtLink":    {silent, "", `{"code":"x"}`},
 	"UseLink":       {silent, "", `{"code":"x","password":"a very long one"}`},
 	"ChooseColumns": {silent, "", `{"columns":[]}`},
@@ -93,12 +97,14 @@ var elsewhere = map[string]string{"GetEvents": "below", "SignOut": "it would end
 // twoMailboxes is an office with two mailboxes, two cabinets and a rule for each, and what was filed and held.
 type twoMailboxes struct {
 	*office
-	own, other struct {
-		mailbox, cabinet, rule, topic, file, export string
-		messages                                    []int64
-		filed, held, pass                           int64
-		entry                                       string
-	}
+	own, other belongings
+}
+
+// belongings are the identities of what belongs to a mailbox.
+type belongings struct {
+	mailbox, cabinet, rule, topic, file, entry string
+	messages                                   []int64
+	filed, held, pass                          int64
 }
 
 func (o *twoMailboxes) letter(word, file string) string {
@@ -233,27 +239,11 @@ func (o *twoMailboxes) export(token string) string {
 	return id
 }
 
-// text asks, and gives the status and the whole answer.
+// text asks, and gives the status and the whole answer in small letters.
 func (o *twoMailboxes) text(method, path, token, body, content string) (int, string) {
 	o.t.Helper()
-	r, err := http.NewRequestWithContext(o.t.Context(), method, o.service.address()+path, strings.NewReader(body))
-	if err != nil {
-		o.t.Fatal(err)
-	}
-	r.Header.Set("Authorization", "Bearer "+token)
-	if body != "" {
-		r.Header.Set("Content-Type", content)
-	}
-	response, err := http.DefaultClient.Do(r)
-	if err != nil {
-		o.t.Fatal(err)
-	}
-	defer response.Body.Close()
-	data, err := io.ReadAll(response.Body)
-	if err != nil {
-		o.t.Fatal(err)
-	}
-	return response.StatusCode, strings.ToLower(string(data) + fmt.Sprint(response.Header))
+	status, header, data := o.request(method, path, token, body, "Content-Type", content)
+	return status, strings.ToLower(string(data) + fmt.Sprint(header))
 }
 
 // addresses are the addresses at which an operation is tried: of the other mailbox, and of one's own.
@@ -262,12 +252,7 @@ func (o *twoMailboxes) addresses(path string, export string) []string {
 		return []string{path}
 	}
 	var all []string
-	for _, of := range []*struct {
-		mailbox, cabinet, rule, topic, file, export string
-		messages                                    []int64
-		filed, held, pass                           int64
-		entry                                       string
-	}{&o.other, &o.own} {
+	for _, of := range []*belongings{&o.other, &o.own} {
 		id := map[string]string{"mailboxes": of.mailbox, "cabinets": of.cabinet, "rules": of.rule, "topics": of.topic,
 			"register-files": of.file}[strings.Split(path, "/")[3]]
 		if strings.Contains(path, "/exports/") {

@@ -123,8 +123,9 @@ func (c serviceCommands) runDemo(ctx context.Context, o *demoOptions) error {
 		return err
 	}
 	defer closeLog()
-	s, err := start(serviceOptions{data: filepath.Join(folder, "records"), listen: o.console, zone: "Local",
-		language: "en", log: log, receive: receiveOptions{domain: demo.DropDomain, smtp: o.smtp, megabytes: 64}})
+	s, err := start(serviceOptions{data: filepath.Join(folder, "records"), listen: o.console, plain: true,
+		zone: "Local", language: "en", log: log,
+		receive: receiveOptions{domain: demo.DropDomain, smtp: o.smtp, megabytes: 64}})
 	if err != nil {
 		return err
 	}
@@ -191,7 +192,7 @@ func (c serviceCommands) furnish(ctx context.Context, s *service, mail *demo.Mai
 	if err := s.store.People.Add(ctx, person, "demo"); err != nil {
 		return err
 	}
-	token, err := c.tokenFor(ctx, demoPerson, demo.Password, "")
+	token, err := c.tokenFor(ctx, demoPerson, demo.Password, "", "")
 	if err != nil {
 		return err
 	}
@@ -335,7 +336,7 @@ func furnishMailboxes(ctx context.Context, service *client.Client, mail *demo.Ma
 
 // furnishCabinets adds a cabinet of each kind on servers.
 func (c serviceCommands) furnishCabinets(ctx context.Context, places *demo.Places) error {
-	token, err := c.tokenFor(ctx, demoPerson, demo.Password, "")
+	token, err := c.tokenFor(ctx, demoPerson, demo.Password, "", "")
 	if err != nil {
 		return err
 	}

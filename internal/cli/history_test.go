@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -24,6 +25,25 @@ func (o *office) arriving(n int) {
 }
 
 // sent reads what the office sent, of a kind: ".eml" or ".json".
+// files lists the files of the office's cabinet.
+func (o *office) files() (all []string) {
+	o.t.Helper()
+	root := filepath.Join(o.folder, "files")
+	err := filepath.WalkDir(root, func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		if within, _ := filepath.Rel(root, name); !strings.HasPrefix(within, ".inktray") {
+			all = append(all, within)
+		}
+		return nil
+	})
+	if err != nil {
+		o.t.Fatal(err)
+	}
+	return all
+}
+
 func (o *office) sent(ext string) (all []string) {
 	names, _ := filepath.Glob(filepath.Join(o.folder, "sent", "*"+ext))
 	for _, name := range names {

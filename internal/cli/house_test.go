@@ -28,6 +28,7 @@ type office struct {
 	folder    string
 	token     string
 	api       *client.Client
+	options   serviceOptions
 	desk      *demo.Desk // what the office sends; nil while it is empty
 }
 
@@ -66,6 +67,7 @@ func openOffice(t *testing.T, furnished furniture, with ...func(*serviceOptions)
 	for _, f := range with {
 		f(&options)
 	}
+	o.options = options
 	o.service, err = start(options)
 	if err != nil {
 		t.Fatal(err)
@@ -104,7 +106,7 @@ func (o *office) signIn() {
 	o.t.Helper()
 	c := &command{service: o.service.address()}
 	var err error
-	if o.token, err = c.tokenFor(o.t.Context(), demoPerson, demo.Password, ""); err != nil {
+	if o.token, err = c.tokenFor(o.t.Context(), demoPerson, demo.Password, "", ""); err != nil {
 		o.t.Fatal(err)
 	}
 	o.t.Setenv("INKTRAY_TOKEN", o.token)

@@ -77,7 +77,7 @@ func startProcessIn(t testing.TB, folder string, args ...string) *process {
 	p.start()
 	c := &command{service: p.url}
 	var err error
-	if p.token, err = c.tokenFor(t.Context(), demoPerson, "a long password", ""); err != nil {
+	if p.token, err = c.tokenFor(t.Context(), demoPerson, "a long password", "", ""); err != nil {
 		t.Fatal(err)
 	}
 	if p.api, err = c.connectWith(p.token); err != nil {

@@ -110,7 +110,7 @@ func (s *service) receive(o serviceOptions, resolver *net.Resolver) error {
 		Find: s.engine.Mailboxes.FindDrop, Deliver: s.engine.Mailboxes.Deliver, Rejected: s.engine.Mailboxes.Rejected,
 		Resolver: resolver, Trusted: r.trusted, Clock: time.Now, Log: o.log}
 	if r.certificate != "" || r.key != "" {
-		certificate, err := inbound.ReadCertificate(r.certificate, r.key)
+		certificate, err := inbound.ReadCertificate(r.certificate, r.key, o.notRenewed)
 		if err != nil {
 			return &exitError{exitUsage, fmt.Sprintf("the certificate for receiving mail cannot be used: %s", inWords(err))}
 		}

@@ -18,7 +18,7 @@ import (
 func (c serviceCommands) records() *cobra.Command {
 	root := &cobra.Command{Use: "records",
 		Short: "Ink Tray's own records: whether they are whole, a new key for them, a way back in"}
-	root.AddCommand(c.checkRecords(), c.newKey(), c.administratorLink())
+	root.AddCommand(c.checkRecords(), c.changeKey(), c.newKey(), c.administratorLink())
 	return root
 }
 
@@ -69,6 +69,30 @@ func (c serviceCommands) checkRecords() *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&full, "full", false, "look at every index and every reference too; takes longer")
 	cmd.Flags().StringVar(&data, "data", "", "folder of records on which no service runs; without it the service is asked")
+	return cmd
+}
+
+// changeKey changes the key while the service runs.
+func (c serviceCommands) changeKey() *cobra.Command {
+	yes := false
+	cmd := &cobra.Command{Use: "change-key", Args: cobra.NoArgs,
+		Short: "Give the records another key while the service runs, and seal all passwords in them anew",
+		Long: "Use it if somebody may have seen secret.key, or from time to time. Nothing has to be entered again. Backups " +
+			"that were made before hold the former key; make a new one afterwards.",
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			if err := c.confirm("The records get another key. A copy of the former one opens nothing in them any more. Change "+
+				"it?", yes); err != nil {
+				return err
+			}
+			n, err := call[client.Count](api.ChangeKey(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(n, func() {
+				fmt.Fprintf(c.out, "The records have another key. Sealed anew: %s.\n", count(n.Count, "secret"))
+			})
+		})}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return cmd
 }
 

@@ -239,7 +239,7 @@ func TestAReaderSeesHisPartOfTheRegisterOnly(t *testing.T) {
 			others, message = f.Entry, f.Message
 		}
 	}
-	token, err := (&command{service: o.service.address()}).tokenFor(t.Context(), "Rowan", "a long password", "")
+	token, err := (&command{service: o.service.address()}).tokenFor(t.Context(), "Rowan", "a long password", "", "")
 	if err != nil {
 		t.Fatal(err)
 	}

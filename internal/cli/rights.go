@@ -58,15 +58,31 @@ func seeing(all bool, names []string) string {
 	return strings.Join(names, ", ")
 }
 
+// meant finds what has an id or a name; in another case only where nothing else is called so. nil for nothing.
+func meant[T any](all []T, name string, of func(*T) (id, name string)) (found *T) {
+	several := false
+	for i := range all {
+		id, is := of(&all[i])
+		if id == name || is == name {
+			return &all[i]
+		}
+		if strings.EqualFold(is, name) {
+			several, found = found != nil, &all[i]
+		}
+	}
+	if several {
+		return nil
+	}
+	return found
+}
+
 func findPerson(ctx context.Context, api *client.Client, name string) (client.Person, error) {
 	all, err := call[[]client.Person](api.ListPeople(ctx))
 	if err != nil {
 		return client.Person{}, err
 	}
-	for _, p := range all {
-		if strings.EqualFold(p.Name, name) || p.ID == name {
-			return p, nil
-		}
+	if p := meant(all, name, func(p *client.Person) (string, string) { return p.ID, p.Name }); p != nil {
+		return *p, nil
 	}
 	return client.Person{}, &exitError{exitMissing, fmt.Sprintf("nobody is called “%s”", name)}
 }
@@ -75,7 +91,7 @@ func findPerson(ctx context.Context, api *client.Client, name string) (client.Pe
 func (c peopleCommands) people() *cobra.Command {
 	root := &cobra.Command{Use: "people", Short: "Who may sign in, and what each of them may see"}
 	root.AddCommand(c.peopleList(), c.peopleInvite(), c.peopleChange(), c.peopleLock(true), c.peopleLock(false),
-		c.peopleLink(), c.peopleRemove())
+		c.peopleLink(), doorCommands(c).peopleFactor(), c.peopleRemove())
 	return root
 }
 
@@ -268,12 +284,7 @@ func findGroup(ctx context.Context, api *client.Client, name string) (*client.Gr
 	if err != nil {
 		return nil, err
 	}
-	for i := range all {
-		if strings.EqualFold(all[i].Name, name) || all[i].ID == name {
-			return &all[i], nil
-		}
-	}
-	return nil, nil
+	return meant(all, name, func(g *client.Group) (string, string) { return g.ID, g.Name }), nil
 }
 
 // groups are people with the same rights.
@@ -390,9 +401,9 @@ func (c peopleCommands) keysList() *cobra.Command {
 				var rows [][]string
 				for i := range keys {
 					k := &keys[i]
-					used, scope := k.MadeAt, "-"
+					used, scope := "not yet", "-"
 					if k.UsedAt != nil {
-						used = *k.UsedAt
+						used = k.UsedAt.Local().Format("2006-01-02 15:04")
 					}
 					if k.Scope != nil {
 						scope = string(*k.Scope)
@@ -401,7 +412,7 @@ func (c peopleCommands) keysList() *cobra.Command {
 						scope += " (this one)"
 					}
 					rows = append(rows, []string{k.ID, k.Person, string(k.Kind), k.Label, scope, deref(k.Place),
-						used.Local().Format("2006-01-02 15:04"), k.ExpiresAt.Local().Format("2006-01-02")})
+						used, k.ExpiresAt.Local().Format("2006-01-02")})
 				}
 				c.table([]string{"ID", "PERSON", "KIND", "NAME", "FOR", "FROM", "LAST USED", "UNTIL"}, rows)
 			})
@@ -512,13 +523,6 @@ func (c peopleCommands) audit() *cobra.Command {
 	return root
 }
 
-func optionalWord(s string) *string {
-	if s == "" {
-		return nil
-	}
-	return &s
-}
-
 func (c peopleCommands) auditList() *cobra.Command {
 	var f trailFlags
 	var most int
@@ -529,7 +533,7 @@ func (c peopleCommands) auditList() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		params := client.ListAuditParams{Text: optionalWord(f.text), Person: optionalWord(f.person), From: from, To: to,
+		params := client.ListAuditParams{Text: given(f.text), Person: given(f.person), From: from, To: to,
 			Most: &most}
 		if after > 0 {
 			params.After = &after
@@ -542,7 +546,7 @@ func (c peopleCommands) auditList() *cobra.Command {
 			var rows [][]string
 			for i := range page.Lines {
 				l := &page.Lines[i]
-				rows = append(rows, []string{itoa64(l.Number), l.At.Local().Format("2006-01-02 15:04:05"), l.Person, l.Action,
+				rows = append(rows, []string{fmt.Sprint(l.Number), l.At.Local().Format("2006-01-02 15:04:05"), l.Person, l.Action,
 					l.Object, deref(l.Place), deref(l.Token), changesInWords(l.Changes)})
 			}
 			c.table([]string{"NO", "WHEN", "WHO", "WHAT", "OF", "FROM", "TOKEN", "CHANGED"}, rows)
@@ -556,8 +560,6 @@ func (c peopleCommands) auditList() *cobra.Command {
 	cmd.Flags().Int64Var(&after, "after", 0, "lines that are older than this number")
 	return cmd
 }
-
-func itoa64(n int64) string { return fmt.Sprint(n) }
 
 // changesInWords is what was changed, on one line.
 func changesInWords(changes *[]client.AuditChange) string {
@@ -591,8 +593,8 @@ func (c peopleCommands) auditExport() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		response, err := api.ExportAudit(ctx, &client.ExportAuditParams{Text: optionalWord(f.text),
-			Person: optionalWord(f.person), From: from, To: to})
+		response, err := api.ExportAudit(ctx, &client.ExportAuditParams{Text: given(f.text),
+			Person: given(f.person), From: from, To: to})
 		if err != nil {
 			return err
 		}

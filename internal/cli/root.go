@@ -142,8 +142,10 @@ func (c *command) root() *cobra.Command {
 	root.AddCommand(running.serve(), running.demo(), signIn.signIn(), signIn.signOut(), mailboxCommands{c}.mailboxes(),
 		cabinetCommands{c}.cabinets(), rules.rules(), book.correspondents(), topics.topics(), topics.trust(), book.tables(),
 		history.passes(), register.register(), register.erase(), history.tray(), people.people(), people.groups(),
-		people.keys(), people.password(), people.audit(), people.outgoing(), people.addressees(), people.alarms(),
-		people.limits(), running.records(), people.metrics(), mail.messages(), applyCommands{c}.apply(),
+		people.keys(), people.password(), doorCommands{c}.secondFactor(), doorCommands{c}.signInRules(),
+		people.audit(), people.outgoing(), people.addressees(), people.alarms(),
+		people.limits(), backupCommands{c}.backup(), backupCommands{c}.restore(), backupCommands{c}.restored(),
+		running.records(), people.metrics(), mail.messages(), applyCommands{c}.apply(),
 		mail.follow(), c.health(), c.version())
 	strict(root)
 	return root
@@ -175,6 +177,9 @@ func (p *problem) Error() string {
 	}
 	if p.Advice != nil {
 		b.WriteString(". " + *p.Advice)
+	}
+	if p.Request != nil {
+		b.WriteString(" It is the request " + *p.Request + ".")
 	}
 	return b.String()
 }

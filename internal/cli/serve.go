@@ -24,6 +24,7 @@ import (
 	"inktray.example/inktray/internal/base"
 	"inktray.example/inktray/internal/console"
 	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/inbound"
 	"inktray.example/inktray/internal/memory"
 	"inktray.example/inktray/internal/scan"
 	"inktray.example/inktray/internal/source/drop"
@@ -51,10 +52,12 @@ type serviceOptions struct {
 	scanner                      string   // address of a virus scanner; "" for none
 	receive                      receiveOptions
 	certificate, key             string   // files with the console's certificate and its key; "" for no TLS
+	acme, acmeMail               string   // directory of an authority that gives out certificates; "" for none
 	redirect                     string   // address on which browsers are led to the one with TLS; "" for none
 	plain                        bool     // other machines may reach it without TLS
 	proxies                      []string // addresses and networks of web servers in front
-	ready                        string   // folder for the reader of PDFs; "" for one of the records'
+	authority                    *inbound.ACME
+	ready                        string // folder for the reader of PDFs; "" for one of the records'
 	log                          *slog.Logger
 }
 
@@ -88,11 +91,11 @@ func start(o serviceOptions) (*service, error) {
 		return nil, err
 	}
 	if err := os.MkdirAll(o.data, 0o700); err != nil {
-		s.listener.Close()
+		s.close()
 		return nil, fmt.Errorf("making the folder for the records: %w", err)
 	}
 	if s.store, err = store.Open(o.data); err != nil {
-		s.listener.Close()
+		s.close()
 		return nil, err
 	}
 	if s.store.Opened > 0 {
@@ -101,7 +104,7 @@ func start(o serviceOptions) (*service, error) {
 	}
 	crash, err := reportCrashes(o.data)
 	if err != nil {
-		s.listener.Close()
+		s.close()
 		return nil, errors.Join(err, s.store.Close())
 	}
 	resolver := net.DefaultResolver
@@ -114,12 +117,13 @@ func start(o serviceOptions) (*service, error) {
 	cabinets := &shelves{records: s.store, staging: filepath.Join(o.data, "staged"), resolver: resolver}
 	scanner, err := scannerAt(o.scanner)
 	if err != nil {
-		s.listener.Close()
+		s.close()
 		return nil, errors.Join(err, s.store.Close())
 	}
 	s.engine = engine.New(engine.Config{
 		Base:    base.New(base.Base{Store: s.store, Clock: time.Now, Zone: zone, Language: tag, Log: o.log}),
-		Scanner: scanner, Spool: filepath.Join(o.data, "spool"), Ready: cmp.Or(o.ready, filepath.Join(o.data, "ready")),
+		Scanner: scanner, Version: Version,
+		Spool: filepath.Join(o.data, "spool"), Ready: cmp.Or(o.ready, filepath.Join(o.data, "ready")),
 		Resolver: resolver, Mail: mailboxes.mail, DropDomain: strings.ToLower(o.receive.domain), CrashReport: crash,
 		Dial: mailboxes.dial, Try: mailboxes.try,
 		OpenCabinet: cabinets.open, Prepare: cabinets.prepare,
@@ -130,17 +134,25 @@ func start(o serviceOptions) (*service, error) {
 		err = s.engine.Start()
 	}
 	if err != nil {
-		s.listener.Close()
+		s.close()
 		return nil, errors.Join(err, s.store.Close())
 	}
 	if err := s.receive(o, resolver); err != nil {
-		s.listener.Close()
+		s.close()
 		s.engine.Stop()
 		return nil, errors.Join(err, s.store.Close())
 	}
 	go func() { s.served <- s.api.Serve(s.listener) }()
 	s.engine.Go("giving back memory", memory.Keep)
 	return s, nil
+}
+
+// close lets go of the addresses that are listened on.
+func (s *service) close() {
+	s.listener.Close()
+	if s.redirect != nil {
+		s.redirect.Close()
+	}
 }
 
 // startUntil starts the service unless ctx ends first, as it may while a share hangs.
@@ -282,9 +294,25 @@ func defaultData() string {
 	return "inktray-data"
 }
 
+// logger writes the service's log in a form, from a level on.
+func (c serviceCommands) logger(form, level string) (*slog.Logger, error) {
+	var least slog.Level
+	if err := least.UnmarshalText([]byte(level)); err != nil || strings.ContainsAny(level, "+-") {
+		return nil, usageError{fmt.Errorf("--log-level is debug, info, warn or error, not %q", level)}
+	}
+	options := &slog.HandlerOptions{Level: least}
+	switch form {
+	case "text":
+		return slog.New(slog.NewTextHandler(c.errs, options)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(&clean{to: plain(c.errs), json: true}, options)), nil
+	}
+	return nil, usageError{fmt.Errorf("--log is text or json, not %q", form)}
+}
+
 func (c serviceCommands) serve() *cobra.Command {
 	o := serviceOptions{}
-	logs, file, check := "", "", false
+	logs, level, file, check := "", "", "", false
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service: watch, file, and answer the console and the command line", Args: cobra.NoArgs,
 		Long: "Each option can stand on the command line, in the environment (--time-zone is INKTRAY_TIME_ZONE), or in a " +
@@ -299,18 +327,13 @@ func (c serviceCommands) serve() *cobra.Command {
 				if err := c.configured(cmd, from); err != nil {
 					return err
 				}
-				if logs != "text" && logs != "json" {
-					return usageError{fmt.Errorf("--log is text or json, not %q", logs)}
+				if _, err := c.logger(logs, level); err != nil {
+					return err
 				}
 				return o.check()
 			}
-			switch logs {
-			case "text":
-				o.log = slog.New(slog.NewTextHandler(c.errs, nil))
-			case "json":
-				o.log = slog.New(slog.NewJSONHandler(&clean{to: plain(c.errs), json: true}, nil))
-			default:
-				return usageError{fmt.Errorf("--log is text or json, not %q", logs)}
+			if o.log, err = c.logger(logs, level); err != nil {
+				return err
 			}
 			s, err := startUntil(cmd.Context(), o)
 			if err != nil {
@@ -325,6 +348,8 @@ func (c serviceCommands) serve() *cobra.Command {
 				fmt.Fprintf(c.out, "\nNobody can sign in yet. Make the first administrator with this link, which works once:\n\n "+
 					"   %s/set-up#%s\n\nor with: inktray sign-in --set-up %s --name \"Your Name\"\n\n", s.front(), code, code)
 			}
+			o.log.Info("started", "version", Version, "address", s.front(), "records", o.data)
+			defer o.log.Info("ended", "version", Version)
 			supervise.Tell("READY=1")
 			s.engine.Go("telling that it is alive", func(ctx context.Context) {
 				supervise.Alive(ctx, func(ctx context.Context) { _ = s.store.Ready(ctx) })
@@ -347,5 +372,6 @@ func (c serviceCommands) serve() *cobra.Command {
 	cmd.Flags().BoolVar(&check, "check", false, "show what would be used and from where, find faults, and start nothing")
 	cmd.Flags().StringVar(&o.language, "language", "en", "language of month names in folders and names")
 	cmd.Flags().StringVar(&logs, "log", "text", "form of the log on standard error: text or json")
+	cmd.Flags().StringVar(&level, "log-level", "info", "what the log has: debug (every request, too), info, warn or error")
 	return cmd
 }

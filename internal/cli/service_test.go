@@ -26,6 +26,14 @@ import (
 // ask calls the interface as any program would.
 func (o *office) ask(method, path, token, body string, headers ...string) (int, http.Header, map[string]any) {
 	o.t.Helper()
+	status, header, data := o.request(method, path, token, body, headers...)
+	var v map[string]any
+	json.Unmarshal(data, &v)
+	return status, header, v
+}
+
+func (o *office) request(method, path, token, body string, headers ...string) (int, http.Header, []byte) {
+	o.t.Helper()
 	r, err := http.NewRequestWithContext(o.t.Context(), method, o.service.address()+path, strings.NewReader(body))
 	if err != nil {
 		o.t.Fatal(err)
@@ -48,9 +56,7 @@ func (o *office) ask(method, path, token, body string, headers ...string) (int, 
 	if err != nil {
 		o.t.Fatal(err)
 	}
-	var v map[string]any
-	json.Unmarshal(data, &v)
-	return response.StatusCode, response.Header, v
+	return response.StatusCode, response.Header, data
 }
 
 func (o *office) person(name string, role store.Role) (token, id string) {
@@ -60,7 +66,7 @@ func (o *office) person(name string, role store.Role) (token, id string) {
 	if err := o.service.store.People.Add(o.t.Context(), p, "test"); err != nil {
 		o.t.Fatal(err)
 	}
-	token, err := (&command{service: o.service.address()}).tokenFor(o.t.Context(), name, "a long password", "")
+	token, err := (&command{service: o.service.address()}).tokenFor(o.t.Context(), name, "a long password", "", "")
 	if err != nil {
 		o.t.Fatal(err)
 	}

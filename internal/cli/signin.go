@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -136,11 +137,12 @@ func trusting(file string) (http.RoundTripper, error) {
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: pool}
+	transport.IdleConnTimeout = time.Second // a command asks once, or a few times in a row
 	return transport, nil
 }
 
 func (c signInCommands) signIn() *cobra.Command {
-	var name, file, code, link string
+	var name, file, code, link, factor string
 	cmd := &cobra.Command{
 		Use: "sign-in", Short: "Sign in, and keep a token for the next commands", Args: cobra.NoArgs,
 		Long: "Signs in with name and password and keeps a token in your own settings folder, for this service alone. The " +
@@ -164,15 +166,22 @@ func (c signInCommands) signIn() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			enter := func() (string, error) { return c.tokenFor(cmd.Context(), name, password, code) }
+			enter := func() (string, error) { return c.tokenFor(cmd.Context(), name, password, code, factor) }
 			if link != "" {
 				enter = func() (string, error) {
-					return c.tokenBy(cmd.Context(), func(api *client.Client) (*http.Response, error) {
-						return api.UseLink(cmd.Context(), client.LinkUse{Code: link, Password: password})
+					return c.tokenBy(cmd.Context(), password, func(api *client.Client) (*http.Response, error) {
+						return api.UseLink(cmd.Context(), client.LinkUse{Code: link, Password: password, Factor: given(factor)})
 					})
 				}
 			}
 			token, err := enter()
+			var no *problem
+			if errors.As(err, &no) && strings.HasSuffix(no.Type, "second-factor") && factor == "" {
+				if factor, err = c.ask("The code of your authenticator app: "); err != nil {
+					return no
+				}
+				token, err = enter()
+			}
 			if err != nil {
 				return err
 			}
@@ -187,6 +196,8 @@ func (c signInCommands) signIn() *cobra.Command {
 	cmd.Flags().StringVar(&name, "name", "", "your name")
 	cmd.Flags().StringVar(&file, "password-file", "", "file that holds the password")
 	cmd.Flags().StringVar(&code, "set-up", "", "code of the set-up link: make the first administrator")
+	cmd.Flags().StringVar(&factor, "code", "",
+		"code of your authenticator app, or one for when it is lost; else it is asked for")
 	cmd.Flags().StringVar(&link, "link", "", "code of the link that you were given: choose your password")
 	return cmd
 }
@@ -205,23 +216,25 @@ func (c *command) linkedPerson(ctx context.Context, link string) (string, error)
 }
 
 // tokenFor signs in with name and password, or makes the first administrator where there is a code.
-func (c *command) tokenFor(ctx context.Context, name, password, code string) (string, error) {
-	return c.tokenBy(ctx, func(api *client.Client) (*http.Response, error) {
+func (c *command) tokenFor(ctx context.Context, name, password, code, factor string) (string, error) {
+	return c.tokenBy(ctx, password, func(api *client.Client) (*http.Response, error) {
 		if code != "" {
 			return api.PostSetup(ctx, client.SetupRequest{Code: code, Name: name, Password: password})
 		}
-		return api.SignIn(ctx, client.SignInRequest{Name: name, Password: password})
+		return api.SignIn(ctx, client.SignInRequest{Name: name, Password: password, Code: given(factor)})
 	})
 }
 
 // tokenBy signs in, by way of a session that ends with it, and makes a token.
-func (c *command) tokenBy(ctx context.Context, enter func(api *client.Client) (*http.Response, error)) (string, error) {
+func (c *command) tokenBy(ctx context.Context, password string,
+	enter func(api *client.Client) (*http.Response, error)) (string, error) {
 	api, err := c.connectWith("")
 	if err != nil {
 		return "", err
 	}
 	response, err := enter(api)
-	if _, err := call[client.Me](response, err); err != nil {
+	me, err := call[client.Me](response, err)
+	if err != nil {
 		return "", err
 	}
 	cookies := response.Cookies()
@@ -231,6 +244,12 @@ func (c *command) tokenBy(ctx context.Context, enter func(api *client.Client) (*
 		}
 		r.Header.Set("Sec-Fetch-Site", "same-origin")
 		return nil
+	}
+	if deref(me.MustEnrol) {
+		fmt.Fprintln(c.errs, "A second factor is asked of you here, and you have none yet.")
+		if err := (doorCommands{c}).enrol(ctx, api, password, within); err != nil {
+			return "", err
+		}
 	}
 	host, _ := os.Hostname()
 	token, err := call[client.Token](api.MakeToken(ctx, client.TokenRequest{Label: "command line on " + host}, within))

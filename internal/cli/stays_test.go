@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -43,7 +44,8 @@ func (o *office) settings() map[string]string {
 		}
 	}
 	for _, what := range []string{"mailboxes", "cabinets", "rules", "correspondents", "tables", "topics", "addressees",
-		"alarms", "people", "groups", "outgoing", "limits", "trust", "register/verification", "register/language"} {
+		"alarms", "people", "groups", "outgoing", "limits", "trust", "register/verification", "register/language",
+		"backup", "sign-in"} {
 		request, err := http.NewRequestWithContext(o.t.Context(), "GET", o.service.address()+"/api/v1/"+what, nil)
 		if err != nil {
 			o.t.Fatal(err)
@@ -79,6 +81,11 @@ func TestWhatIsNotNamedStaysAsItIs(t *testing.T) {
 	must(t, "outgoing", "set", "--name", "The harbour office", "--console", "https://tray.brackwater.example")
 	must(t, "groups", "save", "Berth office")
 	must(t, "people", "invite", "Rowan Tidd", "--groups", "Berth office", "--cabinets", "harbour files")
+	must(t, "backup", "plan", "--folder", filepath.Join(t.TempDir(), "b"), "--passphrase-file",
+		write(t, "p", "seven gulls on a cold mole"))
+	must(t, "backup", "make")
+	t.Setenv("INKTRAY_SECRET", "shared")
+	must(t, "sign-in-rules", "set", "--issuer", o.authority.Issuer(), "--client", "inktray", "--roles", "it=clerk")
 	one := must(t, "rules", "export", "Tide gauge readings")
 	all := must(t, "rules", "export")
 	edited := func(text, is, becomes string) string {
@@ -104,7 +111,8 @@ func TestWhatIsNotNamedStaysAsItIs(t *testing.T) {
 		}
 	}
 	tried := map[string]bool{"messages change": true, /* moves or marks it at the mail server */
-		"mailboxes address": true /* gives a new one */, "cabinets change": true /* TestCabinetsOfEveryKind */}
+		"mailboxes address": true /* gives a new one */, "backup save": true, /* changes nothing here */
+		"cabinets change": true /* TestCabinetsOfEveryKind */}
 	for _, c := range []struct {
 		args    []string
 		changes []string // of the paths that may differ, how they begin
@@ -137,6 +145,10 @@ func TestWhatIsNotNamedStaysAsItIs(t *testing.T) {
 		{[]string{"trust", "set", "--correspondents"}, []string{"trust/correspondents"}},
 		{[]string{"register", "verify", "--every", "45"}, []string{"register/verification/"}},
 		{[]string{"register", "columns", "number", "subject"}, []string{"register/language/"}},
+		{[]string{"backup", "plan", "--keep", "9"}, []string{"backup/keep"}},
+		{[]string{"backup", "plan", "--at", "04:15"}, []string{"backup/at"}},
+		{[]string{"sign-in-rules", "set", "--name", "Brackwater"}, []string{"sign-in/office/name"}},
+		{[]string{"sign-in-rules", "set", "--make-people"}, []string{"sign-in/office/make_people"}},
 		{[]string{"apply", edited(all, "format: 1", "format: 1"), "--yes"}, nil},
 		{[]string{"rules", "save", edited(one, "Tide gauge readings", "Tide gauge readings")}, nil},
 		{[]string{"rules", "save", edited(one, "<received year>", "<received year>/<received month>")},

@@ -23,6 +23,10 @@ func transportFlags(cmd *cobra.Command, o *serviceOptions) {
 	f.StringVar(&o.certificate, "certificate", "",
 		"file with the certificate of console and interface, PEM, with those of its authorities; read anew when it changes")
 	f.StringVar(&o.key, "certificate-key", "", "file with its key, PEM")
+	f.StringVar(&o.acme, "acme", "",
+		"address of the directory of an authority that gives out certificates by itself (RFC 8555), in place of "+
+			"--certificate; for the names in --address. Its terms count as accepted")
+	f.StringVar(&o.acmeMail, "acme-mail", "", "mail address by which that authority reaches you")
 	f.StringVar(&o.redirect, "redirect", "",
 		"address without TLS on which browsers are led to the one with TLS, such as 0.0.0.0:80")
 	f.BoolVar(&o.plain, "without-tls", false,
@@ -38,14 +42,25 @@ func (o *serviceOptions) transport() (secure *tls.Config, proxies []netip.Prefix
 		return nil, nil, &exitError{exitUsage, "TLS needs both: --certificate and --certificate-key"}
 	}
 	if o.certificate != "" {
-		certificate, err := inbound.ReadCertificate(o.certificate, o.key)
+		certificate, err := inbound.ReadCertificate(o.certificate, o.key, o.notRenewed)
 		if err != nil {
 			return nil, nil, &exitError{exitUsage, fmt.Sprintf("the certificate cannot be used: %s", inWords(err))}
 		}
 		secure = certificate.Config()
 	}
+	if o.acme != "" {
+		if o.certificate != "" {
+			return nil, nil, &exitError{exitUsage,
+				"the certificate is a file or comes from an authority: --certificate or --acme"}
+		}
+		if o.authority, err = o.asksForCertificates(); err != nil {
+			return nil, nil, &exitError{exitUsage, fmt.Sprintf("no certificate can be asked for: %s", err)}
+		}
+		secure = o.authority.Config()
+	}
 	if secure == nil && o.redirect != "" {
-		return nil, nil, &exitError{exitUsage, "--redirect leads to the address with TLS, which needs --certificate"}
+		return nil, nil, &exitError{exitUsage,
+			"--redirect leads to the address with TLS, which needs --certificate or --acme"}
 	}
 	if secure == nil && !o.plain && !onThisMachine(o.listen) {
 		return nil, nil, &exitError{exitUsage, fmt.Sprintf("--listen %s lets other machines in without TLS, so that "+
@@ -67,17 +82,36 @@ func (o *serviceOptions) transport() (secure *tls.Config, proxies []netip.Prefix
 	return secure, proxies, nil
 }
 
+// asksForCertificates gets certificates for the names by which people reach the service.
+func (o *serviceOptions) asksForCertificates() (*inbound.ACME, error) {
+	reached, err := addresses(o.reached)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, u := range reached {
+		if u.Scheme == "https" && net.ParseIP(u.Hostname()) == nil {
+			names = append(names, u.Hostname())
+		}
+	}
+	return inbound.NewACME(inbound.ACMEConfig{Directory: o.acme, Mail: o.acmeMail, Names: names,
+		Folder: filepath.Join(o.data, "acme"), Failed: func(name string, err error) {
+			o.log.Error("there is no certificate", "name", name, "authority", o.acme, "error", err)
+		}})
+}
+
+// notRenewed tells of a certificate that cannot be used as it lies there now.
+func (o *serviceOptions) notRenewed(err error) {
+	o.log.Error("a certificate cannot be read as it is now; the former one is used as long as that is so", "error", err)
+}
+
 // onThisMachine says whether nobody else reaches an address that is listened on.
 func onThisMachine(listen string) bool {
 	host, _, err := net.SplitHostPort(listen)
 	if err != nil {
 		return true // listening says what is wrong with it
 	}
-	if host == "localhost" {
-		return true
-	}
-	address, err := netip.ParseAddr(host)
-	return err == nil && address.Unmap().IsLoopback()
+	return inbound.Loopback(host)
 }
 
 // open listens for browsers and programs.
@@ -89,15 +123,16 @@ func (s *service) open(o serviceOptions) (secure *tls.Config, proxies []netip.Pr
 		return nil, nil, err
 	}
 	if s.tls = secure != nil; o.redirect != "" {
-		if err := s.leadOn(o.redirect); err != nil {
+		if err := s.leadOn(o.redirect, o.authority); err != nil {
 			return nil, nil, errors.Join(err, s.listener.Close())
 		}
 	}
 	return secure, proxies, nil
 }
 
-// leadOn answers without TLS, and leads to the address with TLS.
-func (s *service) leadOn(address string) error {
+// leadOn answers without TLS, and leads to the address with TLS. An authority that gives out certificates is answered
+// there, too; nil for none.
+func (s *service) leadOn(address string, authority *inbound.ACME) error {
 	l, err := listen(address)
 	if err != nil {
 		return err
@@ -124,6 +159,9 @@ func (s *service) leadOn(address string) error {
 			}
 			http.Redirect(w, r, to+r.URL.RequestURI(), http.StatusPermanentRedirect)
 		})}
+	if authority != nil {
+		s.redirect.Handler = authority.Answering(s.redirect.Handler)
+	}
 	go func() { _ = s.redirect.Serve(inbound.Limit(l, inbound.Limits{Total: 200, PerHost: 20})) }()
 	return nil
 }

@@ -1,15 +1,8 @@
 package cli
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"fmt"
-	"math/big"
 	"net"
 	"net/http"
 	"os"
@@ -27,23 +20,8 @@ import (
 // signed writes a certificate for this machine that signs itself, and its key.
 func signed(t *testing.T) (certificate, key string) {
 	t.Helper()
-	secret, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "harbour office"},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true,
-		DNSNames: []string{"localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
-	der, err := x509.CreateCertificate(rand.Reader, template, template, &secret.PublicKey, secret)
-	if err != nil {
-		t.Fatal(err)
-	}
-	hidden, err := x509.MarshalECPrivateKey(secret)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return write(t, "cert.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))),
-		write(t, "key.pem", string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: hidden})))
+	text, secret, _ := testbed.Certificate(t, net.IPv4(127, 0, 0, 1))
+	return write(t, "cert.pem", string(text)), write(t, "key.pem", string(secret))
 }
 
 // With a certificate of its own the service speaks TLS alone, its cookies are for TLS alone, browsers are led to it,

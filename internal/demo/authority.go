@@ -1,18 +1,24 @@
 package demo
 
 import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"html/template"
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/go-jose/go-jose/v4"
 )
 
 // Authority is an authorization server in the process, on loopback: people give
@@ -21,6 +27,8 @@ import (
 // stand-in for trying the product.
 type Authority struct {
 	Lasts time.Duration // how long an access token is good
+	// Say changes what is said of somebody who signs in, for tests; nil changes nothing.
+	Say func(claims map[string]any)
 
 	listener net.Listener
 	server   *http.Server
@@ -28,6 +36,8 @@ type Authority struct {
 	grants   map[string]grant  // by code, device code or refresh token
 	access   map[string]access // by access token
 	asked    int               // for tokens
+	signer   jose.Signer
+	public   jose.JSONWebKeySet
 }
 
 // ClientID is the one client that the authority knows.
@@ -35,6 +45,7 @@ const ClientID = "inktray"
 
 type grant struct {
 	user, challenge, redirect, code string
+	nonce, role                     string // where somebody signs in (OpenID Connect)
 	expires                         time.Time
 	device, given, refused          bool
 }
@@ -51,7 +62,12 @@ func StartAuthority(address string) (*Authority, error) {
 		return nil, err
 	}
 	a := &Authority{Lasts: time.Hour, listener: l, grants: map[string]grant{}, access: map[string]access{}}
+	if err := a.openKeys(); err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
 	mux := http.NewServeMux()
+	mux.HandleFunc("GET /.well-known/openid-configuration", a.metadata)
+	mux.HandleFunc("GET /keys", func(w http.ResponseWriter, _ *http.Request) { reply(w, 200, a.public) })
 	mux.HandleFunc("GET /.well-known/oauth-authorization-server", a.metadata)
 	mux.HandleFunc("GET /consent", a.page)
 	mux.HandleFunc("POST /consent", a.decide)
@@ -116,7 +132,9 @@ func (a *Authority) metadata(w http.ResponseWriter, _ *http.Request) {
 		map[string]any{"issuer": a.Issuer(), "authorization_endpoint": a.Issuer() + "/consent", "token_endpoint": a.Issuer() +
 			"/token", "device_authorization_endpoint": a.Issuer() + "/device",
 			"introspection_endpoint": a.Issuer() + "/introspect", "response_types_supported": []string{"code"},
-			"code_challenge_methods_supported": []string{"S256"},
+			"jwks_uri": a.Issuer() + "/keys", "subject_types_supported": []string{"public"},
+			"id_token_signing_alg_values_supported": []string{"ES256"},
+			"code_challenge_methods_supported":      []string{"S256"},
 			"grant_types_supported": []string{"authorization_code", "refresh_token",
 				"urn:ietf:params:oauth:grant-type:device_code"}})
 }
@@ -135,9 +153,10 @@ func refusal(w http.ResponseWriter, code, why string) {
 var consentPage = template.Must(
 	template.New("").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><title>Consent</title>
 <style>body{font:17px/1.5 system-ui;max-width:32rem;margin:4rem auto;padding:0 1rem}input,button{font:inherit;padding:.4rem .8rem;margin:.3rem 0}input{display:block;width:100%;box-sizing:border-box}</style>
-<h1>Brackwater sign-in</h1><p>The program “{{.Client}}” asks to read a mailbox. This page is part of the demo: it believes whoever you say you are.</p>
+<h1>Brackwater sign-in</h1><p>{{if .SignIn}}You are about to sign in to “{{.Client}}”.{{else}}The program “{{.Client}}” asks to read a mailbox.{{end}} This page is part of the demo: it believes whoever you say you are.</p>
 <form method="post" action="/consent">{{range $k, $v := .Keep}}<input type="hidden" name="{{$k}}" value="{{index $v 0}}">{{end}}
-<label>Mailbox<input name="user" value="{{.User}}" required></label>
+<label>{{if .SignIn}}Your mail address{{else}}Mailbox{{end}}<input name="user" value="{{.User}}" required></label>
+{{if .SignIn}}<label>Your part in the office<input name="role" value="berth desk"></label>{{end}}
 {{if .Device}}<label>Code<input name="user_code" value="{{.Code}}" required></label>{{end}}
 <button name="answer" value="yes">Allow</button> <button name="answer" value="no" formnovalidate>Refuse</button></form></html>`))
 
@@ -158,7 +177,8 @@ func (a *Authority) page(w http.ResponseWriter, r *http.Request) {
 	code := q.Get("user_code")
 	q.Del("user_code")
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	_ = consentPage.Execute(w, map[string]any{"Client": ClientID, "Keep": q, "User": user, "Device": device, "Code": code})
+	_ = consentPage.Execute(w, map[string]any{"Client": ClientID, "Keep": q, "User": user,
+		"SignIn": slices.Contains(strings.Fields(q.Get("scope")), "openid"), "Device": device, "Code": code})
 }
 
 func (a *Authority) decide(w http.ResponseWriter, r *http.Request) {
@@ -192,6 +212,11 @@ func (a *Authority) decide(w http.ResponseWriter, r *http.Request) {
 		a.mutex.Lock()
 		a.grants[code] = grant{user: r.FormValue("user"), challenge: r.FormValue("code_challenge"),
 			redirect: r.FormValue("redirect_uri"), expires: time.Now().Add(time.Minute)}
+		if slices.Contains(strings.Fields(r.FormValue("scope")), "openid") {
+			g := a.grants[code]
+			g.nonce, g.role = r.FormValue("nonce"), r.FormValue("role")
+			a.grants[code] = g
+		}
 		a.mutex.Unlock()
 		q.Set("code", code)
 	} else {
@@ -254,9 +279,50 @@ func (a *Authority) token(w http.ResponseWriter, r *http.Request) {
 	fresh, refresh := rand.Text(), rand.Text()
 	a.access[fresh] = access{g.user, time.Now().Add(a.Lasts)}
 	a.grants[refresh] = grant{user: g.user, expires: time.Now().Add(24 * time.Hour)}
-	reply(w, 200,
-		map[string]any{"access_token": fresh, "token_type": "Bearer", "expires_in": int(a.Lasts.Seconds()),
-			"refresh_token": refresh})
+	answer := map[string]any{"access_token": fresh, "token_type": "Bearer", "expires_in": int(a.Lasts.Seconds()),
+		"refresh_token": refresh}
+	if g.nonce != "" {
+		said, err := a.says(&g)
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
+		answer["id_token"] = said
+	}
+	reply(w, 200, answer)
+}
+
+// openKeys makes the key with which the authority signs what it says of people.
+func (a *Authority) openKeys() error {
+	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return err
+	}
+	key := jose.JSONWebKey{Key: private, KeyID: "demo", Algorithm: string(jose.ES256), Use: "sig"}
+	a.public.Keys = []jose.JSONWebKey{key.Public()}
+	a.signer, err = jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: key}, nil)
+	return err
+}
+
+// says is what the authority says of somebody who signs in (OpenID Connect Core 1.0, section 2).
+func (a *Authority) says(g *grant) (string, error) {
+	now := time.Now()
+	name, _, _ := strings.Cut(g.user, "@")
+	claims := map[string]any{"iss": a.Issuer(), "aud": ClientID, "sub": "demo-" + g.user, "iat": now.Unix(),
+		"exp": now.Add(5 * time.Minute).Unix(), "nonce": g.nonce, "email": g.user, "email_verified": true, "name": name,
+		"roles": []string{g.role}}
+	if a.Say != nil {
+		a.Say(claims)
+	}
+	text, err := json.Marshal(claims)
+	if err != nil {
+		return "", err
+	}
+	signed, err := a.signer.Sign(text)
+	if err != nil {
+		return "", err
+	}
+	return signed.CompactSerialize()
 }
 
 // introspect tells mail servers whose token it is.

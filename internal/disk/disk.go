@@ -67,6 +67,15 @@ func Root(path string) (FS, error) {
 	return rootFS{root}, nil
 }
 
+// Flush lets the names in a folder of the operating system last.
+func Flush(folder string) error {
+	root, err := Root(folder)
+	if err != nil {
+		return err
+	}
+	return errors.Join(root.SyncDir("."), root.Close())
+}
+
 func (f rootFS) Mkdir(name string) error { return f.root.Mkdir(filepath.FromSlash(name), 0o777) }
 
 func (f rootFS) Create(name string) (File, error) {

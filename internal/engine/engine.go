@@ -6,12 +6,12 @@ package engine
 import (
 	"context"
 	"crypto/x509"
-	"fmt"
 	"net"
 	"path/filepath"
 	"sync"
 	"time"
 
+	"inktray.example/inktray/internal/backups"
 	"inktray.example/inktray/internal/base"
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/cabinets"
@@ -19,7 +19,6 @@ import (
 	"inktray.example/inktray/internal/clock"
 	"inktray.example/inktray/internal/desk"
 	"inktray.example/inktray/internal/disk"
-	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/fault"
 	"inktray.example/inktray/internal/filing"
 	"inktray.example/inktray/internal/mailboxes"
@@ -46,15 +45,13 @@ type Config struct {
 	Mail       string        // folder for mail that is kept here
 	DropDomain string        // of the drop addresses; "" where no mail is received
 	Spool      string        // folder in which contents lie while they are worked on; emptied at the start
-	// CrashReport is the file into which the Go runtime writes when this program
-	// ends by its own fault; "" where it writes none.
+	// CrashReport is the file into which the Go runtime writes when this program ends by its own fault; "" for none.
 	CrashReport string
+	Version     string // of this program
 	Ready       string // folder for what is made once for this machine and can be made again: the reader of PDFs
-	// LeaseBeat is how often this run says in a cabinet that it is there; 0 for the
-	// usual, 15 seconds.
+	// LeaseBeat is how often this run says in a cabinet that it is there; 0 for the usual, 15 seconds.
 	LeaseBeat time.Duration
-	// Waiting opens the folder in which contents wait for a cabinet that is down;
-	// nil for one beside the spool.
+	// Waiting opens the folder in which contents wait for a cabinet that is down; nil for one beside the spool.
 	Waiting func() (disk.FS, error)
 	// RootCAs are trusted where mail is sent; nil for the system's.
 	RootCAs *x509.CertPool
@@ -91,6 +88,7 @@ type Engine struct {
 	Filer     *filing.Filer        // what files their items
 	Outbox    *outbox.Outbox       // what leaves the service
 	Registry  *registry.Registry   // what the register offers
+	Backups   *backups.Backups     // copies of everything that the installation consists of
 	Rehearser *rehearsal.Rehearser // what says what rules would do
 	Desk      *desk.Desk           // where people work on single messages
 
@@ -130,6 +128,7 @@ func New(c Config) *Engine {
 	e.Registry = registry.New(registry.Config{Base: c.Base, Office: e.Office, Cabinets: e.Cabinets, Filer: e.Filer,
 		Passes: e.passes,
 		Watch:  e.clock, Spool: c.Spool})
+	e.Backups = backups.New(c.Base, e.Cabinets, filepath.Dir(c.Spool), c.Version)
 	e.Rehearser = rehearsal.New(c.Base, e.Office, e.Cabinets, e.Mailboxes, e.Reader)
 	e.Desk = desk.New(c.Base, e.Office, e.Mailboxes, e.Reader, e.Registry)
 	c.Base.WakeAll, c.Base.Wake, c.Base.Hasten = e.wakeAll, e.rouse, e.Outbox.Hasten
@@ -149,14 +148,10 @@ func (e *Engine) Start() error {
 	if err := e.Reader.EmptySpool(); err != nil {
 		return err
 	}
-	if err := e.Filer.Open(e.Context()); err != nil {
-		return err
-	}
-	if err := e.countCrashes(e.Context()); err != nil {
-		return err
-	}
-	if err := e.Office.Load(e.Context()); err != nil {
-		return err
+	for _, step := range []func(context.Context) error{e.Filer.Open, e.countCrashes, e.Office.Load} {
+		if err := step(e.Context()); err != nil {
+			return err
+		}
 	}
 	if err := e.Store.Passes.EndLive(e.Context(), e.Clock()); err != nil {
 		return err
@@ -171,6 +166,9 @@ func (e *Engine) Start() error {
 	e.Cabinets.BeginRun()
 	cabinets, err := e.Store.Cabinets.All(e.Context())
 	if err != nil {
+		return err
+	}
+	if err := e.Registry.Comparison.Begin(e.Context(), cabinets); err != nil {
 		return err
 	}
 	for _, c := range cabinets {
@@ -201,35 +199,11 @@ func (e *Engine) Start() error {
 	e.Go("sending", e.Outbox.Carry)
 	e.Go("removing what is old", e.Registry.KeepRetention)
 	e.Go("reading the register", e.Registry.ReadRegister)
-	e.Go("examining the records", func(ctx context.Context) {
-		if _, err := e.ExamineRecords(ctx, false); err != nil && ctx.Err() == nil {
-			e.Log.Error("looking whether the records are whole", "error", err)
-		}
-	})
+	e.Go("examining the records", e.Registry.ExamineAtStart)
 	e.Go("writing register files", e.Registry.KeepRegisters)
 	e.Go("verifying by plan", e.Registry.KeepVerifying)
+	e.Backups.Start()
 	return nil
-}
-
-// ExamineRecords looks whether the records are whole, and tells where they are not.
-func (e *Engine) ExamineRecords(ctx context.Context, full bool) ([]string, error) {
-	found, err := e.Store.Examine(ctx, full)
-	if err != nil {
-		return found, err
-	}
-	if len(found) == 0 {
-		_, err := e.Store.Tray.Settle(ctx, "records", "records")
-		return found, err
-	}
-	e.Log.Error("the records are damaged", "file", e.Store.Path(), "found", found)
-	e.Events.Send(events.Event{Kind: "tray"})
-	err = e.Store.Tray.Tell(ctx, &store.Notice{Kind: "records", Object: "records", MadeAt: e.Clock(),
-		Text:   fmt.Sprintf("Ink Tray's records in %s are damaged: %s.", e.Store.Path(), found[0]),
-		Advice: store.DamagedAdvice})
-	if err != nil { // it may be what is damaged that cannot be written
-		e.Log.Error("telling that the records are damaged", "error", err)
-	}
-	return found, nil
 }
 
 // Stop ends all watching and waits until nothing is in hand.

@@ -800,6 +800,7 @@ type memory struct {
 	parts    []string
 	waiting  []chan struct{}
 	received map[int]time.Time // by UID; else in May
+	opened   int               // how often its folder was opened
 }
 
 func (m *memory) add(message []byte) {
@@ -847,6 +848,7 @@ func (s *memorySession) Open(context.Context, string) (source.State, error) {
 	s.box.mutex.Lock()
 	defer s.box.mutex.Unlock()
 	s.seen = len(s.box.messages)
+	s.box.opened++
 	return source.State{UIDValidity: s.box.validity + 1, UIDNext: uint32(len(s.box.messages) + 1)}, nil
 }
 
@@ -939,6 +941,40 @@ func TestOldMailIsFiledFromTheDayOnExactly(t *testing.T) {
 		if n := len(h.tree()); n != c.files {
 			t.Errorf("since %v: %d files, want %d", c.since, n, c.files)
 		}
+	}
+}
+
+// While old mail is gone over in which nothing follows, the watcher looks into nothing: each look costs a server with
+// many messages.
+func TestAPassLetsItsWatcherRest(t *testing.T) {
+	const messages = 20 * passBatch
+	box := &memory{}
+	for i := range messages {
+		box.messages = append(box.messages, raw(fmt.Sprint("reading ", i), "a.csv", "1"))
+	}
+	h := newHouse(t, box.dial)
+	h.watched()
+	id := h.rule(gaugesRule)
+	opened := func() int {
+		box.mutex.Lock()
+		defer box.mutex.Unlock()
+		return box.opened
+	}
+	for was := -1; was != opened(); { // the rule has reached the watcher
+		was = opened()
+		<-time.After(2 * soonAfter)
+	}
+	before := opened()
+	pass, err := h.engine.FileOldMail(t.Context(), OldMailOf{RuleID: id, Since: may.Add(time.Minute)}, tester)
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.until("the pass is done", func() bool {
+		p, err := h.store.Passes.ByID(t.Context(), store.System, pass.ID)
+		return err == nil && p.State == store.Done && p.Looked == messages
+	})
+	if n := opened() - before; n > 10 { // its own two connections, and the look at its end
+		t.Errorf("the folder was opened %d times for %d batches", n, messages/passBatch)
 	}
 }
 

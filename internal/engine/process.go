@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -34,6 +35,7 @@ type batch struct {
 	cabinets map[string]store.Cabinet // that were looked up, by name
 	pool     *filing.Pool             // files what was planned; nil where nothing else is read meanwhile
 	follows  bool                     // something is to be done with a message once it is filed
+	cameFrom string                   // the messages are decided as if they lay in this folder; "" for where they are
 	behind   *passes.Behind           // commits while the next messages are read, where there is a pool
 }
 
@@ -423,7 +425,7 @@ func (v batchWork) plan(ctx context.Context, l *reading.Message, b *batch) (out 
 	settings := e.Office.Settings() // one state for the whole plan
 	var rules []*rule.Compiled
 	for _, r := range settings.Rules {
-		if r.Rule.Look.Looks(v.mailbox.Name) && v.watches(ctx, r) {
+		if r.Rule.Look.Looks(v.mailbox.Name) && v.watches(ctx, r, b) {
 			rules = append(rules, r)
 		}
 	}
@@ -442,6 +444,11 @@ func (v batchWork) plan(ctx context.Context, l *reading.Message, b *batch) (out 
 	if err != nil {
 		return out, err
 	}
+	if b.cameFrom != "" {
+		if moved, err := restoredVisit(v).movedHere(ctx, &p); err != nil || !moved {
+			return out, err
+		}
+	}
 	for _, pr := range p.Rules {
 		if !b.takes(pr.Rule, l.Row.UID) || pr.Match.Answer == rule.No || pr.Match.Answer == rule.NotYet {
 			continue
@@ -459,6 +466,9 @@ func (v batchWork) plan(ctx context.Context, l *reading.Message, b *batch) (out 
 				return out, err
 			}
 			entry.Slow = v.lane.Slow() // else another watcher would file it, too
+			if b.cameFrom != "" {
+				entry.Given = filing.Recognise
+			}
 			if !b.announced.IsZero() {
 				entry.AnnouncedAt = &b.announced
 			}
@@ -493,10 +503,10 @@ func (b *batch) with(rules []*rule.Compiled) []*rule.Compiled {
 	return append(rules, b.own)
 }
 
-// watches says whether a rule looks into the folder that is open.
-func (v batchWork) watches(ctx context.Context, r *rule.Compiled) bool {
+// watches says whether a rule looks into the folder from which a batch is.
+func (v batchWork) watches(ctx context.Context, r *rule.Compiled, b *batch) bool {
 	paths, _, err := v.lookedInto(ctx, r)
-	return err == nil && slices.Contains(paths, v.open)
+	return err == nil && slices.Contains(paths, cmp.Or(b.cameFrom, v.open))
 }
 
 // batchWork is the part of a visit that decides messages: it reads and plans them in batches and files what was

@@ -360,22 +360,35 @@ func (v *visit) sweep(ctx context.Context, announced time.Time) error {
 	if err != nil {
 		return err
 	}
+	looked, err := restoredVisit{v}.takeUpMoved(ctx)
+	if err != nil {
+		return err
+	}
 	for i := len(v.folders) - 1; i >= 0; i-- { // the first one last: it stays open for waiting
 		if quiet[v.folders[i]] {
 			continue
 		}
-		if err := v.folder(ctx, v.folders[i], announced); err != nil {
-			var gone *source.Error
-			if errors.As(err, &gone) && gone.Step == source.Folders && i > 0 {
-				v.engine.Log.Warn("a folder cannot be looked into", "folder", v.folders[i], "error", err)
-				v.relist()
-				continue
-			}
+		err := v.folder(ctx, v.folders[i], announced)
+		if err != nil && (i == 0 || !v.passesOver(v.folders[i], err)) {
 			return err
 		}
 	}
+	if err := looked(); err != nil {
+		return err
+	}
 	v.swept = v.engine.Clock()
 	return v.meet(ctx, rules, began)
+}
+
+// passesOver says whether only a folder cannot be looked into, so that the others are. The folders are asked for again.
+func (v *visit) passesOver(folder string, err error) bool {
+	var gone *source.Error
+	if !errors.As(err, &gone) || gone.Step != source.Folders {
+		return false
+	}
+	v.engine.Log.Warn("a folder cannot be looked into", "folder", folder, "error", err)
+	v.relist()
+	return true
 }
 
 // meet records when the folders of rules were all looked into for the first time. A folder that Ink Tray sees only

@@ -68,6 +68,9 @@ func (fl *Filer) Temporary(entry *store.Entry) string {
 	return fl.Installation + "-" + strconv.FormatInt(entry.ID, 10) // staged by an earlier version
 }
 
+// BackSuffix ends the names under which cabinets keep files that were taken back.
+const BackSuffix = "-back"
+
 // stagedAs names what is to be staged for an entry. The name begins with the service's
 // own mark, since others may stage in the same cabinet, and ends with that of this run:
 // a copy of the records has the same entries.

@@ -52,6 +52,9 @@ func (fl naming) commit(ctx context.Context, p *prepared) error {
 		entry.Path = before.Path
 		return fl.drop(ctx, p, store.There, reason.FiledBefore(before.Path))
 	}
+	if done, err := fl.recognise(ctx, p); done || err != nil {
+		return err
+	}
 	if p.numbered() {
 		if err := fl.Store.Journal.Draw(ctx, entry, l.Row, fl.Now()); err != nil {
 			return err

@@ -275,6 +275,9 @@ func (fl naming) fileNamed(ctx context.Context, group []*prepared, changed []boo
 
 // fresh takes those entries, from the first on, of which nothing is known that makes them special.
 func (fl naming) fresh(ctx context.Context, all []*prepared) []*prepared {
+	if fl.Store.Restored.Active() { // each may have been filed before
+		return nil
+	}
 	seen := map[string]bool{} // the same attachment of the same message
 	for i, p := range all {
 		e := p.entry

@@ -14,31 +14,25 @@ import (
 type Certificate struct {
 	certificate, key string // files, PEM
 
-	mutex  sync.Mutex
-	pair   *tls.Certificate
-	read   [2]time.Time // when the files were changed that were read
-	looked time.Time
-	failed error // why the present files cannot be read
+	mutex   sync.Mutex
+	pair    *tls.Certificate
+	changed [2]time.Time // when the files were changed that were read
+	looked  time.Time
+	failed  func(error) // is told why the files cannot be used
+	told    bool        // that they cannot
 }
 
 // between is how often it is looked at most whether the files have changed.
 const between = time.Second
 
-// ReadCertificate reads a certificate and its key. The error says what is wrong with them.
-func ReadCertificate(certificate, key string) (*Certificate, error) {
-	c := &Certificate{certificate: certificate, key: key}
-	c.look()
-	if c.pair == nil {
-		return nil, c.failed
+// ReadCertificate reads a certificate and its key. The error says what is wrong with them; failed is told once where
+// they cannot be used later.
+func ReadCertificate(certificate, key string, failed func(error)) (*Certificate, error) {
+	c := &Certificate{certificate: certificate, key: key, failed: failed}
+	if err := c.read(); err != nil {
+		return nil, err
 	}
 	return c, nil
-}
-
-// Failed says why the files that lie there now cannot be used; nil where they can.
-func (c *Certificate) Failed() error {
-	c.mutex.Lock()
-	defer c.mutex.Unlock()
-	return c.failed
 }
 
 // Config is for a server that speaks TLS 1.2 or later (RFC 8996).
@@ -53,25 +47,33 @@ func (c *Certificate) Config() *tls.Config {
 	}}
 }
 
-// look reads the files if they have changed. The mutex is held, or nobody else knows c yet.
+// look reads the files if they have changed. The mutex is held.
 func (c *Certificate) look() {
+	err := c.read()
+	if err != nil && !c.told {
+		c.failed(err)
+	}
+	c.told = err != nil
+}
+
+// read reads the files if they have changed. The mutex is held, or nobody else knows c yet.
+func (c *Certificate) read() error {
 	c.looked = time.Now()
 	var changed [2]time.Time
 	for i, name := range []string{c.certificate, c.key} {
 		info, err := os.Stat(name)
 		if err != nil {
-			c.failed = err
-			return
+			return err
 		}
 		changed[i] = info.ModTime()
 	}
-	if c.pair != nil && changed == c.read {
-		return
+	if c.pair != nil && changed == c.changed {
+		return nil
 	}
 	pair, err := tls.LoadX509KeyPair(c.certificate, c.key)
 	if err != nil {
-		c.failed = fmt.Errorf("reading %s and %s: %w", c.certificate, c.key, err)
-		return
+		return fmt.Errorf("reading %s and %s: %w", c.certificate, c.key, err)
 	}
-	c.pair, c.read, c.failed = &pair, changed, nil
+	c.pair, c.changed = &pair, changed
+	return nil
 }

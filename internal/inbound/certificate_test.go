@@ -1,59 +1,50 @@
 package inbound
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
+	"bytes"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
 	"encoding/pem"
-	"math/big"
+	"net"
 	"os"
 	"path/filepath"
 	"testing"
 	"time"
+
+	"inktray.example/inktray/internal/testbed"
 )
 
-// issue writes a certificate with a number, and its key.
-func issue(t *testing.T, folder string, number int64) (certificate, key string) {
+// issue writes a certificate and its key into files, which are then as old as said, and gives the certificate.
+func issue(t *testing.T, folder string, changed time.Time) (certificate []byte) {
 	t.Helper()
-	secret, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(number), Subject: pkix.Name{CommonName: "inktray.example"},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), DNSNames: []string{"inktray.example"}}
-	der, err := x509.CreateCertificate(rand.Reader, template, template, &secret.PublicKey, secret)
-	if err != nil {
-		t.Fatal(err)
-	}
-	hidden, err := x509.MarshalECPrivateKey(secret)
-	if err != nil {
-		t.Fatal(err)
-	}
-	certificate, key = filepath.Join(folder, "cert.pem"), filepath.Join(folder, "key.pem")
-	for name, block := range map[string]*pem.Block{certificate: {Type: "CERTIFICATE", Bytes: der},
-		key: {Type: "EC PRIVATE KEY", Bytes: hidden}} {
-		if err := os.WriteFile(name, pem.EncodeToMemory(block), 0o600); err != nil {
+	text, key, _ := testbed.Certificate(t, net.IPv4(127, 0, 0, 1))
+	for name, content := range map[string][]byte{"cert.pem": text, "key.pem": key} {
+		name = filepath.Join(folder, name)
+		if err := os.WriteFile(name, content, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chtimes(name, changed, changed); err != nil {
 			t.Fatal(err)
 		}
 	}
-	return certificate, key
+	block, _ := pem.Decode(text)
+	return block.Bytes
 }
 
-// A renewed certificate is given without a new start, and the former one as long as the new one cannot be read.
+// A renewed certificate is given without a new start, and the former one as long as the new one cannot be read, which
+// is told once.
 func TestARenewedCertificateIsGivenWithoutANewStart(t *testing.T) {
-	folder := t.TempDir()
-	if _, err := ReadCertificate(filepath.Join(folder, "none"), filepath.Join(folder, "none")); err == nil {
+	folder, now, told := t.TempDir(), time.Now(), 0
+	failed := func(error) { told++ }
+	file, key := filepath.Join(folder, "cert.pem"), filepath.Join(folder, "key.pem")
+	if _, err := ReadCertificate(file, key, failed); err == nil {
 		t.Error("a certificate was read that is not there")
 	}
-	certificate, key := issue(t, folder, 1)
-	c, err := ReadCertificate(certificate, key)
+	first := issue(t, folder, now)
+	c, err := ReadCertificate(file, key, failed)
 	if err != nil {
 		t.Fatal(err)
 	}
-	number := func() int64 {
+	given := func() []byte {
 		t.Helper()
 		c.mutex.Lock()
 		c.looked = time.Time{} // the next one looks
@@ -62,23 +53,22 @@ func TestARenewedCertificateIsGivenWithoutANewStart(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return pair.Leaf.SerialNumber.Int64()
+		return pair.Certificate[0]
 	}
-	if n := number(); n != 1 {
-		t.Errorf("the certificate is number %d, want 1", n)
+	if !bytes.Equal(given(), first) {
+		t.Error("it is not the certificate that lies there")
 	}
-	later := time.Now().Add(time.Minute)
-	if err := os.WriteFile(certificate, []byte("half of"), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte("half of"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.Chtimes(certificate, later, later); err != nil {
+	if err := os.Chtimes(file, now.Add(time.Minute), now.Add(time.Minute)); err != nil {
 		t.Fatal(err)
 	}
-	if n := number(); n != 1 || c.Failed() == nil {
-		t.Errorf("in the midst of a renewal it is number %d, and the fault is %v", n, c.Failed())
+	if again, more := given(), given(); !bytes.Equal(again, first) || !bytes.Equal(more, first) || told != 1 {
+		t.Errorf("in the midst of a renewal it is another one, or that was told %d times", told)
 	}
-	issue(t, folder, 2)
-	if n := number(); n != 2 || c.Failed() != nil {
-		t.Errorf("after the renewal it is number %d, and the fault is %v", n, c.Failed())
+	second := issue(t, folder, now.Add(2*time.Minute))
+	if !bytes.Equal(given(), second) || told != 1 {
+		t.Errorf("after the renewal it is the former one; it was told %d times", told)
 	}
 }

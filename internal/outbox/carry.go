@@ -112,6 +112,9 @@ func (ob *Outbox) handOne(ctx context.Context, f *store.FollowUp) error {
 	if !why.IsZero() {
 		return not(why)
 	}
+	if done, err := ob.doneBefore(ctx, f, r); done || err != nil {
+		return err
+	}
 	row, err := ob.Store.Messages.ByID(ctx, store.System, f.MessageID)
 	if err != nil {
 		return err

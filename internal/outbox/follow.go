@@ -62,6 +62,11 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 		f.State, f.Reason = store.NotDone, why
 		return ob.Store.FollowUps.EndFollowUp(ctx, f, nil, ob.Now())
 	}
+	if r != nil && f.Kind == string(rule.DoDraft) {
+		if done, err := ob.doneBefore(ctx, f, r); done || err != nil {
+			return err
+		}
+	}
 	err = ob.doFollow(ctx, v, f, r)
 	if err == nil {
 		ob.Log.Info("done with a message", "follow-up", f.Kind, "what", f.What, "state", f.State, "reason", f.Reason.String())
@@ -116,6 +121,37 @@ func (ob *Outbox) mayFollow(ctx context.Context, f *store.FollowUp) (r *rule.Com
 		return r, reason.NothingWasFiled(), nil
 	}
 	return r, why, err
+}
+
+// asked is what a follow-up that moves nothing has in place of a folder once a person was asked about it.
+const asked = "asked"
+
+// doneBefore ends a follow-up that was done, or may have been, after the backup from which the records were restored.
+// It says whether that is so.
+func (ob *Outbox) doneBefore(ctx context.Context, f *store.FollowUp, r *rule.Compiled) (bool, error) {
+	row, err := ob.Store.Messages.ByID(ctx, store.System, f.MessageID)
+	if err != nil {
+		return false, err
+	}
+	at, before := ob.Store.Restored.Before(row.ReceivedAt)
+	if !before || f.FromFolder == asked {
+		return false, nil
+	}
+	made := at.In(ob.Zone).Format("2006-01-02 15:04")
+	filed, err := ob.Store.Restored.RecognisedOf(ctx, f.RuleID, f.MessageID)
+	if err != nil {
+		return false, err
+	}
+	switch waited, between := ob.Store.Restored.PerhapsDone(f, row.ReceivedAt); {
+	case filed:
+		f.State, f.Reason = store.NotDone, reason.DoneBeforeRestoring(made)
+	case waited, between && !r.TakesAttachments(): // else it was not filed, and nothing is sent before that
+		f.FromFolder = asked
+		f.State, f.Reason = store.CouldNot, reason.PerhapsDoneBeforeRestoring(made)
+	default:
+		return false, nil
+	}
+	return true, ob.Store.FollowUps.EndFollowUp(ctx, f, nil, ob.Now())
 }
 
 // noLabels tells once that a mailbox keeps no labels.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/cabinets"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
@@ -37,9 +38,38 @@ func (rg *Registry) UnknownFiles(ctx context.Context, cabinetID string, most int
 	if err := g.Ready(ctx); err != nil {
 		return nil, 0, false, err
 	}
-	own, err := rg.Store.RegisterFiles.Paths(ctx, cabinetID)
+	err = rg.eachFolder(ctx, g, func(folder string, files []cabinet.Entry, known map[string]bool) error {
+		for _, one := range files {
+			if looked++; known[safename.Fold(one.Name)] {
+				continue
+			}
+			if len(unknown) == most {
+				more = true
+				return errEnough
+			}
+			unknown = append(unknown, UnknownFile{Path: path.Join(folder, one.Name), Size: one.Size, Modified: one.Modified})
+		}
+		return nil
+	})
+	if errors.Is(err, errEnough) {
+		err = nil
+	}
 	if err != nil {
-		return nil, 0, false, err
+		return nil, looked, false, err
+	}
+	return unknown, looked, more, nil
+}
+
+// errEnough ends a walk before its end.
+var errEnough = errors.New("that is enough")
+
+// eachFolder calls f with the files of every folder of a cabinet, without those that the service itself keeps up to
+// date, and with the names that the records know in it, folded.
+func (rg *Registry) eachFolder(ctx context.Context, g *cabinets.Gate, f func(folder string, files []cabinet.Entry,
+	known map[string]bool) error) error {
+	own, err := rg.Store.RegisterFiles.Paths(ctx, g.Row.ID)
+	if err != nil {
+		return err
 	}
 	folders := []string{""}
 	for len(folders) > 0 {
@@ -50,30 +80,29 @@ func (rg *Registry) UnknownFiles(ctx context.Context, cabinetID string, most int
 			continue
 		}
 		if err != nil {
-			return nil, looked, false, err
+			return err
 		}
-		known, err := rg.Store.Register.KnownFiles(ctx, cabinetID, folder)
+		known, err := rg.Store.Register.KnownFiles(ctx, g.Row.ID, folder)
 		if err != nil {
-			return nil, looked, false, err
+			return err
 		}
 		var within []string
+		files := entries[:0:0]
 		for _, one := range entries {
-			full := path.Join(folder, one.Name)
-			if one.Folder {
+			switch full := path.Join(folder, one.Name); {
+			case one.Folder && full == cabinets.BackupFolder:
+			case one.Folder:
 				within = append(within, full)
-				continue
+			case !own[full]:
+				files = append(files, one)
 			}
-			if looked++; known[safename.Fold(one.Name)] || own[full] {
-				continue
-			}
-			if len(unknown) == most {
-				return unknown, looked, true, nil
-			}
-			unknown = append(unknown, UnknownFile{Path: full, Size: one.Size, Modified: one.Modified})
+		}
+		if err := f(folder, files, known); err != nil {
+			return err
 		}
 		folders = append(within, folders...)
 	}
-	return unknown, looked, false, nil
+	return nil
 }
 
 // EnterFiles gives files of a cabinet that the register does not know their lines, each with

@@ -15,7 +15,6 @@ import (
 	"inktray.example/inktray/internal/filing"
 	"inktray.example/inktray/internal/office"
 	"inktray.example/inktray/internal/passes"
-	"inktray.example/inktray/internal/store"
 )
 
 // Config is what a Registry is given.
@@ -32,7 +31,8 @@ type Config struct {
 // Registry serves the register. Its methods may be called by several goroutines at once.
 type Registry struct {
 	Config
-	Exports *Exports
+	Exports    *Exports
+	Comparison *Comparison
 
 	mutex       sync.Mutex
 	verifying   bool
@@ -45,7 +45,7 @@ type Registry struct {
 // New makes a registry.
 func New(c Config) *Registry {
 	rg := &Registry{Config: c}
-	rg.Exports = &Exports{rg}
+	rg.Exports, rg.Comparison = &Exports{rg}, &Comparison{rg}
 	return rg
 }
 
@@ -98,7 +98,7 @@ func (rg *Registry) RemoveOld(ctx context.Context) error {
 		}
 	}
 	if limits.AuditDays > 0 {
-		if err := rg.Store.Trail.Forget(ctx, now.AddDate(0, 0, -max(limits.AuditDays, store.LeastAuditDays))); err != nil {
+		if err := rg.Store.Trail.Forget(ctx, now.AddDate(0, 0, -limits.AuditDays)); err != nil {
 			return err
 		}
 	}

@@ -289,7 +289,7 @@ func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
 	if err := g.Ready(ctx); err != nil {
 		return err
 	}
-	name := rg.Filer.Temporary(entry) + "-back"
+	name := rg.Filer.Temporary(entry) + filing.BackSuffix
 	kept, err := sumKept(ctx, g.Cabinet, name)
 	done := err == nil && filing.IsContent(kept, entry) // before a crash
 	if err != nil && !errors.Is(err, cabinet.ErrMissing) {

@@ -39,6 +39,8 @@ type (
 	RegisterFiles struct{ *Store }
 	// Verifications are which files were found unchanged.
 	Verifications struct{ *Store }
+	// Restored are what is known of the backup from which the records came.
+	Restored struct{ *Store }
 	// Erasure are what is known about a person, to erase it.
 	Erasure struct{ *Store }
 )
@@ -64,5 +66,6 @@ func (s *Store) group() {
 	s.Register = &Register{s}
 	s.RegisterFiles = &RegisterFiles{s}
 	s.Verifications = &Verifications{s}
+	s.Restored = &Restored{s}
 	s.Erasure = &Erasure{s}
 }

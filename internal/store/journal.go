@@ -168,7 +168,11 @@ func (s *Journal) Rename(ctx context.Context, e *Entry) error {
 // File records that the file has its name, and enters it in the register.
 func (s *Journal) File(ctx context.Context, entry *Entry, now time.Time) error {
 	filed := *entry
-	return kept(entry, &filed, s.change(ctx, func(tx *gorm.DB) error { return file(tx, &filed, now.UTC()) }))
+	err := s.change(ctx, func(tx *gorm.DB) error { return file(tx, &filed, now.UTC()) })
+	if err == nil {
+		s.counters.wasFiled(&filed)
+	}
+	return kept(entry, &filed, err)
 }
 
 // file records that an entry is filed, and enters it in the register in the same commit.

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"time"
 
+	"gorm.io/gorm"
+
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/register"
@@ -65,6 +67,19 @@ type Person struct {
 	AllMailboxes bool // else those that are granted to her or to her groups
 	AllCabinets  bool
 	Revision     int
+
+	TOTP     []byte     `gorm:"column:totp"`      // the secret of her codes, sealed; empty where she has none
+	TOTPStep int64      `gorm:"column:totp_step"` // of the last code that was used
+	TOTPAt   *time.Time `gorm:"column:totp_at"`
+	Subject  string     // issuer and subject at the office's sign-in; "" for nobody there
+}
+
+// BeforeCreate fills in what the records do not leave open.
+func (p *Person) BeforeCreate(*gorm.DB) error {
+	if p.TOTP == nil {
+		p.TOTP = []byte{}
+	}
+	return nil
 }
 
 // Scope is what a key is good for; "" is all that its person may do.
@@ -75,6 +90,7 @@ const (
 	ScopeRead     Scope = "read"     // what a reader may do
 	ScopeRegister Scope = "register" // to read the register
 	ScopeMetrics  Scope = "metrics"  // the metrics alone
+	ScopeEnrol    Scope = "enrol"    // to set up a second factor, which is asked for: of sessions only
 )
 
 // Key lets somebody in.

@@ -53,24 +53,33 @@ func present(path string) (bool, error) {
 
 // unlocked opens the records in a folder that nobody else has open: it tells a folder
 // that lost its records or its key from a new one, and brings older records up to date.
-func unlocked(folder, vfs string) (db *gorm.DB, key [32]byte, err error) {
+func unlocked(folder, vfs string) (db *gorm.DB, ring keyring, err error) {
 	path := filepath.Join(folder, recordsFile)
+	if _, err := os.Stat(filepath.Join(folder, "restoring")); err == nil {
+		return nil, ring, &OpenError{Problem: "a backup was not put back into " + folder + " to its end",
+			Advice: "Run inktray restore again; it begins anew."}
+	}
 	hasKey, err := present(filepath.Join(folder, keyFile))
+	if err == nil && !hasKey { // the program ended between the two namings of a change of the key
+		if hasKey, err = present(filepath.Join(folder, nextKeyFile)); err == nil && hasKey {
+			err = takeNextKey(folder)
+		}
+	}
 	if err != nil {
-		return nil, key, fmt.Errorf("looking for the key: %w", err)
+		return nil, ring, fmt.Errorf("looking for the key: %w", err)
 	}
 	hasRecords := false
 	if vfs == "" { // another file system is a test's
 		if hasRecords, err = present(path); err != nil {
-			return nil, key, fmt.Errorf("looking for the records: %w", err)
+			return nil, ring, fmt.Errorf("looking for the records: %w", err)
 		}
 		if hasKey && !hasRecords {
-			return nil, key, lost(path)
+			return nil, ring, lost(path)
 		}
 	}
 	opened, err := open(path, vfs, 1)
 	if err != nil {
-		return nil, key, unreadable(path, err)
+		return nil, ring, unreadable(path, err)
 	}
 	defer func() {
 		if err != nil {
@@ -82,61 +91,71 @@ func unlocked(folder, vfs string) (db *gorm.DB, key [32]byte, err error) {
 	db = opened
 	var version int
 	if err := db.Raw("PRAGMA user_version").Scan(&version).Error; err != nil {
-		return nil, key, unreadable(path, err)
+		return nil, ring, unreadable(path, err)
 	}
 	if hasRecords && hasKey && version == 0 {
-		return nil, key, lost(path)
+		return nil, ring, lost(path)
 	}
 	if latest := newest(); version > latest {
-		return nil, key, &OpenError{Problem: fmt.Sprintf("the records in %s have version %d and were made by a newer Ink "+
+		return nil, ring, &OpenError{Problem: fmt.Sprintf("the records in %s have version %d and were made by a newer Ink "+
 			"Tray; this one knows versions up to %d", path, version, latest),
 			Advice: "Run the newer Ink Tray, or put back the copy of the records that it made before it changed them (" +
 				copyName("N") + ")."}
 	} else if version > 0 && version < latest && vfs == "" {
 		if err := keepCopy(db, folder, version); err != nil {
-			return nil, key,
+			return nil, ring,
 				&OpenError{Problem: "no copy of the records could be made before they are brought up to date",
 					Advice: "Make room on the disk of " + folder + ", then start again. Nothing was changed.", Err: err}
 		}
 	}
 	if err := migrate(db, 0); err != nil {
-		return nil, key,
+		return nil, ring,
 			&OpenError{Problem: fmt.Sprintf("the records in %s could not be brought up to date", path),
 				Advice: "Nothing was changed. Look at the reason, then start again.", Err: err}
 	}
 	if !hasKey {
 		sealed, err := sealedSecrets(db)
 		if err != nil {
-			return nil, key, unreadable(path, err)
+			return nil, ring, unreadable(path, err)
 		}
 		if sealed > 0 {
-			return nil, key, &OpenError{Problem: fmt.Sprintf("the key %s is gone, without which the passwords in the records "+
+			return nil, ring, &OpenError{Problem: fmt.Sprintf("the key %s is gone, without which the passwords in the records "+
 				"cannot be read", filepath.Join(folder, keyFile)),
 				Advice: "Put the key back from a copy. If there is none, run inktray records new-key --data " + folder +
 					": it forgets the passwords, and you enter them again."}
 		}
 		// nothing is sealed: a new key will do
 		if err := db.Exec("DELETE FROM settings WHERE key = ?", keyCheck).Error; err != nil {
-			return nil, key, unreadable(path, err)
+			return nil, ring, unreadable(path, err)
 		}
 	}
-	if key, err = openKey(filepath.Join(folder, keyFile)); err != nil {
-		return nil, key, err
+	key, err := openKey(filepath.Join(folder, keyFile))
+	if err != nil {
+		return nil, ring, err
 	}
 	fits, err := keyFits(db, key)
 	if err != nil {
-		return nil, key, unreadable(path, err)
+		return nil, ring, unreadable(path, err)
+	}
+	if !fits { // the program ended while the key was changed
+		if key, fits, err = nextKey(db, folder); err != nil {
+			return nil, ring, err
+		}
 	}
 	if !fits {
-		return nil, key, &OpenError{Problem: fmt.Sprintf("the key %s belongs to other records: it does not open the "+
+		return nil, ring, &OpenError{Problem: fmt.Sprintf("the key %s belongs to other records: it does not open the "+
 			"passwords in these", filepath.Join(folder, keyFile)),
 			Advice: "Put the right key back from a copy. If there is none, run inktray records new-key --data " + folder +
 				": it forgets the passwords, and you enter them again."}
 	}
-	if err := (&Store{key: key}).bindSecrets(db); err != nil {
-		return nil, key, unreadable(path, err)
+	ring.now = &key
+	if err := endRotation(db, folder, &ring); err != nil {
+		return nil, ring, err
 	}
-	return db, key, nil
+	if err := withKey(key).bindSecrets(db); err != nil {
+		return nil, ring, unreadable(path, err)
+	}
+	return db, ring, nil
 }
 
 func lost(path string) error {
@@ -207,7 +226,7 @@ func keepCopy(db *gorm.DB, folder string, version int) error {
 
 // sealedPlaces are the columns that hold sealed secrets.
 var sealedPlaces = []struct{ table, column string }{{"mailboxes", "secret"}, {"cabinets", "secret"},
-	{"correspondents", "passwords"}, {"addressees", "secret"}}
+	{"correspondents", "passwords"}, {"addressees", "secret"}, {"people", "totp"}}
 
 // sealedSecrets counts what is sealed.
 func sealedSecrets(db *gorm.DB) (n int, err error) {
@@ -220,8 +239,15 @@ func sealedSecrets(db *gorm.DB) (n int, err error) {
 		n += some
 	}
 	var outgoing int
-	err = db.Raw("SELECT count(*) FROM settings WHERE key = 'outgoing' AND json_extract(value, '$.sealed') <> ''").Scan(
-		&outgoing).Error
+	err = db.Raw("SELECT count(*) FROM settings WHERE key IN ('outgoing', 'backup') AND json_extract(value, " +
+		"'$.sealed') <> ''").Scan(&outgoing).Error
+	if err != nil {
+		return 0, err
+	}
+	var office int
+	err = db.Raw("SELECT count(*) FROM settings WHERE key = 'sign-in' AND json_extract(value, '$.office.sealed') <> " +
+		"''").Scan(&office).Error
+	outgoing += office
 	return n + outgoing, err
 }
 
@@ -230,7 +256,7 @@ const keyCheck = "key check"
 
 // keyFits says whether a key is that of the records.
 func keyFits(db *gorm.DB, key [32]byte) (bool, error) {
-	s := Store{key: key}
+	s := withKey(key)
 	var kept []string
 	if err := db.Raw("SELECT value FROM settings WHERE key = ?", keyCheck).Scan(&kept).Error; err != nil {
 		return false, err
@@ -302,10 +328,11 @@ func NewKey(folder string) (forgotten int, err error) {
 			return 0, err
 		}
 	}
-	s := &Store{}
-	if s.key, err = openKey(keyPath); err != nil {
+	key, err := openKey(keyPath)
+	if err != nil {
 		return 0, err
 	}
+	s := withKey(key)
 	return forgotten, db.Transaction(func(tx *gorm.DB) error {
 		var boxes []Mailbox
 		if err := tx.Find(&boxes).Error; err != nil {
@@ -325,7 +352,10 @@ func NewKey(folder string) (forgotten int, err error) {
 			statement{sql: "UPDATE cabinets SET secret = NULL"},
 			statement{sql: "UPDATE correspondents SET passwords = NULL, password_count = 0"},
 			statement{sql: "UPDATE addressees SET secret = zeroblob(0)"},
-			statement{sql: "UPDATE settings SET value = json_remove(value, '$.sealed') WHERE key = 'outgoing'"})
+			statement{sql: "UPDATE people SET totp = x'', totp_at = NULL, totp_step = 0"},
+			statement{sql: "DELETE FROM recovery_codes"},
+			statement{sql: "UPDATE settings SET value = json_remove(value, '$.office.sealed') WHERE key = 'sign-in'"},
+			statement{sql: "UPDATE settings SET value = json_remove(value, '$.sealed') WHERE key IN ('outgoing', 'backup')"})
 		if err != nil {
 			return err
 		}

@@ -167,7 +167,7 @@ func firstRecords(t *testing.T, folder string) []string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	sealed, err := (&Store{key: key}).seal("pw", "box")
+	sealed, err := withKey(key).seal("pw", "box")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -362,4 +362,15 @@ func TestDamagedRecordsAreNamed(t *testing.T) {
 		t.Fatal(err)
 	}
 	refusedFor(t, folder, "are damaged")
+}
+
+func TestAFolderIntoWhichABackupWasHalfPutBackIsNotTakenForANewOne(t *testing.T) {
+	folder := t.TempDir()
+	if err := os.MkdirAll(filepath.Join(folder, "restoring", "mail"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	_, err := Open(folder)
+	if err == nil || !strings.Contains(err.Error(), "inktray restore again") {
+		t.Errorf("it was opened: %v", err)
+	}
 }

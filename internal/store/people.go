@@ -191,6 +191,9 @@ func (s *People) changePerson(ctx context.Context, id string, revision int, what
 		if err := administered(tx); err != nil {
 			return err
 		}
+		if err := endUnprovenAs(tx, &p); err != nil { // the role may be another
+			return err
+		}
 		after, err := described(tx, &p)
 		if err != nil {
 			return err
@@ -208,25 +211,31 @@ func administered(tx *gorm.DB) error {
 	return err
 }
 
-// RightsOf are a person's own rights, or a group's; all says what the row itself has.
-func (s *People) RightsOf(ctx context.Context, holder string, allMailboxes, allCabinets bool) (Rights, error) {
-	r, err := grantsOf(s.reading(ctx), holder)
-	r.AllMailboxes, r.AllCabinets = allMailboxes, allCabinets
-	return r, explain(err)
+// Grants are the mailboxes and cabinets that were granted one by one to each person and each group, by the holder's id.
+func (s *People) Grants(ctx context.Context) (map[string]Rights, error) {
+	rows, err := list[Grant](s.reading(ctx).Order("holder, kind, object"))
+	all := map[string]Rights{}
+	for _, g := range rows {
+		r := all[g.Holder]
+		r.add(g)
+		all[g.Holder] = r
+	}
+	return all, err
 }
 
-func grantsOf(db *gorm.DB, holders ...string) (r Rights, err error) {
-	var rows []struct{ Kind, Object string }
-	err = db.Raw("SELECT DISTINCT kind, object FROM grants WHERE holder IN ? ORDER BY kind, object", holders).
-		Scan(&rows).Error
-	for _, g := range rows {
-		if g.Kind == "mailbox" {
-			r.Mailboxes = append(r.Mailboxes, g.Object)
-		} else {
-			r.Cabinets = append(r.Cabinets, g.Object)
-		}
+// Grant lets a person or a group see a mailbox or a cabinet.
+type Grant struct {
+	Holder string
+	Kind   string // "mailbox" or "cabinet"
+	Object string
+}
+
+func (r *Rights) add(g Grant) {
+	of := &r.Cabinets
+	if g.Kind == "mailbox" {
+		of = &r.Mailboxes
 	}
-	return r, err
+	*of = append(*of, g.Object)
 }
 
 // grant replaces what a person or a group may see, besides what its row says.
@@ -236,8 +245,7 @@ func grant(tx *gorm.DB, holder string, r Rights) error {
 	}
 	for kind, ids := range map[string][]string{"mailbox": r.Mailboxes, "cabinet": r.Cabinets} {
 		for _, id := range ids {
-			if err := tx.Exec("INSERT INTO grants (holder, kind, object) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", holder, kind,
-				id).Error; err != nil {
+			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Grant{holder, kind, id}).Error; err != nil {
 				return err
 			}
 		}
@@ -512,6 +520,9 @@ func (s *People) AddKey(ctx context.Context, k Key) error {
 		if err := tx.Model(&p).Update("signed_in_at", k.MadeAt).Error; err != nil {
 			return err
 		}
+		if err := endUnprovenAs(tx, &p); err != nil { // a second factor may be asked since the password was looked at
+			return err
+		}
 		return note(tx, p.Name, "sign in", p.Name)
 	})
 }
@@ -544,10 +555,11 @@ func (s *People) RemoveKey(ctx context.Context, id, personID, actor string) erro
 	})
 }
 
-// UseKey notes when and from where a session or token was used.
-func (s *People) UseKey(ctx context.Context, id, place string, now time.Time) error {
+// UseKey notes when, from where and by which program a session or token was used.
+func (s *People) UseKey(ctx context.Context, id, place, program string, now time.Time) error {
 	return s.change(ctx, func(tx *gorm.DB) error {
-		return tx.Model(&Key{}).Where("id = ?", id).Updates(map[string]any{"used_at": now.UTC(), "place": place}).Error
+		return tx.Model(&Key{}).Where("id = ?", id).Updates(map[string]any{"used_at": now.UTC(), "place": place,
+			"program": program}).Error
 	})
 }
 
@@ -588,17 +600,13 @@ func viewerOf(db *gorm.DB, p *Person) (Viewer, error) {
 		holders = append(holders, g.ID)
 		v.All, v.AllCabinets = v.All || g.AllMailboxes, v.AllCabinets || g.AllCabinets
 	}
-	r, err := grantsOf(db, holders...)
-	if err != nil {
-		return Viewer{}, err
+	grants, err := list[Grant](db.Where("holder IN ?", holders).Order("kind, object"))
+	r := Rights{}
+	for _, g := range grants {
+		r.add(g)
 	}
-	if v.Only = []string{}; !v.All {
-		v.Only = append(v.Only, r.Mailboxes...)
-	}
-	if v.Cabinets = []string{}; !v.AllCabinets {
-		v.Cabinets = append(v.Cabinets, r.Cabinets...)
-	}
-	return v, nil
+	v.Only, v.Cabinets = append([]string{}, r.Mailboxes...), append([]string{}, r.Cabinets...)
+	return v, err
 }
 
 // sees narrows a query to the viewer's mailboxes.
@@ -669,6 +677,11 @@ func AdministratorLink(ctx context.Context, folder, name, secret string, now tim
 			return err
 		default:
 			p.Role, p.LockedAt = Administrator, nil
+			if len(p.TOTP) > 0 { // it may be what was lost
+				if err := removeFactor(tx, &p, actor); err != nil {
+					return err
+				}
+			}
 			p.Revision++
 			if err := tx.Model(&p).Select("role", "locked_at", "revision").Updates(&p).Error; err != nil {
 				return err

@@ -10,7 +10,8 @@ import (
 )
 
 // ours are the beginnings of the names that Ink Tray gives to the files in its data folder.
-var ours = []string{"inktray", "secret.key", "crash", "spool", "staged", "mail", "ready"}
+var ours = []string{"inktray", "secret.key", "crash", "spool", "staged", "mail", "ready", "waiting", "in-hand",
+	"backing-up", "restoring", "handed-over", "acme"}
 
 func isOurs(name string) bool {
 	for _, o := range ours {

@@ -12,6 +12,8 @@ import (
 	"golang.org/x/crypto/chacha20poly1305"
 )
 
+var errNoKey = errors.New("is not a key")
+
 // openKey reads the key that seals secrets, or makes it. It is beside the
 // database, not in it, so that a copy of the database alone tells nothing.
 func openKey(path string) (key [32]byte, err error) {
@@ -30,15 +32,25 @@ func openKey(path string) (key [32]byte, err error) {
 	}
 	decoded, err := hex.DecodeString(strings.TrimSpace(string(data)))
 	if err != nil || len(decoded) != len(key) {
-		return key, fmt.Errorf("%s is not a key: it must hold 64 hexadecimal digits", path)
+		return key, fmt.Errorf("%s %w: it must hold 64 hexadecimal digits", path, errNoKey)
 	}
 	copy(key[:], decoded)
 	return key, nil
 }
 
+// keyring are the key that seals, and the one before it, which still opens what was sealed at the moment of a rotation.
+type keyring struct{ now, former *[32]byte }
+
+// withKey is a store that seals with a key, for what is done before it is open.
+func withKey(key [32]byte) *Store {
+	s := &Store{}
+	s.keys.Store(&keyring{now: &key})
+	return s
+}
+
 // seal encrypts a secret for one owner, so that it cannot be moved to another.
 func (s *Store) seal(secret, owner string) ([]byte, error) {
-	aead, err := chacha20poly1305.NewX(s.key[:])
+	aead, err := chacha20poly1305.NewX(s.keys.Load().now[:])
 	if err != nil {
 		return nil, err
 	}
@@ -48,7 +60,19 @@ func (s *Store) seal(secret, owner string) ([]byte, error) {
 }
 
 func (s *Store) unseal(sealed []byte, owner string) (string, error) {
-	aead, err := chacha20poly1305.NewX(s.key[:])
+	ring := s.keys.Load()
+	secret, err := open32(ring.now, sealed, owner)
+	if err != nil && ring.former != nil {
+		if before, formerErr := open32(ring.former, sealed, owner); formerErr == nil {
+			return before, nil
+		}
+	}
+	return secret, err
+}
+
+// open32 opens what was sealed with a key.
+func open32(key *[32]byte, sealed []byte, owner string) (string, error) {
+	aead, err := chacha20poly1305.NewX(key[:])
 	if err != nil {
 		return "", err
 	}

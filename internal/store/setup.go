@@ -49,29 +49,31 @@ func settingRevision(db *gorm.DB, key string) (n int, err error) {
 // Change replaces a setting. revision is the revision that the change is based on, 0 for any; the error is ErrChanged
 // where the present revision is another one.
 func (s *Settings) Change(ctx context.Context, key, value string, revision int, what, actor string) error {
-	return s.change(ctx, func(tx *gorm.DB) error {
-		now, err := settingRevision(tx, key)
-		if err != nil {
-			return err
-		}
-		if revision > 0 && revision != now {
-			return ErrChanged
-		}
-		var was string
-		if err := tx.Raw("SELECT value FROM settings WHERE key = ?", key).Scan(&was).Error; err != nil {
-			return err
-		}
-		err = tx.Exec("INSERT INTO settings (key, value, revision) VALUES (?, ?, ?) ON CONFLICT (key) DO UPDATE SET value "+
-			"= excluded.value, revision = excluded.revision", key, value, now+1).Error
-		if err != nil {
-			return err
-		}
-		object := ""
-		if what == "settings" {
-			object = key
-		}
-		return noteRows(tx, actor, what, object, was, value)
-	})
+	return s.change(ctx, func(tx *gorm.DB) error { return changeSetting(tx, key, value, revision, what, actor) })
+}
+
+func changeSetting(tx *gorm.DB, key, value string, revision int, what, actor string) error {
+	now, err := settingRevision(tx, key)
+	if err != nil {
+		return err
+	}
+	if revision > 0 && revision != now {
+		return ErrChanged
+	}
+	var was string
+	if err := tx.Raw("SELECT value FROM settings WHERE key = ?", key).Scan(&was).Error; err != nil {
+		return err
+	}
+	err = tx.Exec("INSERT INTO settings (key, value, revision) VALUES (?, ?, ?) ON CONFLICT (key) DO UPDATE SET value "+
+		"= excluded.value, revision = excluded.revision", key, value, now+1).Error
+	if err != nil {
+		return err
+	}
+	object := ""
+	if what == "settings" {
+		object = key
+	}
+	return noteRows(tx, actor, what, object, was, value)
 }
 
 // GetOr is a setting; where there is none it gets the value that is made.

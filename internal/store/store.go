@@ -60,15 +60,17 @@ type Store struct {
 	Register      *Register
 	RegisterFiles *RegisterFiles
 	Verifications *Verifications
+	Restored      *Restored
 	Erasure       *Erasure
 
-	write *gorm.DB // one connection: writers wait for each other here, not in SQLite
-	read  *gorm.DB
-	jobs  chan job
-	later chan job // of those that have time
-	done  chan struct{}
-	key   [32]byte
-	lock  *flock.Flock
+	write    *gorm.DB // one connection: writers wait for each other here, not in SQLite
+	read     *gorm.DB
+	jobs     chan job
+	later    chan job // of those that have time
+	done     chan struct{}
+	keys     atomic.Pointer[keyring]
+	rotating sync.RWMutex // the key is not changed while a copy of it and of the records is made
+	lock     *flock.Flock
 
 	index     register.Index // of the register, as far as change number indexed
 	indexed   int64
@@ -81,6 +83,8 @@ type Store struct {
 	harm    atomic.Pointer[Trouble] // the records are damaged
 	refused atomic.Pointer[Trouble] // the last change came to nothing because of the records
 
+	counters   *counters
+	restored   atomic.Pointer[Restoring] // as it was read last; nil where the records came out of no backup
 	interrupt  atomic.Pointer[func(after bool) error]
 	statements atomic.Int64
 	statement  atomic.Pointer[func(sql string)]
@@ -206,7 +210,7 @@ func openOn(folder, vfs string) (*Store, error) {
 	}
 	path := filepath.Join(folder, recordsFile)
 	s := &Store{jobs: make(chan job, 1024), later: make(chan job, 1024), done: make(chan struct{}), lock: lock,
-		path: path, written: -1}
+		path: path, written: -1, counters: newCounters()}
 	s.group()
 	if s.Opened, err = keepPrivate(folder); err == nil && vfs == "" {
 		err = makePrivate(path)
@@ -221,9 +225,11 @@ func openOn(folder, vfs string) (*Store, error) {
 			_ = lock.Unlock()
 		}
 	}()
-	if s.write, s.key, err = unlocked(folder, vfs); err != nil {
+	var ring keyring
+	if s.write, ring, err = unlocked(folder, vfs); err != nil {
 		return nil, err
 	}
+	s.keys.Store(&ring)
 	if s.read, err = open(path, vfs, 4); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
@@ -404,13 +410,14 @@ func (s *Store) commit(group []job) {
 	if len(group) == 0 {
 		return
 	}
-	results := make([]error, len(group))
+	results, began := make([]error, len(group)), time.Now()
 	err := s.write.Transaction(func(tx *gorm.DB) error {
 		for i, j := range group {
 			results[i] = safely(tx.WithContext(j.ctx), j.f)
 		}
 		return nil
 	})
+	s.counters.commits.add(time.Since(began))
 	if err != nil {
 		blame(results, err)
 	}
@@ -537,4 +544,18 @@ func list[T any](db *gorm.DB) ([]T, error) {
 	var rows []T
 	err := db.Find(&rows).Error
 	return rows, explain(err)
+}
+
+// forEach does something with each of a kind, until the first error.
+func forEach[T any](tx *gorm.DB, do func(*T) error) error {
+	all, err := list[T](tx)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		if err := do(&all[i]); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -73,6 +73,7 @@ func (s *Journal) FileTogether(ctx context.Context, entries []*Entry, now time.T
 	}
 	for i, e := range entries {
 		*e = filed[i]
+		s.counters.wasFiled(e)
 	}
 	return nil
 }
@@ -105,6 +106,8 @@ func (s *Journal) DrawTogether(ctx context.Context, all Several, now time.Time) 
 // drawing draws register numbers within one change, and looks up only once what the register's lines say.
 type drawing struct {
 	now   time.Time
+	year  int // of the numbers
+	fixed int // the number that the next one gets; 0 for the next that is free
 	last  int // the number drawn last; 0 before the first
 	names map[[3]string]lineNames
 }
@@ -112,7 +115,9 @@ type drawing struct {
 // lineNames are the names of a mailbox, a rule and a cabinet, as they are at the moment.
 type lineNames struct{ Mailbox, Rule, Cabinet string }
 
-func newDrawing(now time.Time) *drawing { return &drawing{now: now, names: map[[3]string]lineNames{}} }
+func newDrawing(now time.Time) *drawing {
+	return &drawing{now: now, year: now.Year(), names: map[[3]string]lineNames{}}
+}
 
 // draw makes the register's line of an entry and numbers the entry, unless it has a number. The caller keeps the
 // number. of is the entry's message; nil reads it.
@@ -137,13 +142,16 @@ func (n *drawing) draw(tx *gorm.DB, e *Entry, of *Message) error {
 		n.names[key] = names
 	}
 	number := n.last + 1
-	if n.last == 0 {
-		if err := tx.Raw("SELECT coalesce(max(number), 0) + 1 FROM register WHERE year = ?",
-			n.now.Year()).Scan(&number).Error; err != nil {
+	switch {
+	case n.fixed > 0:
+		number, n.fixed = n.fixed, 0
+	case n.last == 0:
+		var err error
+		if number, err = nextNumber(tx, n.year); err != nil {
 			return err
 		}
 	}
-	line := Filing{Year: n.now.Year(), Number: number, JournalID: e.ID, MessageID: e.MessageID, DrawnAt: n.now.UTC(),
+	line := Filing{Year: n.year, Number: number, JournalID: e.ID, MessageID: e.MessageID, DrawnAt: n.now.UTC(),
 		ReceivedAt: of.ReceivedAt, MailboxID: e.MailboxID, RuleID: e.RuleID, CabinetID: e.CabinetID, Mailbox: names.Mailbox,
 		Rule: names.Rule, Cabinet: names.Cabinet, SenderName: of.SenderName, SenderAddress: of.SenderAddress,
 		Subject: of.Subject, Kind: e.Kind, Revision: e.RuleRevision}

@@ -3,11 +3,13 @@ package testbed
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os/exec"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/page"
@@ -88,13 +90,23 @@ func (b *Browser) Withhold(pattern string, withheld bool) {
 // JSON into a value.
 func (b *Browser) Run(expression string, into any) {
 	b.t.Helper()
-	text, err := chromedp.Run(b.ctx,
-		chromedp.Evaluate[string]("(async () => JSON.stringify(await ("+expression+") ?? null))()",
-			chromedp.EvalAwaitPromise))
+	text, err := b.evaluate(expression)
 	b.must(err)
 	if into != nil {
 		b.must(json.Unmarshal([]byte(text), into))
 	}
+}
+
+func (b *Browser) evaluate(expression string) (string, error) {
+	return chromedp.Run(b.ctx, chromedp.Evaluate[string]("(async () => JSON.stringify(await ("+expression+") ?? null))()",
+		chromedp.EvalAwaitPromise))
+}
+
+// unasked says whether the browser could not ask the page: it is just being left. What the page itself answers with is
+// another error.
+func unasked(err error) bool {
+	var said *cdproto.Error
+	return errors.As(err, &said)
 }
 
 // find is JavaScript that finds an element by what a person sees of it: its
@@ -122,9 +134,11 @@ func (b *Browser) Until(what, expression string) {
 	tick := time.NewTicker(30 * time.Millisecond)
 	defer tick.Stop()
 	for {
-		ok := false
-		b.Run("document.body != null && !!("+expression+")", &ok) // between two pages there is none
-		if ok {
+		text, err := b.evaluate("document.body != null && !!(" + expression + ")") // between two pages there is none
+		if !unasked(err) {
+			b.must(err)
+		}
+		if text == "true" {
 			return
 		}
 		select {

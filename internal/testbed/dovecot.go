@@ -389,15 +389,16 @@ func FreePort(t testing.TB) int {
 	return 0
 }
 
-// Certificate makes a certificate for localhost and a pool that trusts it.
-func Certificate(t testing.TB) (certificate, key []byte, roots *x509.CertPool) {
+// Certificate makes a certificate for localhost, and for more addresses, and a pool that trusts it.
+func Certificate(t testing.TB, more ...net.IP) (certificate, key []byte, roots *x509.CertPool) {
 	t.Helper()
 	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}
 	template := &x509.Certificate{
-		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "localhost"}, DNSNames: []string{"localhost"},
+		SerialNumber: big.NewInt(mathrand.Int64()), Subject: pkix.Name{CommonName: "localhost"},
+		DNSNames: []string{"localhost"}, IPAddresses: more,
 		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour),
 		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
 	}

@@ -5,7 +5,7 @@ import { Link, NavLink, Route, Routes, useLocation } from 'react-router'
 import { api, Problem, type Schemas } from './api/client'
 import { queries } from './api/queries'
 import { useLive } from './api/live'
-import { Join, SetUp, SignIn } from './pages/door'
+import { Enrol, Join, SetUp, SignIn } from './pages/door'
 import { Button, Page, Wrong } from './ui/basics'
 import { Boundary } from './ui/boundary'
 
@@ -29,6 +29,7 @@ export function App() {
   const setup = useQuery({ ...queries.setup, enabled: me.isError })
   const joining = useLocation().pathname === '/join'
   if (joining) return <Join />
+  if (me.data?.must_enrol) return <Enrol name={me.data.name} />
   if (me.data) return <House me={me.data} />
   if (me.isPending) return null
   if (me.error instanceof Problem && me.error.status !== 401)

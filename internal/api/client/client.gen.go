@@ -185,6 +185,48 @@ func (e AlarmSettingsWeekdays) Valid() bool {
 	}
 }
 
+// Defines values for BackupPlace.
+const (
+	BackupPlaceCabinet BackupPlace = "cabinet"
+	BackupPlaceFolder  BackupPlace = "folder"
+	BackupPlaceNone    BackupPlace = "none"
+)
+
+// Valid indicates whether the value is a known member of the BackupPlace enum.
+func (e BackupPlace) Valid() bool {
+	switch e {
+	case BackupPlaceCabinet:
+		return true
+	case BackupPlaceFolder:
+		return true
+	case BackupPlaceNone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for BackupSettingsPlace.
+const (
+	BackupSettingsPlaceCabinet BackupSettingsPlace = "cabinet"
+	BackupSettingsPlaceFolder  BackupSettingsPlace = "folder"
+	BackupSettingsPlaceNone    BackupSettingsPlace = "none"
+)
+
+// Valid indicates whether the value is a known member of the BackupSettingsPlace enum.
+func (e BackupSettingsPlace) Valid() bool {
+	switch e {
+	case BackupSettingsPlaceCabinet:
+		return true
+	case BackupSettingsPlaceFolder:
+		return true
+	case BackupSettingsPlaceNone:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CabinetKind.
 const (
 	Local  CabinetKind = "local"
@@ -977,6 +1019,48 @@ func (e Scope) Valid() bool {
 	}
 }
 
+// Defines values for SignInRulesSecondFactor.
+const (
+	SignInRulesSecondFactorAdministrators SignInRulesSecondFactor = "administrators"
+	SignInRulesSecondFactorEveryone       SignInRulesSecondFactor = "everyone"
+	SignInRulesSecondFactorNobody         SignInRulesSecondFactor = "nobody"
+)
+
+// Valid indicates whether the value is a known member of the SignInRulesSecondFactor enum.
+func (e SignInRulesSecondFactor) Valid() bool {
+	switch e {
+	case SignInRulesSecondFactorAdministrators:
+		return true
+	case SignInRulesSecondFactorEveryone:
+		return true
+	case SignInRulesSecondFactorNobody:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SignInSettingsSecondFactor.
+const (
+	SignInSettingsSecondFactorAdministrators SignInSettingsSecondFactor = "administrators"
+	SignInSettingsSecondFactorEveryone       SignInSettingsSecondFactor = "everyone"
+	SignInSettingsSecondFactorNobody         SignInSettingsSecondFactor = "nobody"
+)
+
+// Valid indicates whether the value is a known member of the SignInSettingsSecondFactor enum.
+func (e SignInSettingsSecondFactor) Valid() bool {
+	switch e {
+	case SignInSettingsSecondFactorAdministrators:
+		return true
+	case SignInSettingsSecondFactorEveryone:
+		return true
+	case SignInSettingsSecondFactorNobody:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SteerRequestTo.
 const (
 	SteerRequestToPaused  SteerRequestTo = "paused"
@@ -1597,6 +1681,96 @@ type AuditPage struct {
 	Next *int64 `json:"next,omitempty"`
 }
 
+// Backup Where and when backups are made, and what came of the last ones.
+type Backup struct {
+	At        string `json:"at"`
+	Cabinet   string `json:"cabinet"`
+	EveryDays int    `json:"every_days"`
+
+	// FailedAt where no backup came of the last try
+	FailedAt *time.Time `json:"failed_at,omitempty"`
+	Folder   string     `json:"folder"`
+	Keep     int        `json:"keep"`
+
+	// Kept of this installation, the newest first
+	Kept []struct {
+		Name string `json:"name"`
+		Size *int64 `json:"size,omitempty"`
+	} `json:"kept"`
+
+	// KeptProblem why they cannot be listed
+	KeptProblem *string `json:"kept_problem,omitempty"`
+
+	// Last A backup that was made and read back.
+	Last *BackupDone `json:"last,omitempty"`
+
+	// Late the last one is older than twice the time between two, or there is none though there should be
+	Late bool `json:"late"`
+
+	// Next when the next one is due
+	Next           *time.Time  `json:"next,omitempty"`
+	PassphraseKept bool        `json:"passphrase_kept"`
+	Place          BackupPlace `json:"place"`
+
+	// Problem why
+	Problem    *string  `json:"problem,omitempty"`
+	PublicKeys []string `json:"public_keys"`
+	Revision   int      `json:"revision"`
+
+	// RunningSince of one that is being made
+	RunningSince *time.Time `json:"running_since,omitempty"`
+}
+
+// BackupPlace defines model for Backup.Place.
+type BackupPlace string
+
+// BackupDone A backup that was made and read back.
+type BackupDone struct {
+	At    time.Time `json:"at"`
+	Files int       `json:"files"`
+	Name  string    `json:"name"`
+
+	// Place in words
+	Place   string  `json:"place"`
+	Seconds float32 `json:"seconds"`
+	Size    int64   `json:"size"`
+}
+
+// BackupSeal Who can open a backup: whoever knows a passphrase, or has the private key to one of some public keys (age).
+type BackupSeal struct {
+	// Passphrase 12 characters at least
+	Passphrase *string `json:"passphrase,omitempty"`
+
+	// PublicKeys each begins with age1
+	PublicKeys *[]string `json:"public_keys,omitempty"`
+}
+
+// BackupSettings Where and when backups are made, and who can open them.
+type BackupSettings struct {
+	// At time of the day in the office's zone
+	At *string `json:"at,omitempty"`
+
+	// Cabinet the name of a cabinet; backups are in its folder “Ink Tray backups”
+	Cabinet   *string `json:"cabinet,omitempty"`
+	EveryDays *int    `json:"every_days,omitempty"`
+
+	// Folder the whole path of a folder on the service's machine
+	Folder *string `json:"folder,omitempty"`
+
+	// Keep how many are kept
+	Keep *int `json:"keep,omitempty"`
+
+	// Passphrase without it the one that is kept stays; it is never given out
+	Passphrase *string             `json:"passphrase,omitempty"`
+	Place      BackupSettingsPlace `json:"place"`
+
+	// PublicKeys in place of a passphrase
+	PublicKeys *[]string `json:"public_keys,omitempty"`
+}
+
+// BackupSettingsPlace defines model for BackupSettings.Place.
+type BackupSettingsPlace string
+
 // Cabinet A place into which files are filed, and its present state.
 type Cabinet struct {
 	// Address how colleagues reach it from their machines
@@ -1925,6 +2099,34 @@ type ExportRequestPer string
 
 // ExportRequestSort defines model for ExportRequest.Sort.
 type ExportRequestSort string
+
+// Factor A second factor.
+type Factor struct {
+	// Asked the rules ask for one
+	Asked bool `json:"asked"`
+
+	// Codes codes for when the app is lost that were not used yet
+	Codes int        `json:"codes"`
+	SetUp bool       `json:"set_up"`
+	Since *time.Time `json:"since,omitempty"`
+}
+
+// FactorCode A code of the authenticator app.
+type FactorCode struct {
+	Code string `json:"code"`
+}
+
+// FactorSecret What an authenticator app needs.
+type FactorSecret struct {
+	// Address otpauth://…
+	Address string `json:"address"`
+
+	// Picture the address as a QR code, a data: address with a PNG
+	Picture string `json:"picture"`
+
+	// Secret base32
+	Secret string `json:"secret"`
+}
 
 // FieldProblem What is wrong with one field of a request.
 type FieldProblem struct {
@@ -2314,8 +2516,11 @@ type LinkRequest struct {
 
 // LinkUse A password that is chosen by a link.
 type LinkUse struct {
-	Code     string `json:"code"`
-	Password string `json:"password"`
+	Code string `json:"code"`
+
+	// Factor a code of the authenticator app, where the person has a second factor
+	Factor   *string `json:"factor,omitempty"`
+	Password string  `json:"password"`
 }
 
 // Lock Whether somebody is kept out.
@@ -2526,7 +2731,9 @@ type MatterWays string
 
 // Me Who is signed in, and what this person may do.
 type Me struct {
-	Name string `json:"name"`
+	// MustEnrol first a second factor is to be set up; nothing else can be done until then
+	MustEnrol *bool  `json:"must_enrol,omitempty"`
+	Name      string `json:"name"`
 
 	// Role What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
 	Role Role `json:"role"`
@@ -2578,6 +2785,43 @@ type Notice struct {
 	// Mailbox the mailbox that it is about, by its id
 	Mailbox *string `json:"mailbox,omitempty"`
 	Text    string  `json:"text"`
+}
+
+// OfficeDoor Whether people sign in at the office's own sign-in.
+type OfficeDoor struct {
+	// Name what it is called
+	Name *string `json:"name,omitempty"`
+
+	// Only only administrators sign in by password
+	Only *bool `json:"only,omitempty"`
+	Open bool  `json:"open"`
+}
+
+// OfficeSettings The office's own sign-in, by OpenID Connect.
+type OfficeSettings struct {
+	// Claim the claim that gives the role
+	Claim *string `json:"claim,omitempty"`
+
+	// Client what this service is called there (client id)
+	Client string `json:"client"`
+
+	// Issuer the address of the office's sign-in; empty for none
+	Issuer string `json:"issuer"`
+
+	// MakePeople let in whom the claim gives a role, also if nobody invited them; they see nothing until somebody gives them rights
+	MakePeople *bool `json:"make_people,omitempty"`
+
+	// Name what stands on the button: Sign in with …
+	Name *string `json:"name,omitempty"`
+
+	// Only only administrators sign in by password
+	Only *bool `json:"only,omitempty"`
+
+	// Roles roles by the claim's values; the one that may most counts
+	Roles *map[string]Role `json:"roles,omitempty"`
+
+	// Secret the client's secret; without it the one that is kept stays
+	Secret *string `json:"secret,omitempty"`
 }
 
 // OldMailRequest Which mail that lies in the folders of a rule already is to be filed, and how fast.
@@ -2636,6 +2880,11 @@ type OutgoingSettings struct {
 
 // OutgoingSettingsEncryption defines model for OutgoingSettings.Encryption.
 type OutgoingSettingsEncryption string
+
+// OwnPassword Your password, once more.
+type OwnPassword struct {
+	Password string `json:"password"`
+}
 
 // Pass One run of work: live filing, old mail, filing by hand, a verification or a move.
 type Pass struct {
@@ -2720,19 +2969,25 @@ type Pattern struct {
 
 // Person Somebody who may sign in.
 type Person struct {
-	Groups   []string  `json:"groups"`
-	ID       string    `json:"id"`
-	MadeAt   time.Time `json:"made_at"`
-	Mail     *string   `json:"mail,omitempty"`
-	Name     string    `json:"name"`
-	Revision int       `json:"revision"`
+	Groups []string  `json:"groups"`
+	ID     string    `json:"id"`
+	MadeAt time.Time `json:"made_at"`
+	Mail   *string   `json:"mail,omitempty"`
+	Name   string    `json:"name"`
+
+	// Office has signed in at the office's sign-in
+	Office   *bool `json:"office,omitempty"`
+	Revision int   `json:"revision"`
 
 	// Rights What somebody may see: all mailboxes and cabinets, or some, by name. Administrators see all.
 	Rights Rights `json:"rights"`
 
 	// Role What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
-	Role       Role       `json:"role"`
-	SignedInAt *time.Time `json:"signed_in_at,omitempty"`
+	Role Role `json:"role"`
+
+	// SecondFactor has set up a second factor
+	SecondFactor *bool      `json:"second_factor,omitempty"`
+	SignedInAt   *time.Time `json:"signed_in_at,omitempty"`
 
 	// State invited people have not chosen a password yet
 	State PersonState `json:"state"`
@@ -2765,8 +3020,11 @@ type Problem struct {
 	// Detail a sentence that a person understands
 	Detail   string          `json:"detail"`
 	Problems *[]FieldProblem `json:"problems,omitempty"`
-	Status   int             `json:"status"`
-	Title    string          `json:"title"`
+
+	// Request the name of the request, where something went wrong inside: the service's log says more under it
+	Request *string `json:"request,omitempty"`
+	Status  int     `json:"status"`
+	Title   string  `json:"title"`
 
 	// Type stable, such as urn:inktray:problem:invalid
 	Type string `json:"type"`
@@ -2831,6 +3089,11 @@ type RecordsCheck struct {
 
 	// Whole whether nothing is wrong
 	Whole bool `json:"whole"`
+}
+
+// RecoveryCodes Codes for when the app is lost. Each works once.
+type RecoveryCodes struct {
+	Codes []string `json:"codes"`
 }
 
 // RefusedMessage A message of a file that was not taken in, and why.
@@ -3050,6 +3313,44 @@ type RenamedFrom struct {
 	Name string `json:"name"`
 }
 
+// Restored How far records that came out of a backup are compared with mailboxes and cabinets.
+type Restored struct {
+	// EndedAt when the comparison was over; not said while it goes on
+	EndedAt *time.Time `json:"ended_at,omitempty"`
+
+	// EndedBy who ended it; not said where it came to its end
+	EndedBy *string `json:"ended_by,omitempty"`
+
+	// Files files of the cabinets that the backup did not know, with those that are kept out of the way
+	Files int `json:"files"`
+
+	// MadeAt when the backup was made
+	MadeAt time.Time `json:"made_at"`
+
+	// Missing files of the register that are not where they were filed
+	Missing int `json:"missing"`
+
+	// MissingExamples 100 of these at most
+	MissingExamples []string `json:"missing_examples"`
+
+	// Recognised of these were recognised and are in the register
+	Recognised int       `json:"recognised"`
+	RestoredAt time.Time `json:"restored_at"`
+
+	// TakenBack filings of the backup that had been taken back after it
+	TakenBack int `json:"taken_back"`
+
+	// Unknown files that nothing was recognised in, at the end
+	Unknown *int `json:"unknown,omitempty"`
+
+	// WaitsForCabinets that were not looked through yet
+	WaitsForCabinets []string `json:"waits_for_cabinets"`
+
+	// WaitsForItems attachments that came before the restoring and are not decided yet
+	WaitsForItems     int      `json:"waits_for_items"`
+	WaitsForMailboxes []string `json:"waits_for_mailboxes"`
+}
+
 // Revision A state that a rule had, and what it changed.
 type Revision struct {
 	// Lines what it changed of the one before
@@ -3196,9 +3497,40 @@ type SetupRequest struct {
 
 // SignInRequest The name and password of a person.
 type SignInRequest struct {
-	Name     string `json:"name"`
-	Password string `json:"password"`
+	// Code of the authenticator app, or one for when it is lost; asked for by a problem of the type second-factor
+	Code     *string `json:"code,omitempty"`
+	Name     string  `json:"name"`
+	Password string  `json:"password"`
 }
+
+// SignInRules How people sign in.
+type SignInRules struct {
+	// Office The office's own sign-in, by OpenID Connect.
+	Office *OfficeSettings `json:"office,omitempty"`
+
+	// ReturnAddress what the office's sign-in has to know as the address to return to
+	ReturnAddress string                  `json:"return_address"`
+	Revision      int                     `json:"revision"`
+	SecondFactor  SignInRulesSecondFactor `json:"second_factor"`
+
+	// SecretKept the office's sign-in has a secret
+	SecretKept bool `json:"secret_kept"`
+}
+
+// SignInRulesSecondFactor defines model for SignInRules.SecondFactor.
+type SignInRulesSecondFactor string
+
+// SignInSettings How people sign in.
+type SignInSettings struct {
+	// Office The office's own sign-in, by OpenID Connect.
+	Office *OfficeSettings `json:"office,omitempty"`
+
+	// SecondFactor of whom it is asked
+	SecondFactor SignInSettingsSecondFactor `json:"second_factor"`
+}
+
+// SignInSettingsSecondFactor of whom it is asked
+type SignInSettingsSecondFactor string
 
 // SteerRequest Pauses, continues or stops a pass.
 type SteerRequest struct {
@@ -3735,6 +4067,12 @@ type ExportAuditParams struct {
 	To *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
 }
 
+// PlanBackupsParams defines parameters for PlanBackups.
+type PlanBackupsParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ChangeCabinetParams defines parameters for ChangeCabinet.
 type ChangeCabinetParams struct {
 	// IfMatch the revision that was read
@@ -3849,6 +4187,17 @@ type ExplainMessageParams struct {
 
 	// Show how many messages are shown one by one; those of which something is filed come first
 	Show *int `form:"show,omitempty" json:"show,omitempty"`
+}
+
+// BackFromOfficeParams defines parameters for BackFromOffice.
+type BackFromOfficeParams struct {
+	State            *string `form:"state,omitempty" json:"state,omitempty"`
+	Code             *string `form:"code,omitempty" json:"code,omitempty"`
+	Error            *string `form:"error,omitempty" json:"error,omitempty"`
+	ErrorDescription *string `form:"error_description,omitempty" json:"error_description,omitempty"`
+	Iss              *string `form:"iss,omitempty" json:"iss,omitempty"`
+	SessionState     *string `form:"session_state,omitempty" json:"session_state,omitempty"`
+	Scope            *string `form:"scope,omitempty" json:"scope,omitempty"`
 }
 
 // SetOutgoingParams defines parameters for SetOutgoing.
@@ -4112,6 +4461,12 @@ type ChangeRuleParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// SetSignInParams defines parameters for SetSignIn.
+type SetSignInParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ChangeTableParams defines parameters for ChangeTable.
 type ChangeTableParams struct {
 	// IfMatch the revision that was read
@@ -4160,6 +4515,12 @@ type AddAlarmJSONRequestBody = AlarmSettings
 
 // ChangeAlarmJSONRequestBody defines body for ChangeAlarm for application/json ContentType.
 type ChangeAlarmJSONRequestBody = AlarmSettings
+
+// PlanBackupsJSONRequestBody defines body for PlanBackups for application/json ContentType.
+type PlanBackupsJSONRequestBody = BackupSettings
+
+// DownloadBackupJSONRequestBody defines body for DownloadBackup for application/json ContentType.
+type DownloadBackupJSONRequestBody = BackupSeal
 
 // ChangeByHandJSONRequestBody defines body for ChangeByHand for application/json ContentType.
 type ChangeByHandJSONRequestBody = HandChange
@@ -4220,6 +4581,18 @@ type ChangeAddressJSONRequestBody = AddressChange
 
 // AskConsentJSONRequestBody defines body for AskConsent for application/json ContentType.
 type AskConsentJSONRequestBody AskConsentJSONBody
+
+// RemoveMyFactorJSONRequestBody defines body for RemoveMyFactor for application/json ContentType.
+type RemoveMyFactorJSONRequestBody = OwnPassword
+
+// BeginFactorJSONRequestBody defines body for BeginFactor for application/json ContentType.
+type BeginFactorJSONRequestBody = OwnPassword
+
+// ConfirmFactorJSONRequestBody defines body for ConfirmFactor for application/json ContentType.
+type ConfirmFactorJSONRequestBody = FactorCode
+
+// MakeRecoveryCodesJSONRequestBody defines body for MakeRecoveryCodes for application/json ContentType.
+type MakeRecoveryCodesJSONRequestBody = OwnPassword
 
 // ChangeMyPasswordJSONRequestBody defines body for ChangeMyPassword for application/json ContentType.
 type ChangeMyPasswordJSONRequestBody = PasswordChange
@@ -4295,6 +4668,9 @@ type SignInJSONRequestBody = SignInRequest
 
 // PostSetupJSONRequestBody defines body for PostSetup for application/json ContentType.
 type PostSetupJSONRequestBody = SetupRequest
+
+// SetSignInJSONRequestBody defines body for SetSignIn for application/json ContentType.
+type SetSignInJSONRequestBody = SignInSettings
 
 // AddTableJSONRequestBody defines body for AddTable for application/json ContentType.
 type AddTableJSONRequestBody = LookupTableSettings
@@ -4502,6 +4878,44 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/audit/export (the `ExportAudit` operationId).
 	ExportAudit(ctx context.Context, params *ExportAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetBackup Where and when backups are made, and the last one.
+	//
+	// Corresponds with GET /api/v1/backup (the `GetBackup` operationId).
+	GetBackup(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeBackup Make a backup now at the place that is set. It is read back once it is written.
+	//
+	// Corresponds with POST /api/v1/backup (the `MakeBackup` operationId).
+	MakeBackup(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanBackupsWithBody Set where and when backups are made. The first one is made at once.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/backup (the `PlanBackups` operationId).
+	PlanBackupsWithBody(ctx context.Context, params *PlanBackupsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanBackups Set where and when backups are made. The first one is made at once.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/backup (the `PlanBackups` operationId).
+	PlanBackups(ctx context.Context, params *PlanBackupsParams, body PlanBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DownloadBackupWithBody Make a backup now and send it. Whoever asked reads it back: an answer that ends too early is no whole backup.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/backup/file (the `DownloadBackup` operationId).
+	DownloadBackupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DownloadBackup Make a backup now and send it. Whoever asked reads it back: an answer that ends too early is no whole backup.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/backup/file (the `DownloadBackup` operationId).
+	DownloadBackup(ctx context.Context, body DownloadBackupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangeByHandWithBody Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
 	//
@@ -4942,6 +5356,67 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/me (the `GetMe` operationId).
 	GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemoveMyFactorWithBody Sign in without a second factor again.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with DELETE /api/v1/me/factor (the `RemoveMyFactor` operationId).
+	RemoveMyFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveMyFactor Sign in without a second factor again.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with DELETE /api/v1/me/factor (the `RemoveMyFactor` operationId).
+	RemoveMyFactor(ctx context.Context, body RemoveMyFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMyFactor Your second factor.
+	//
+	// Corresponds with GET /api/v1/me/factor (the `GetMyFactor` operationId).
+	GetMyFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginFactorWithBody Begin to set up codes of an authenticator app (RFC 6238): a secret for the app. It counts once a code of it was given.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/me/factor (the `BeginFactor` operationId).
+	BeginFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginFactor Begin to set up codes of an authenticator app (RFC 6238): a secret for the app. It counts once a code of it was given.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/me/factor (the `BeginFactor` operationId).
+	BeginFactor(ctx context.Context, body BeginFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmFactorWithBody Prove that the app has the secret. From then on a code is asked for at each sign-in.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/me/factor (the `ConfirmFactor` operationId).
+	ConfirmFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmFactor Prove that the app has the secret. From then on a code is asked for at each sign-in.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/me/factor (the `ConfirmFactor` operationId).
+	ConfirmFactor(ctx context.Context, body ConfirmFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeRecoveryCodesWithBody Make new codes for when the app is lost; the former ones no longer work.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/me/factor/codes (the `MakeRecoveryCodes` operationId).
+	MakeRecoveryCodesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeRecoveryCodes Make new codes for when the app is lost; the former ones no longer work.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/me/factor/codes (the `MakeRecoveryCodes` operationId).
+	MakeRecoveryCodes(ctx context.Context, body MakeRecoveryCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListMyKeys Your own sessions and tokens, the last used first.
 	//
 	// Corresponds with GET /api/v1/me/keys (the `ListMyKeys` operationId).
@@ -5005,6 +5480,21 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/metrics (the `GetMetrics` operationId).
 	GetMetrics(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetOfficeDoor Whether people sign in at the office's own sign-in, and what it is called.
+	//
+	// Corresponds with GET /api/v1/office-door (the `GetOfficeDoor` operationId).
+	GetOfficeDoor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BackFromOffice Where the office's sign-in leads a browser back to.
+	//
+	// Corresponds with GET /api/v1/office-door/back (the `BackFromOffice` operationId).
+	BackFromOffice(ctx context.Context, params *BackFromOfficeParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GoToOffice Lead a browser to the office's sign-in (OpenID Connect, authorization code with PKCE).
+	//
+	// Corresponds with GET /api/v1/office-door/go (the `GoToOffice` operationId).
+	GoToOffice(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetOutgoing How mail is sent.
 	//
@@ -5117,6 +5607,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/people/{id} (the `ChangePerson` operationId).
 	ChangePerson(ctx context.Context, id string, params *ChangePersonParams, body ChangePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemoveFactor Take a person's second factor away, because it was lost.
+	//
+	// Corresponds with DELETE /api/v1/people/{id}/factor (the `RemoveFactor` operationId).
+	RemoveFactor(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// MakeLinkWithBody A new link by which somebody chooses a password; the former one ends. It works once.
 	//
 	// Takes any type of body and a specified content type.
@@ -5168,6 +5663,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/records/check (the `CheckRecords` operationId).
 	CheckRecords(ctx context.Context, body CheckRecordsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeKey Give the records a new key, with which every secret in them is sealed anew. Backups that were made before keep the former one.
+	//
+	// Corresponds with POST /api/v1/records/key (the `ChangeKey` operationId).
+	ChangeKey(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRegister The register, one line a filing; the newest number first unless something else is asked for.
 	//
@@ -5351,6 +5851,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/rehearsals (the `RehearseAll` operationId).
 	RehearseAll(ctx context.Context, params *RehearseAllParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndComparison End the comparison: what it waits for is no longer waited for.
+	//
+	// Corresponds with DELETE /api/v1/restored (the `EndComparison` operationId).
+	EndComparison(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRestored How far records that came out of a backup are compared with mailboxes and cabinets. 404 where they came out of none.
+	//
+	// Corresponds with GET /api/v1/restored (the `GetRestored` operationId).
+	GetRestored(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRules The rules in their order.
 	//
@@ -5566,6 +6076,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/setup (the `PostSetup` operationId).
 	PostSetup(ctx context.Context, body PostSetupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSignIn How people sign in: of whom a second factor is asked, and the office's own sign-in.
+	//
+	// Corresponds with GET /api/v1/sign-in (the `GetSignIn` operationId).
+	GetSignIn(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSignInWithBody Set how people sign in. The office's sign-in is tried out before it is kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/sign-in (the `SetSignIn` operationId).
+	SetSignInWithBody(ctx context.Context, params *SetSignInParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSignIn Set how people sign in. The office's sign-in is tried out before it is kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/sign-in (the `SetSignIn` operationId).
+	SetSignIn(ctx context.Context, params *SetSignInParams, body SetSignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTables The tables in which patterns look something up.
 	//
@@ -6065,6 +6594,104 @@ func (c *Client) ListAudit(ctx context.Context, params *ListAuditParams, reqEdit
 // Corresponds with GET /api/v1/audit/export (the `ExportAudit` operationId).
 func (c *Client) ExportAudit(ctx context.Context, params *ExportAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewExportAuditRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetBackup Where and when backups are made, and the last one.
+//
+// Corresponds with GET /api/v1/backup (the `GetBackup` operationId).
+func (c *Client) GetBackup(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBackupRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeBackup Make a backup now at the place that is set. It is read back once it is written.
+//
+// Corresponds with POST /api/v1/backup (the `MakeBackup` operationId).
+func (c *Client) MakeBackup(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeBackupRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanBackupsWithBody Set where and when backups are made. The first one is made at once.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/backup (the `PlanBackups` operationId).
+func (c *Client) PlanBackupsWithBody(ctx context.Context, params *PlanBackupsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanBackupsRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanBackups Set where and when backups are made. The first one is made at once.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/backup (the `PlanBackups` operationId).
+func (c *Client) PlanBackups(ctx context.Context, params *PlanBackupsParams, body PlanBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanBackupsRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DownloadBackupWithBody Make a backup now and send it. Whoever asked reads it back: an answer that ends too early is no whole backup.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/backup/file (the `DownloadBackup` operationId).
+func (c *Client) DownloadBackupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDownloadBackupRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DownloadBackup Make a backup now and send it. Whoever asked reads it back: an answer that ends too early is no whole backup.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/backup/file (the `DownloadBackup` operationId).
+func (c *Client) DownloadBackup(ctx context.Context, body DownloadBackupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDownloadBackupRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7224,6 +7851,157 @@ func (c *Client) GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*htt
 	return c.Client.Do(req)
 }
 
+// RemoveMyFactorWithBody Sign in without a second factor again.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with DELETE /api/v1/me/factor (the `RemoveMyFactor` operationId).
+func (c *Client) RemoveMyFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveMyFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveMyFactor Sign in without a second factor again.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with DELETE /api/v1/me/factor (the `RemoveMyFactor` operationId).
+func (c *Client) RemoveMyFactor(ctx context.Context, body RemoveMyFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveMyFactorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMyFactor Your second factor.
+//
+// Corresponds with GET /api/v1/me/factor (the `GetMyFactor` operationId).
+func (c *Client) GetMyFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMyFactorRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginFactorWithBody Begin to set up codes of an authenticator app (RFC 6238): a secret for the app. It counts once a code of it was given.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/me/factor (the `BeginFactor` operationId).
+func (c *Client) BeginFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginFactor Begin to set up codes of an authenticator app (RFC 6238): a secret for the app. It counts once a code of it was given.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/me/factor (the `BeginFactor` operationId).
+func (c *Client) BeginFactor(ctx context.Context, body BeginFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginFactorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmFactorWithBody Prove that the app has the secret. From then on a code is asked for at each sign-in.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/me/factor (the `ConfirmFactor` operationId).
+func (c *Client) ConfirmFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmFactor Prove that the app has the secret. From then on a code is asked for at each sign-in.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/me/factor (the `ConfirmFactor` operationId).
+func (c *Client) ConfirmFactor(ctx context.Context, body ConfirmFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmFactorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeRecoveryCodesWithBody Make new codes for when the app is lost; the former ones no longer work.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/me/factor/codes (the `MakeRecoveryCodes` operationId).
+func (c *Client) MakeRecoveryCodesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeRecoveryCodesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeRecoveryCodes Make new codes for when the app is lost; the former ones no longer work.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/me/factor/codes (the `MakeRecoveryCodes` operationId).
+func (c *Client) MakeRecoveryCodes(ctx context.Context, body MakeRecoveryCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeRecoveryCodesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListMyKeys Your own sessions and tokens, the last used first.
 //
 // Corresponds with GET /api/v1/me/keys (the `ListMyKeys` operationId).
@@ -7398,6 +8176,51 @@ func (c *Client) JudgeMessage(ctx context.Context, number Number, reqEditors ...
 // Corresponds with GET /api/v1/metrics (the `GetMetrics` operationId).
 func (c *Client) GetMetrics(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetMetricsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetOfficeDoor Whether people sign in at the office's own sign-in, and what it is called.
+//
+// Corresponds with GET /api/v1/office-door (the `GetOfficeDoor` operationId).
+func (c *Client) GetOfficeDoor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetOfficeDoorRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BackFromOffice Where the office's sign-in leads a browser back to.
+//
+// Corresponds with GET /api/v1/office-door/back (the `BackFromOffice` operationId).
+func (c *Client) BackFromOffice(ctx context.Context, params *BackFromOfficeParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBackFromOfficeRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GoToOffice Lead a browser to the office's sign-in (OpenID Connect, authorization code with PKCE).
+//
+// Corresponds with GET /api/v1/office-door/go (the `GoToOffice` operationId).
+func (c *Client) GoToOffice(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGoToOfficeRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -7709,6 +8532,21 @@ func (c *Client) ChangePerson(ctx context.Context, id string, params *ChangePers
 	return c.Client.Do(req)
 }
 
+// RemoveFactor Take a person's second factor away, because it was lost.
+//
+// Corresponds with DELETE /api/v1/people/{id}/factor (the `RemoveFactor` operationId).
+func (c *Client) RemoveFactor(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveFactorRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // MakeLinkWithBody A new link by which somebody chooses a password; the former one ends. It works once.
 //
 // Takes any type of body and a specified content type.
@@ -7831,6 +8669,21 @@ func (c *Client) CheckRecordsWithBody(ctx context.Context, contentType string, b
 // Corresponds with POST /api/v1/records/check (the `CheckRecords` operationId).
 func (c *Client) CheckRecords(ctx context.Context, body CheckRecordsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckRecordsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeKey Give the records a new key, with which every secret in them is sealed anew. Backups that were made before keep the former one.
+//
+// Corresponds with POST /api/v1/records/key (the `ChangeKey` operationId).
+func (c *Client) ChangeKey(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeKeyRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -8324,6 +9177,36 @@ func (c *Client) VerifyFiling(ctx context.Context, entry Entry, reqEditors ...Re
 // Corresponds with POST /api/v1/rehearsals (the `RehearseAll` operationId).
 func (c *Client) RehearseAll(ctx context.Context, params *RehearseAllParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRehearseAllRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndComparison End the comparison: what it waits for is no longer waited for.
+//
+// Corresponds with DELETE /api/v1/restored (the `EndComparison` operationId).
+func (c *Client) EndComparison(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndComparisonRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRestored How far records that came out of a backup are compared with mailboxes and cabinets. 404 where they came out of none.
+//
+// Corresponds with GET /api/v1/restored (the `GetRestored` operationId).
+func (c *Client) GetRestored(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRestoredRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -8889,6 +9772,55 @@ func (c *Client) PostSetupWithBody(ctx context.Context, contentType string, body
 // Corresponds with POST /api/v1/setup (the `PostSetup` operationId).
 func (c *Client) PostSetup(ctx context.Context, body PostSetupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPostSetupRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSignIn How people sign in: of whom a second factor is asked, and the office's own sign-in.
+//
+// Corresponds with GET /api/v1/sign-in (the `GetSignIn` operationId).
+func (c *Client) GetSignIn(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSignInRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSignInWithBody Set how people sign in. The office's sign-in is tried out before it is kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/sign-in (the `SetSignIn` operationId).
+func (c *Client) SetSignInWithBody(ctx context.Context, params *SetSignInParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSignInRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSignIn Set how people sign in. The office's sign-in is tried out before it is kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/sign-in (the `SetSignIn` operationId).
+func (c *Client) SetSignIn(ctx context.Context, params *SetSignInParams, body SetSignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSignInRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10145,6 +11077,155 @@ func NewExportAuditRequest(server string, params *ExportAuditParams) (*http.Requ
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetBackupRequest constructs an http.Request for the GetBackup method
+func NewGetBackupRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/backup")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeBackupRequest constructs an http.Request for the MakeBackup method
+func NewMakeBackupRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/backup")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPlanBackupsRequest calls the generic PlanBackups builder with application/json body
+func NewPlanBackupsRequest(server string, params *PlanBackupsParams, body PlanBackupsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanBackupsRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewPlanBackupsRequestWithBody constructs an http.Request for the PlanBackups method, with any body, and a specified content type
+func NewPlanBackupsRequestWithBody(server string, params *PlanBackupsParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/backup")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewDownloadBackupRequest calls the generic DownloadBackup builder with application/json body
+func NewDownloadBackupRequest(server string, body DownloadBackupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDownloadBackupRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDownloadBackupRequestWithBody constructs an http.Request for the DownloadBackup method, with any body, and a specified content type
+func NewDownloadBackupRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/backup/file")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -12325,6 +13406,193 @@ func NewGetMeRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewRemoveMyFactorRequest calls the generic RemoveMyFactor builder with application/json body
+func NewRemoveMyFactorRequest(server string, body RemoveMyFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRemoveMyFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRemoveMyFactorRequestWithBody constructs an http.Request for the RemoveMyFactor method, with any body, and a specified content type
+func NewRemoveMyFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/me/factor")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetMyFactorRequest constructs an http.Request for the GetMyFactor method
+func NewGetMyFactorRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/me/factor")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginFactorRequest calls the generic BeginFactor builder with application/json body
+func NewBeginFactorRequest(server string, body BeginFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBeginFactorRequestWithBody constructs an http.Request for the BeginFactor method, with any body, and a specified content type
+func NewBeginFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/me/factor")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewConfirmFactorRequest calls the generic ConfirmFactor builder with application/json body
+func NewConfirmFactorRequest(server string, body ConfirmFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewConfirmFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewConfirmFactorRequestWithBody constructs an http.Request for the ConfirmFactor method, with any body, and a specified content type
+func NewConfirmFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/me/factor")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewMakeRecoveryCodesRequest calls the generic MakeRecoveryCodes builder with application/json body
+func NewMakeRecoveryCodesRequest(server string, body MakeRecoveryCodesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeRecoveryCodesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMakeRecoveryCodesRequestWithBody constructs an http.Request for the MakeRecoveryCodes method, with any body, and a specified content type
+func NewMakeRecoveryCodesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/me/factor/codes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListMyKeysRequest constructs an http.Request for the ListMyKeys method
 func NewListMyKeysRequest(server string) (*http.Request, error) {
 	var err error
@@ -12781,6 +14049,186 @@ func NewGetMetricsRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/metrics")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetOfficeDoorRequest constructs an http.Request for the GetOfficeDoor method
+func NewGetOfficeDoorRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/office-door")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBackFromOfficeRequest constructs an http.Request for the BackFromOffice method
+func NewBackFromOfficeRequest(server string, params *BackFromOfficeParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/office-door/back")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Code != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "code", *params.Code, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Error != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "error", *params.Error, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.ErrorDescription != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "error_description", *params.ErrorDescription, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Iss != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "iss", *params.Iss, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.SessionState != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "session_state", *params.SessionState, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Scope != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "scope", *params.Scope, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGoToOfficeRequest constructs an http.Request for the GoToOffice method
+func NewGoToOfficeRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/office-door/go")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -13510,6 +14958,40 @@ func NewChangePersonRequestWithBody(server string, id string, params *ChangePers
 	return req, nil
 }
 
+// NewRemoveFactorRequest constructs an http.Request for the RemoveFactor method
+func NewRemoveFactorRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/factor", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewMakeLinkRequest calls the generic MakeLink builder with application/json body
 func NewMakeLinkRequest(server string, id string, body MakeLinkJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -13694,6 +15176,33 @@ func NewCheckRecordsRequestWithBody(server string, contentType string, body io.R
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewChangeKeyRequest constructs an http.Request for the ChangeKey method
+func NewChangeKeyRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/records/key")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -15177,6 +16686,60 @@ func NewRehearseAllRequest(server string, params *RehearseAllParams) (*http.Requ
 	return req, nil
 }
 
+// NewEndComparisonRequest constructs an http.Request for the EndComparison method
+func NewEndComparisonRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/restored")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRestoredRequest constructs an http.Request for the GetRestored method
+func NewGetRestoredRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/restored")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRulesRequest constructs an http.Request for the ListRules method
 func NewListRulesRequest(server string) (*http.Request, error) {
 	var err error
@@ -16218,6 +17781,88 @@ func NewPostSetupRequestWithBody(server string, contentType string, body io.Read
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetSignInRequest constructs an http.Request for the GetSignIn method
+func NewGetSignInRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sign-in")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetSignInRequest calls the generic SetSignIn builder with application/json body
+func NewSetSignInRequest(server string, params *SetSignInParams, body SetSignInJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSignInRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSetSignInRequestWithBody constructs an http.Request for the SetSignIn method, with any body, and a specified content type
+func NewSetSignInRequestWithBody(server string, params *SetSignInParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sign-in")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -17524,6 +19169,48 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/audit/export (the `ExportAudit` operationId).
 	ExportAuditWithResponse(ctx context.Context, params *ExportAuditParams, reqEditors ...RequestEditorFn) (*ExportAuditResponse, error)
 
+	// GetBackupWithResponse Where and when backups are made, and the last one.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/backup (the `GetBackup` operationId).
+	GetBackupWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBackupResponse, error)
+
+	// MakeBackupWithResponse Make a backup now at the place that is set. It is read back once it is written.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/backup (the `MakeBackup` operationId).
+	MakeBackupWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*MakeBackupResponse, error)
+
+	// PlanBackupsWithBodyWithResponse Set where and when backups are made. The first one is made at once.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/backup (the `PlanBackups` operationId).
+	PlanBackupsWithBodyWithResponse(ctx context.Context, params *PlanBackupsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanBackupsResponse, error)
+
+	// PlanBackupsWithResponse Set where and when backups are made. The first one is made at once.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/backup (the `PlanBackups` operationId).
+	PlanBackupsWithResponse(ctx context.Context, params *PlanBackupsParams, body PlanBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanBackupsResponse, error)
+
+	// DownloadBackupWithBodyWithResponse Make a backup now and send it. Whoever asked reads it back: an answer that ends too early is no whole backup.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/backup/file (the `DownloadBackup` operationId).
+	DownloadBackupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DownloadBackupResponse, error)
+
+	// DownloadBackupWithResponse Make a backup now and send it. Whoever asked reads it back: an answer that ends too early is no whole backup.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/backup/file (the `DownloadBackup` operationId).
+	DownloadBackupWithResponse(ctx context.Context, body DownloadBackupJSONRequestBody, reqEditors ...RequestEditorFn) (*DownloadBackupResponse, error)
+
 	// ChangeByHandWithBodyWithResponse Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -18021,6 +19708,69 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/me (the `GetMe` operationId).
 	GetMeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMeResponse, error)
 
+	// RemoveMyFactorWithBodyWithResponse Sign in without a second factor again.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/me/factor (the `RemoveMyFactor` operationId).
+	RemoveMyFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemoveMyFactorResponse, error)
+
+	// RemoveMyFactorWithResponse Sign in without a second factor again.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/me/factor (the `RemoveMyFactor` operationId).
+	RemoveMyFactorWithResponse(ctx context.Context, body RemoveMyFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveMyFactorResponse, error)
+
+	// GetMyFactorWithResponse Your second factor.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/me/factor (the `GetMyFactor` operationId).
+	GetMyFactorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMyFactorResponse, error)
+
+	// BeginFactorWithBodyWithResponse Begin to set up codes of an authenticator app (RFC 6238): a secret for the app. It counts once a code of it was given.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/me/factor (the `BeginFactor` operationId).
+	BeginFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginFactorResponse, error)
+
+	// BeginFactorWithResponse Begin to set up codes of an authenticator app (RFC 6238): a secret for the app. It counts once a code of it was given.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/me/factor (the `BeginFactor` operationId).
+	BeginFactorWithResponse(ctx context.Context, body BeginFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginFactorResponse, error)
+
+	// ConfirmFactorWithBodyWithResponse Prove that the app has the secret. From then on a code is asked for at each sign-in.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/me/factor (the `ConfirmFactor` operationId).
+	ConfirmFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmFactorResponse, error)
+
+	// ConfirmFactorWithResponse Prove that the app has the secret. From then on a code is asked for at each sign-in.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/me/factor (the `ConfirmFactor` operationId).
+	ConfirmFactorWithResponse(ctx context.Context, body ConfirmFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmFactorResponse, error)
+
+	// MakeRecoveryCodesWithBodyWithResponse Make new codes for when the app is lost; the former ones no longer work.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/me/factor/codes (the `MakeRecoveryCodes` operationId).
+	MakeRecoveryCodesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeRecoveryCodesResponse, error)
+
+	// MakeRecoveryCodesWithResponse Make new codes for when the app is lost; the former ones no longer work.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/me/factor/codes (the `MakeRecoveryCodes` operationId).
+	MakeRecoveryCodesWithResponse(ctx context.Context, body MakeRecoveryCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeRecoveryCodesResponse, error)
+
 	// ListMyKeysWithResponse Your own sessions and tokens, the last used first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -18104,6 +19854,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/metrics (the `GetMetrics` operationId).
 	GetMetricsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMetricsResponse, error)
+
+	// GetOfficeDoorWithResponse Whether people sign in at the office's own sign-in, and what it is called.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/office-door (the `GetOfficeDoor` operationId).
+	GetOfficeDoorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetOfficeDoorResponse, error)
+
+	// BackFromOfficeWithResponse Where the office's sign-in leads a browser back to.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/office-door/back (the `BackFromOffice` operationId).
+	BackFromOfficeWithResponse(ctx context.Context, params *BackFromOfficeParams, reqEditors ...RequestEditorFn) (*BackFromOfficeResponse, error)
+
+	// GoToOfficeWithResponse Lead a browser to the office's sign-in (OpenID Connect, authorization code with PKCE).
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/office-door/go (the `GoToOffice` operationId).
+	GoToOfficeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GoToOfficeResponse, error)
 
 	// GetOutgoingWithResponse How mail is sent.
 	//
@@ -18238,6 +20009,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/people/{id} (the `ChangePerson` operationId).
 	ChangePersonWithResponse(ctx context.Context, id string, params *ChangePersonParams, body ChangePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePersonResponse, error)
 
+	// RemoveFactorWithResponse Take a person's second factor away, because it was lost.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/people/{id}/factor (the `RemoveFactor` operationId).
+	RemoveFactorWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveFactorResponse, error)
+
 	// MakeLinkWithBodyWithResponse A new link by which somebody chooses a password; the former one ends. It works once.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -18293,6 +20071,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/records/check (the `CheckRecords` operationId).
 	CheckRecordsWithResponse(ctx context.Context, body CheckRecordsJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckRecordsResponse, error)
+
+	// ChangeKeyWithResponse Give the records a new key, with which every secret in them is sealed anew. Backups that were made before keep the former one.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/records/key (the `ChangeKey` operationId).
+	ChangeKeyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ChangeKeyResponse, error)
 
 	// ListRegisterWithResponse The register, one line a filing; the newest number first unless something else is asked for.
 	//
@@ -18510,6 +20295,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/rehearsals (the `RehearseAll` operationId).
 	RehearseAllWithResponse(ctx context.Context, params *RehearseAllParams, reqEditors ...RequestEditorFn) (*RehearseAllResponse, error)
+
+	// EndComparisonWithResponse End the comparison: what it waits for is no longer waited for.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/restored (the `EndComparison` operationId).
+	EndComparisonWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*EndComparisonResponse, error)
+
+	// GetRestoredWithResponse How far records that came out of a backup are compared with mailboxes and cabinets. 404 where they came out of none.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/restored (the `GetRestored` operationId).
+	GetRestoredWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRestoredResponse, error)
 
 	// ListRulesWithResponse The rules in their order.
 	//
@@ -18755,6 +20554,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/setup (the `PostSetup` operationId).
 	PostSetupWithResponse(ctx context.Context, body PostSetupJSONRequestBody, reqEditors ...RequestEditorFn) (*PostSetupResponse, error)
+
+	// GetSignInWithResponse How people sign in: of whom a second factor is asked, and the office's own sign-in.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/sign-in (the `GetSignIn` operationId).
+	GetSignInWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSignInResponse, error)
+
+	// SetSignInWithBodyWithResponse Set how people sign in. The office's sign-in is tried out before it is kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/sign-in (the `SetSignIn` operationId).
+	SetSignInWithBodyWithResponse(ctx context.Context, params *SetSignInParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSignInResponse, error)
+
+	// SetSignInWithResponse Set how people sign in. The office's sign-in is tried out before it is kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/sign-in (the `SetSignIn` operationId).
+	SetSignInWithResponse(ctx context.Context, params *SetSignInParams, body SetSignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSignInResponse, error)
 
 	// ListTablesWithResponse The tables in which patterns look something up.
 	//
@@ -19552,6 +21372,191 @@ func (r ExportAuditResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ExportAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetBackupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Backup
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetBackupResponse) GetJSON200() *Backup {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetBackupResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetBackupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetBackupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetBackupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetBackupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeBackupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Backup
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r MakeBackupResponse) GetJSON202() *Backup {
+	return r.JSON202
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeBackupResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeBackupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeBackupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeBackupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeBackupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanBackupsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Backup
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanBackupsResponse) GetJSON200() *Backup {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanBackupsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanBackupsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanBackupsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanBackupsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanBackupsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DownloadBackupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DownloadBackupResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DownloadBackupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DownloadBackupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DownloadBackupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DownloadBackupResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -21943,6 +23948,239 @@ func (r GetMeResponse) ContentType() string {
 	return ""
 }
 
+type RemoveMyFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveMyFactorResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveMyFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveMyFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveMyFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveMyFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetMyFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Factor
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMyFactorResponse) GetJSON200() *Factor {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMyFactorResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMyFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMyFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMyFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMyFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FactorSecret
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginFactorResponse) GetJSON200() *FactorSecret {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginFactorResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ConfirmFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RecoveryCodes
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ConfirmFactorResponse) GetJSON200() *RecoveryCodes {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ConfirmFactorResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ConfirmFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConfirmFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConfirmFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConfirmFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeRecoveryCodesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RecoveryCodes
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MakeRecoveryCodesResponse) GetJSON200() *RecoveryCodes {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeRecoveryCodesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeRecoveryCodesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeRecoveryCodesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeRecoveryCodesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeRecoveryCodesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListMyKeysResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -22437,6 +24675,152 @@ func (r GetMetricsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetMetricsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetOfficeDoorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *OfficeDoor
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetOfficeDoorResponse) GetJSON200() *OfficeDoor {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetOfficeDoorResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetOfficeDoorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetOfficeDoorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetOfficeDoorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetOfficeDoorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// BackFromOfficeResponse302Headers the declared response headers of an HTTP 302 response for BackFromOffice
+type BackFromOfficeResponse302Headers struct {
+	Location  *string
+	SetCookie *string
+}
+
+type BackFromOfficeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+	// Headers302 the parsed response headers for an HTTP 302 response
+	Headers302 *BackFromOfficeResponse302Headers
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BackFromOfficeResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BackFromOfficeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BackFromOfficeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BackFromOfficeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BackFromOfficeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GoToOfficeResponse302Headers the declared response headers of an HTTP 302 response for GoToOffice
+type GoToOfficeResponse302Headers struct {
+	Location  *string
+	SetCookie *string
+}
+
+type GoToOfficeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+	// Headers302 the parsed response headers for an HTTP 302 response
+	Headers302 *GoToOfficeResponse302Headers
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GoToOfficeResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GoToOfficeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GoToOfficeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GoToOfficeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GoToOfficeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -23156,6 +25540,47 @@ func (r ChangePersonResponse) ContentType() string {
 	return ""
 }
 
+type RemoveFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveFactorResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type MakeLinkResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -23390,6 +25815,54 @@ func (r CheckRecordsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CheckRecordsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Count
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeKeyResponse) GetJSON200() *Count {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeKeyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeKeyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -24521,6 +26994,102 @@ func (r RehearseAllResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RehearseAllResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndComparisonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Restored
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndComparisonResponse) GetJSON200() *Restored {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndComparisonResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndComparisonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndComparisonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndComparisonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndComparisonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRestoredResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Restored
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRestoredResponse) GetJSON200() *Restored {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRestoredResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRestoredResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRestoredResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRestoredResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRestoredResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -25742,6 +28311,102 @@ func (r PostSetupResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PostSetupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSignInResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignInRules
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSignInResponse) GetJSON200() *SignInRules {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSignInResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSignInResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSignInResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSignInResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSignInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetSignInResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignInRules
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetSignInResponse) GetJSON200() *SignInRules {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSignInResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSignInResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSignInResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSignInResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSignInResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -27259,6 +29924,84 @@ func (c *ClientWithResponses) ExportAuditWithResponse(ctx context.Context, param
 	return ParseExportAuditResponse(rsp)
 }
 
+// GetBackupWithResponse Where and when backups are made, and the last one.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/backup (the `GetBackup` operationId).
+func (c *ClientWithResponses) GetBackupWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBackupResponse, error) {
+	rsp, err := c.GetBackup(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetBackupResponse(rsp)
+}
+
+// MakeBackupWithResponse Make a backup now at the place that is set. It is read back once it is written.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/backup (the `MakeBackup` operationId).
+func (c *ClientWithResponses) MakeBackupWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*MakeBackupResponse, error) {
+	rsp, err := c.MakeBackup(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeBackupResponse(rsp)
+}
+
+// PlanBackupsWithBodyWithResponse Set where and when backups are made. The first one is made at once.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/backup (the `PlanBackups` operationId).
+func (c *ClientWithResponses) PlanBackupsWithBodyWithResponse(ctx context.Context, params *PlanBackupsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanBackupsResponse, error) {
+	rsp, err := c.PlanBackupsWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanBackupsResponse(rsp)
+}
+
+// PlanBackupsWithResponse Set where and when backups are made. The first one is made at once.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/backup (the `PlanBackups` operationId).
+func (c *ClientWithResponses) PlanBackupsWithResponse(ctx context.Context, params *PlanBackupsParams, body PlanBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanBackupsResponse, error) {
+	rsp, err := c.PlanBackups(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanBackupsResponse(rsp)
+}
+
+// DownloadBackupWithBodyWithResponse Make a backup now and send it. Whoever asked reads it back: an answer that ends too early is no whole backup.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/backup/file (the `DownloadBackup` operationId).
+func (c *ClientWithResponses) DownloadBackupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DownloadBackupResponse, error) {
+	rsp, err := c.DownloadBackupWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDownloadBackupResponse(rsp)
+}
+
+// DownloadBackupWithResponse Make a backup now and send it. Whoever asked reads it back: an answer that ends too early is no whole backup.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/backup/file (the `DownloadBackup` operationId).
+func (c *ClientWithResponses) DownloadBackupWithResponse(ctx context.Context, body DownloadBackupJSONRequestBody, reqEditors ...RequestEditorFn) (*DownloadBackupResponse, error) {
+	rsp, err := c.DownloadBackup(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDownloadBackupResponse(rsp)
+}
+
 // ChangeByHandWithBodyWithResponse Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -28182,6 +30925,123 @@ func (c *ClientWithResponses) GetMeWithResponse(ctx context.Context, reqEditors 
 	return ParseGetMeResponse(rsp)
 }
 
+// RemoveMyFactorWithBodyWithResponse Sign in without a second factor again.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/me/factor (the `RemoveMyFactor` operationId).
+func (c *ClientWithResponses) RemoveMyFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemoveMyFactorResponse, error) {
+	rsp, err := c.RemoveMyFactorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveMyFactorResponse(rsp)
+}
+
+// RemoveMyFactorWithResponse Sign in without a second factor again.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/me/factor (the `RemoveMyFactor` operationId).
+func (c *ClientWithResponses) RemoveMyFactorWithResponse(ctx context.Context, body RemoveMyFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveMyFactorResponse, error) {
+	rsp, err := c.RemoveMyFactor(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveMyFactorResponse(rsp)
+}
+
+// GetMyFactorWithResponse Your second factor.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/me/factor (the `GetMyFactor` operationId).
+func (c *ClientWithResponses) GetMyFactorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMyFactorResponse, error) {
+	rsp, err := c.GetMyFactor(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMyFactorResponse(rsp)
+}
+
+// BeginFactorWithBodyWithResponse Begin to set up codes of an authenticator app (RFC 6238): a secret for the app. It counts once a code of it was given.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/me/factor (the `BeginFactor` operationId).
+func (c *ClientWithResponses) BeginFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginFactorResponse, error) {
+	rsp, err := c.BeginFactorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginFactorResponse(rsp)
+}
+
+// BeginFactorWithResponse Begin to set up codes of an authenticator app (RFC 6238): a secret for the app. It counts once a code of it was given.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/me/factor (the `BeginFactor` operationId).
+func (c *ClientWithResponses) BeginFactorWithResponse(ctx context.Context, body BeginFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginFactorResponse, error) {
+	rsp, err := c.BeginFactor(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginFactorResponse(rsp)
+}
+
+// ConfirmFactorWithBodyWithResponse Prove that the app has the secret. From then on a code is asked for at each sign-in.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/me/factor (the `ConfirmFactor` operationId).
+func (c *ClientWithResponses) ConfirmFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmFactorResponse, error) {
+	rsp, err := c.ConfirmFactorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmFactorResponse(rsp)
+}
+
+// ConfirmFactorWithResponse Prove that the app has the secret. From then on a code is asked for at each sign-in.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/me/factor (the `ConfirmFactor` operationId).
+func (c *ClientWithResponses) ConfirmFactorWithResponse(ctx context.Context, body ConfirmFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmFactorResponse, error) {
+	rsp, err := c.ConfirmFactor(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmFactorResponse(rsp)
+}
+
+// MakeRecoveryCodesWithBodyWithResponse Make new codes for when the app is lost; the former ones no longer work.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/me/factor/codes (the `MakeRecoveryCodes` operationId).
+func (c *ClientWithResponses) MakeRecoveryCodesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeRecoveryCodesResponse, error) {
+	rsp, err := c.MakeRecoveryCodesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeRecoveryCodesResponse(rsp)
+}
+
+// MakeRecoveryCodesWithResponse Make new codes for when the app is lost; the former ones no longer work.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/me/factor/codes (the `MakeRecoveryCodes` operationId).
+func (c *ClientWithResponses) MakeRecoveryCodesWithResponse(ctx context.Context, body MakeRecoveryCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeRecoveryCodesResponse, error) {
+	rsp, err := c.MakeRecoveryCodes(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeRecoveryCodesResponse(rsp)
+}
+
 // ListMyKeysWithResponse Your own sessions and tokens, the last used first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -28336,6 +31196,45 @@ func (c *ClientWithResponses) GetMetricsWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseGetMetricsResponse(rsp)
+}
+
+// GetOfficeDoorWithResponse Whether people sign in at the office's own sign-in, and what it is called.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/office-door (the `GetOfficeDoor` operationId).
+func (c *ClientWithResponses) GetOfficeDoorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetOfficeDoorResponse, error) {
+	rsp, err := c.GetOfficeDoor(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetOfficeDoorResponse(rsp)
+}
+
+// BackFromOfficeWithResponse Where the office's sign-in leads a browser back to.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/office-door/back (the `BackFromOffice` operationId).
+func (c *ClientWithResponses) BackFromOfficeWithResponse(ctx context.Context, params *BackFromOfficeParams, reqEditors ...RequestEditorFn) (*BackFromOfficeResponse, error) {
+	rsp, err := c.BackFromOffice(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBackFromOfficeResponse(rsp)
+}
+
+// GoToOfficeWithResponse Lead a browser to the office's sign-in (OpenID Connect, authorization code with PKCE).
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/office-door/go (the `GoToOffice` operationId).
+func (c *ClientWithResponses) GoToOfficeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GoToOfficeResponse, error) {
+	rsp, err := c.GoToOffice(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGoToOfficeResponse(rsp)
 }
 
 // GetOutgoingWithResponse How mail is sent.
@@ -28585,6 +31484,19 @@ func (c *ClientWithResponses) ChangePersonWithResponse(ctx context.Context, id s
 	return ParseChangePersonResponse(rsp)
 }
 
+// RemoveFactorWithResponse Take a person's second factor away, because it was lost.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/people/{id}/factor (the `RemoveFactor` operationId).
+func (c *ClientWithResponses) RemoveFactorWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveFactorResponse, error) {
+	rsp, err := c.RemoveFactor(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveFactorResponse(rsp)
+}
+
 // MakeLinkWithBodyWithResponse A new link by which somebody chooses a password; the former one ends. It works once.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -28687,6 +31599,19 @@ func (c *ClientWithResponses) CheckRecordsWithResponse(ctx context.Context, body
 		return nil, err
 	}
 	return ParseCheckRecordsResponse(rsp)
+}
+
+// ChangeKeyWithResponse Give the records a new key, with which every secret in them is sealed anew. Backups that were made before keep the former one.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/records/key (the `ChangeKey` operationId).
+func (c *ClientWithResponses) ChangeKeyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ChangeKeyResponse, error) {
+	rsp, err := c.ChangeKey(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeKeyResponse(rsp)
 }
 
 // ListRegisterWithResponse The register, one line a filing; the newest number first unless something else is asked for.
@@ -29090,6 +32015,32 @@ func (c *ClientWithResponses) RehearseAllWithResponse(ctx context.Context, param
 		return nil, err
 	}
 	return ParseRehearseAllResponse(rsp)
+}
+
+// EndComparisonWithResponse End the comparison: what it waits for is no longer waited for.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/restored (the `EndComparison` operationId).
+func (c *ClientWithResponses) EndComparisonWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*EndComparisonResponse, error) {
+	rsp, err := c.EndComparison(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndComparisonResponse(rsp)
+}
+
+// GetRestoredWithResponse How far records that came out of a backup are compared with mailboxes and cabinets. 404 where they came out of none.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/restored (the `GetRestored` operationId).
+func (c *ClientWithResponses) GetRestoredWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRestoredResponse, error) {
+	rsp, err := c.GetRestored(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRestoredResponse(rsp)
 }
 
 // ListRulesWithResponse The rules in their order.
@@ -29545,6 +32496,45 @@ func (c *ClientWithResponses) PostSetupWithResponse(ctx context.Context, body Po
 		return nil, err
 	}
 	return ParsePostSetupResponse(rsp)
+}
+
+// GetSignInWithResponse How people sign in: of whom a second factor is asked, and the office's own sign-in.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/sign-in (the `GetSignIn` operationId).
+func (c *ClientWithResponses) GetSignInWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSignInResponse, error) {
+	rsp, err := c.GetSignIn(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSignInResponse(rsp)
+}
+
+// SetSignInWithBodyWithResponse Set how people sign in. The office's sign-in is tried out before it is kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/sign-in (the `SetSignIn` operationId).
+func (c *ClientWithResponses) SetSignInWithBodyWithResponse(ctx context.Context, params *SetSignInParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSignInResponse, error) {
+	rsp, err := c.SetSignInWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSignInResponse(rsp)
+}
+
+// SetSignInWithResponse Set how people sign in. The office's sign-in is tried out before it is kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/sign-in (the `SetSignIn` operationId).
+func (c *ClientWithResponses) SetSignInWithResponse(ctx context.Context, params *SetSignInParams, body SetSignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSignInResponse, error) {
+	rsp, err := c.SetSignIn(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSignInResponse(rsp)
 }
 
 // ListTablesWithResponse The tables in which patterns look something up.
@@ -30424,6 +33414,131 @@ func ParseExportAuditResponse(rsp *http.Response) (*ExportAuditResponse, error) 
 	}
 
 	response := &ExportAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetBackupResponse parses an HTTP response from a GetBackupWithResponse call
+func ParseGetBackupResponse(rsp *http.Response) (*GetBackupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetBackupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Backup
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeBackupResponse parses an HTTP response from a MakeBackupWithResponse call
+func ParseMakeBackupResponse(rsp *http.Response) (*MakeBackupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeBackupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Backup
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanBackupsResponse parses an HTTP response from a PlanBackupsWithResponse call
+func ParsePlanBackupsResponse(rsp *http.Response) (*PlanBackupsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanBackupsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Backup
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDownloadBackupResponse parses an HTTP response from a DownloadBackupWithResponse call
+func ParseDownloadBackupResponse(rsp *http.Response) (*DownloadBackupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DownloadBackupResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -32085,6 +35200,167 @@ func ParseGetMeResponse(rsp *http.Response) (*GetMeResponse, error) {
 	return response, nil
 }
 
+// ParseRemoveMyFactorResponse parses an HTTP response from a RemoveMyFactorWithResponse call
+func ParseRemoveMyFactorResponse(rsp *http.Response) (*RemoveMyFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveMyFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetMyFactorResponse parses an HTTP response from a GetMyFactorWithResponse call
+func ParseGetMyFactorResponse(rsp *http.Response) (*GetMyFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMyFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Factor
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginFactorResponse parses an HTTP response from a BeginFactorWithResponse call
+func ParseBeginFactorResponse(rsp *http.Response) (*BeginFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FactorSecret
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseConfirmFactorResponse parses an HTTP response from a ConfirmFactorWithResponse call
+func ParseConfirmFactorResponse(rsp *http.Response) (*ConfirmFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConfirmFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RecoveryCodes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeRecoveryCodesResponse parses an HTTP response from a MakeRecoveryCodesWithResponse call
+func ParseMakeRecoveryCodesResponse(rsp *http.Response) (*MakeRecoveryCodesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeRecoveryCodesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RecoveryCodes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListMyKeysResponse parses an HTTP response from a ListMyKeysWithResponse call
 func ParseListMyKeysResponse(rsp *http.Response) (*ListMyKeysResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -32421,6 +35697,137 @@ func ParseGetMetricsResponse(rsp *http.Response) (*GetMetricsResponse, error) {
 		}
 		response.ApplicationProblemJSONDefault = &dest
 
+	}
+
+	return response, nil
+}
+
+// ParseGetOfficeDoorResponse parses an HTTP response from a GetOfficeDoorWithResponse call
+func ParseGetOfficeDoorResponse(rsp *http.Response) (*GetOfficeDoorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetOfficeDoorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest OfficeDoor
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBackFromOfficeResponse parses an HTTP response from a BackFromOfficeWithResponse call
+func ParseBackFromOfficeResponse(rsp *http.Response) (*BackFromOfficeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BackFromOfficeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 302:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 302:
+		var headers BackFromOfficeResponse302Headers
+		if values := rsp.Header.Values("Location"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Location = &value
+		}
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers302 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGoToOfficeResponse parses an HTTP response from a GoToOfficeWithResponse call
+func ParseGoToOfficeResponse(rsp *http.Response) (*GoToOfficeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GoToOfficeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 302:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 302:
+		var headers GoToOfficeResponse302Headers
+		if values := rsp.Header.Values("Location"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Location = &value
+		}
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers302 = &headers
 	}
 
 	return response, nil
@@ -32917,6 +36324,35 @@ func ParseChangePersonResponse(rsp *http.Response) (*ChangePersonResponse, error
 	return response, nil
 }
 
+// ParseRemoveFactorResponse parses an HTTP response from a RemoveFactorWithResponse call
+func ParseRemoveFactorResponse(rsp *http.Response) (*RemoveFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseMakeLinkResponse parses an HTTP response from a MakeLinkWithResponse call
 func ParseMakeLinkResponse(rsp *http.Response) (*MakeLinkResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -33065,6 +36501,39 @@ func ParseCheckRecordsResponse(rsp *http.Response) (*CheckRecordsResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest RecordsCheck
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeKeyResponse parses an HTTP response from a ChangeKeyWithResponse call
+func ParseChangeKeyResponse(rsp *http.Response) (*ChangeKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Count
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -33857,6 +37326,72 @@ func ParseRehearseAllResponse(rsp *http.Response) (*RehearseAllResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Rehearsal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndComparisonResponse parses an HTTP response from a EndComparisonWithResponse call
+func ParseEndComparisonResponse(rsp *http.Response) (*EndComparisonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndComparisonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Restored
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRestoredResponse parses an HTTP response from a GetRestoredWithResponse call
+func ParseGetRestoredResponse(rsp *http.Response) (*GetRestoredResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRestoredResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Restored
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -34757,6 +38292,72 @@ func ParsePostSetupResponse(rsp *http.Response) (*PostSetupResponse, error) {
 			headers.SetCookie = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetSignInResponse parses an HTTP response from a GetSignInWithResponse call
+func ParseGetSignInResponse(rsp *http.Response) (*GetSignInResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSignInResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignInRules
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSignInResponse parses an HTTP response from a SetSignInWithResponse call
+func ParseSetSignInResponse(rsp *http.Response) (*SetSignInResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSignInResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignInRules
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
 	}
 
 	return response, nil

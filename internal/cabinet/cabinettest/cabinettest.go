@@ -307,6 +307,10 @@ var promises = []promise{
 		if err := errors.Join(err, r.Close()); err != nil || string(kept) != "old" {
 			t.Errorf("kept is %q, %v", kept, err)
 		}
+		if all, err := cabinet.AllKept(ctx, p.Cabinet); err != nil || len(all) != 1 || all[0].Name != "k-1" ||
+			all[0].Size != 3 && all[0].Size != -1 {
+			t.Errorf("kept are %v, %v", all, err)
+		}
 		stage(t, p.Cabinet, "k1", "new")
 		if err := p.Cabinet.Commit(ctx, "k1", "Reports/latest.xlsx"); err != nil {
 			t.Error(err)

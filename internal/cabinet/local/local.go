@@ -765,6 +765,31 @@ func (c *Cabinet) same(root disk.FS, a, b string) (bool, error) {
 	return bytes.Equal(sums[0], sums[1]), nil
 }
 
+// AllKept lists the files that were moved out of the way.
+func (c *Cabinet) AllKept(context.Context) ([]cabinet.Entry, error) {
+	root, err := c.root()
+	if err != nil {
+		return nil, err
+	}
+	defer c.done(root)
+	found, err := root.ReadDir(cabinet.Replaced)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, explain(err, "looking for files that were kept")
+	}
+	var kept []cabinet.Entry
+	for _, f := range found {
+		info, err := f.Info()
+		if err != nil || !info.Mode().IsRegular() { // it went meanwhile
+			continue
+		}
+		kept = append(kept, cabinet.Entry{Name: f.Name(), Size: info.Size(), Modified: info.ModTime()})
+	}
+	return kept, nil
+}
+
 // Kept opens a file that was moved out of the way.
 func (c *Cabinet) Kept(_ context.Context, kept string) (io.ReadCloser, error) {
 	if cabinet.CleanKept(kept) != nil {

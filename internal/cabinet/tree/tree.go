@@ -676,6 +676,18 @@ func (c *Cabinet) Kept(ctx context.Context, kept string) (io.ReadCloser, error) 
 	return c.open(ctx, keptAs(kept))
 }
 
+// AllKept lists the files that were moved out of the way.
+func (c *Cabinet) AllKept(ctx context.Context) ([]cabinet.Entry, error) {
+	entries, err := c.tree.List(ctx, cabinet.Replaced)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, explain(err, "looking for files that were kept")
+	}
+	return slices.DeleteFunc(entries, func(e cabinet.Entry) bool { return e.Folder || e.Other }), nil
+}
+
 // Open opens a file for reading.
 func (c *Cabinet) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 	if err := cabinet.Clean(name); err != nil {

@@ -187,6 +187,44 @@ var catalogue = map[Code]entry{
 	"taken back before": {
 		sentence: "the same attachment of the same message was filed before and taken back by a person",
 	},
+	"recognised": {
+		tells:    "path time",
+		sentence: "it had been filed as {path} after the backup of {time}, from which the records were restored",
+	},
+	"recognised, replaced": {
+		tells: "path time",
+		sentence: "it had been filed as {path} and replaced by a later file after the backup of {time}, from which the " +
+			"records were restored",
+	},
+	"taken back after the backup": {
+		sentence: "it had been taken back after the backup from which the records were restored",
+	},
+	"perhaps taken back": {
+		tells: "time",
+		sentence: "a file with this content had been filed and taken back after the backup of {time}, from which the " +
+			"records were restored",
+		advice: "If it should be filed, release it; if not, set it aside.",
+		cause:  "doubtful",
+	},
+	"moved without a file": {
+		tells: "folder time",
+		sentence: "the message lies in “{folder}”, to which the rule moves what it has filed, and came after the backup of " +
+			"{time}, from which the records were restored; but no file of it was found in the cabinet",
+		advice: "Release it to file it now, or set it aside if it should not be filed.",
+		cause:  "doubtful",
+	},
+	"done before the restoring": {
+		tells: "time",
+		sentence: "the message had been filed after the backup of {time}, from which the records were restored, so this " +
+			"was done then",
+	},
+	"perhaps done before the restoring": {
+		tells: "time",
+		sentence: "the message came after the backup of {time}, from which the records were restored, so this was perhaps " +
+			"done then",
+		advice: "Look whether it was done. If not, try again; else set it aside.",
+		cause:  "may be sent",
+	},
 	"in another folder too": {
 		tells:    "path",
 		sentence: "the same message lies in another folder too, from which it is filed as {path}",

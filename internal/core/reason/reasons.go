@@ -376,3 +376,36 @@ func PlaceTaken() Reason { return Reason{Code: "place taken"} }
 
 // Erased is a reason that could name a person whose traces were erased.
 func Erased() Reason { return Reason{Code: "erased"} }
+
+// Recognised is what had been filed after the backup from which the records were restored. time is when that was made.
+func Recognised(path, time string) Reason {
+	return Reason{Code: "recognised", With: []string{path, time}}
+}
+
+// RecognisedReplaced is what had been filed, and replaced, after that backup.
+func RecognisedReplaced(path, time string) Reason {
+	return Reason{Code: "recognised, replaced", With: []string{path, time}}
+}
+
+// TakenBackAfterBackup is a filing of the backup that had been taken back after it.
+func TakenBackAfterBackup() Reason { return Reason{Code: "taken back after the backup"} }
+
+// PerhapsTakenBack is what is not filed, because the same content had been filed and taken back after the backup.
+func PerhapsTakenBack(time string) Reason {
+	return Reason{Code: "perhaps taken back", With: []string{time}}
+}
+
+// MovedWithoutFile is an item of a message that lies where a rule moves messages, and of which there is no file.
+func MovedWithoutFile(folder, time string) Reason {
+	return Reason{Code: "moved without a file", With: []string{folder, time}}
+}
+
+// DoneBeforeRestoring is what is not done again after the records were restored.
+func DoneBeforeRestoring(time string) Reason {
+	return Reason{Code: "done before the restoring", With: []string{time}}
+}
+
+// PerhapsDoneBeforeRestoring is what is not done again, though nobody can say whether it was done.
+func PerhapsDoneBeforeRestoring(time string) Reason {
+	return Reason{Code: "perhaps done before the restoring", With: []string{time}}
+}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/pattern"
 )
 
@@ -94,6 +95,26 @@ const (
 )
 
 var replyOnce = Age{7, "day"}
+
+// MovesInto lists the folders into which the rule may move messages, as far as that can be said without a message: of a
+// pattern, all that begin as it does.
+func (c *Compiled) MovesInto(listed []mail.Folder) (into []string) {
+	for _, step := range c.follow {
+		if step.Kind != DoMove {
+			continue
+		}
+		text := step.Folder.String()
+		fixed, _, varies := strings.Cut(text, "<") // what stands before its first field
+		for _, f := range listed {
+			is := varies && len(f.Path) >= len(fixed) && strings.EqualFold(f.Path[:len(fixed)], fixed) ||
+				!varies && f.Path == mail.FindFolder(listed, text)
+			if is && f.Selectable && !slices.Contains(into, f.Path) {
+				into = append(into, f.Path)
+			}
+		}
+	}
+	return into
+}
 
 // FollowUps are what the rule does with a message, in the order in which it is done.
 func (c *Compiled) FollowUps() []FollowUp { return c.follow }

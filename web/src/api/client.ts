@@ -8,12 +8,18 @@ export const api = createClient<paths>({ baseUrl: '' })
 /** What the service says is wrong. */
 export class Problem extends Error {
   readonly status: number
+  /** What kind of problem it is: the end of its type, such as second-factor. */
+  readonly kind: string
   readonly advice?: string
   readonly fields: Schemas['FieldProblem'][]
+  /** Under which name the service's log says more. */
+  readonly request?: string
   constructor(p: Partial<Schemas['Problem']>, status: number) {
     super(p.detail ?? `The service answers ${status}.`)
     this.status = p.status ?? status
+    this.kind = p.type?.split(':').pop() ?? ''
     this.advice = p.advice
+    this.request = p.request
     this.fields = p.problems ?? []
   }
 }

@@ -11,6 +11,8 @@ const touched: Record<string, (readonly string[])[]> = {
   tray: [keys.tray, keys.today, keys.register],
   rules: [keys.rules, keys.today],
   cabinet: [keys.cabinets, keys.today],
+  backup: [keys.backup],
+  restored: [keys.backup],
 }
 
 /** How long news is gathered, and how long the service is left alone after a connection failed, in milliseconds. */

@@ -14,8 +14,11 @@ export type By = 'day' | 'month' | 'rule' | 'mailbox' | 'sender' | 'kind'
 export const keys = {
   addressees: ['addressees'],
   alarms: ['alarms'],
+  backup: ['backup'],
   cabinetFolders: ['cabinet folders'],
   cabinets: ['cabinets'],
+  /** One's own second factor. */
+  factor: ['factor'],
   /** The lines of the register as a table or as messages, by pages. */
   filings: ['filings'],
   /** Sessions and tokens. */
@@ -28,6 +31,7 @@ export const keys = {
   messages: ['messages'],
   messageTopics: ['message topics'],
   outgoing: ['outgoing'],
+  signIn: ['sign-in'],
   /** People and groups. */
   people: ['people'],
   passes: ['passes'],
@@ -49,6 +53,9 @@ export const queries = {
   setup: queryOptions({ queryKey: ['setup'], queryFn: () => value(api.GET('/api/v1/setup')) }),
   ready: queryOptions({ queryKey: ['ready'], queryFn: () => value(api.GET('/api/v1/ready')) }),
   people: queryOptions({ queryKey: keys.people, queryFn: () => value(api.GET('/api/v1/people')) }),
+  factor: queryOptions({ queryKey: keys.factor, queryFn: () => value(api.GET('/api/v1/me/factor')) }),
+  signIn: queryOptions({ queryKey: keys.signIn, queryFn: () => value(api.GET('/api/v1/sign-in')) }),
+  officeDoor: queryOptions({ queryKey: ['office door'], queryFn: () => value(api.GET('/api/v1/office-door')) }),
   groups: queryOptions({
     queryKey: [...keys.people, 'groups'],
     queryFn: () => value(api.GET('/api/v1/groups')),
@@ -240,6 +247,11 @@ export const queries = {
   }),
   tables: queryOptions({ queryKey: ['tables'], queryFn: () => value(api.GET('/api/v1/tables')) }),
   trust: queryOptions({ queryKey: ['trust'], queryFn: () => value(api.GET('/api/v1/trust')) }),
+  backup: queryOptions({ queryKey: keys.backup, queryFn: () => value(api.GET('/api/v1/backup')) }),
+  restored: queryOptions({
+    queryKey: [...keys.backup, 'restored'],
+    queryFn: () => value(api.GET('/api/v1/restored')),
+  }),
   limits: queryOptions({ queryKey: keys.limits, queryFn: () => value(api.GET('/api/v1/limits')) }),
   outgoing: queryOptions({ queryKey: keys.outgoing, queryFn: () => value(api.GET('/api/v1/outgoing')) }),
   addressees: queryOptions({ queryKey: keys.addressees, queryFn: () => value(api.GET('/api/v1/addressees')) }),

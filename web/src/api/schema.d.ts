@@ -90,6 +90,131 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/office-door": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether people sign in at the office's own sign-in, and what it is called. */
+        get: operations["GetOfficeDoor"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/office-door/go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lead a browser to the office's sign-in (OpenID Connect, authorization code with PKCE). */
+        get: operations["GoToOffice"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/office-door/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where the office's sign-in leads a browser back to. */
+        get: operations["BackFromOffice"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How people sign in: of whom a second factor is asked, and the office's own sign-in. */
+        get: operations["GetSignIn"];
+        /** Set how people sign in. The office's sign-in is tried out before it is kept. */
+        put: operations["SetSignIn"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Your second factor. */
+        get: operations["GetMyFactor"];
+        /** Prove that the app has the secret. From then on a code is asked for at each sign-in. */
+        put: operations["ConfirmFactor"];
+        /** Begin to set up codes of an authenticator app (RFC 6238): a secret for the app. It counts once a code of it was given. */
+        post: operations["BeginFactor"];
+        /** Sign in without a second factor again. */
+        delete: operations["RemoveMyFactor"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/factor/codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make new codes for when the app is lost; the former ones no longer work. */
+        post: operations["MakeRecoveryCodes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}/factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a person's second factor away, because it was lost. */
+        delete: operations["RemoveFactor"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sessions/current": {
         parameters: {
             query?: never;
@@ -1826,6 +1951,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where and when backups are made, and the last one. */
+        get: operations["GetBackup"];
+        /** Set where and when backups are made. The first one is made at once. */
+        put: operations["PlanBackups"];
+        /** Make a backup now at the place that is set. It is read back once it is written. */
+        post: operations["MakeBackup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/backup/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a backup now and send it. Whoever asked reads it back: an answer that ends too early is no whole backup. */
+        post: operations["DownloadBackup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/restored": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far records that came out of a backup are compared with mailboxes and cabinets. 404 where they came out of none. */
+        get: operations["GetRestored"];
+        put?: never;
+        post?: never;
+        /** End the comparison: what it waits for is no longer waited for. */
+        delete: operations["EndComparison"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/records/check": {
         parameters: {
             query?: never;
@@ -1837,6 +2016,23 @@ export interface paths {
         put?: never;
         /** Look whether Ink Tray's own records are whole: quickly, or in full with every index. Nothing is changed. */
         post: operations["CheckRecords"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/records/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give the records a new key, with which every secret in them is sealed anew. Backups that were made before keep the former one. */
+        post: operations["ChangeKey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2413,6 +2609,8 @@ export interface components {
             detail: string;
             /** @description what to do */
             advice?: string;
+            /** @description the name of the request, where something went wrong inside: the service's log says more under it */
+            request?: string;
             problems?: components["schemas"]["FieldProblem"][];
         };
         /** @description What is wrong with one field of a request. */
@@ -2453,11 +2651,15 @@ export interface components {
         SignInRequest: {
             name: string;
             password: string;
+            /** @description of the authenticator app, or one for when it is lost; asked for by a problem of the type second-factor */
+            code?: string;
         };
         /** @description Who is signed in, and what this person may do. */
         Me: {
             name: string;
             role: components["schemas"]["Role"];
+            /** @description first a second factor is to be set up; nothing else can be done until then */
+            must_enrol?: boolean;
         };
         /**
          * @description What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
@@ -2491,6 +2693,8 @@ export interface components {
         LinkUse: {
             code: string;
             password: string;
+            /** @description a code of the authenticator app, where the person has a second factor */
+            factor?: string;
         };
         /** @description What somebody may see: all mailboxes and cabinets, or some, by name. Administrators see all. */
         Rights: {
@@ -2557,6 +2761,10 @@ export interface components {
             made_at: string;
             /** Format: date-time */
             signed_in_at?: string;
+            /** @description has set up a second factor */
+            second_factor?: boolean;
+            /** @description has signed in at the office's sign-in */
+            office?: boolean;
             revision: number;
         };
         /** @description A person, and a link by which the person chooses a password. It is shown once. */
@@ -4313,6 +4521,217 @@ export interface components {
             /** @description which change of the limits this is */
             readonly revision?: number;
         };
+        /** @description Whether people sign in at the office's own sign-in. */
+        OfficeDoor: {
+            open: boolean;
+            /** @description what it is called */
+            name?: string;
+            /** @description only administrators sign in by password */
+            only?: boolean;
+        };
+        /** @description The office's own sign-in, by OpenID Connect. */
+        OfficeSettings: {
+            /** @description the address of the office's sign-in; empty for none */
+            issuer: string;
+            /** @description what this service is called there (client id) */
+            client: string;
+            /** @description the client's secret; without it the one that is kept stays */
+            secret?: string;
+            /**
+             * @description what stands on the button: Sign in with …
+             * @default the office
+             */
+            name: string;
+            /**
+             * @description the claim that gives the role
+             * @default roles
+             */
+            claim: string;
+            /** @description roles by the claim's values; the one that may most counts */
+            roles?: {
+                [key: string]: components["schemas"]["Role"];
+            };
+            /**
+             * @description let in whom the claim gives a role, also if nobody invited them; they see nothing until somebody gives them rights
+             * @default false
+             */
+            make_people: boolean;
+            /**
+             * @description only administrators sign in by password
+             * @default false
+             */
+            only: boolean;
+        };
+        /** @description How people sign in. */
+        SignInSettings: {
+            /**
+             * @description of whom it is asked
+             * @enum {string}
+             */
+            second_factor: "nobody" | "administrators" | "everyone";
+            office?: components["schemas"]["OfficeSettings"];
+        };
+        /** @description How people sign in. */
+        SignInRules: {
+            /** @enum {string} */
+            second_factor: "nobody" | "administrators" | "everyone";
+            office?: components["schemas"]["OfficeSettings"];
+            /** @description the office's sign-in has a secret */
+            secret_kept: boolean;
+            /** @description what the office's sign-in has to know as the address to return to */
+            return_address: string;
+            revision: number;
+        };
+        /** @description Your password, once more. */
+        OwnPassword: {
+            password: string;
+        };
+        /** @description A second factor. */
+        Factor: {
+            set_up: boolean;
+            /** Format: date-time */
+            since?: string;
+            /** @description the rules ask for one */
+            asked: boolean;
+            /** @description codes for when the app is lost that were not used yet */
+            codes: number;
+        };
+        /** @description What an authenticator app needs. */
+        FactorSecret: {
+            /** @description base32 */
+            secret: string;
+            /** @description otpauth://… */
+            address: string;
+            /** @description the address as a QR code, a data: address with a PNG */
+            picture: string;
+        };
+        /** @description A code of the authenticator app. */
+        FactorCode: {
+            code: string;
+        };
+        /** @description Codes for when the app is lost. Each works once. */
+        RecoveryCodes: {
+            codes: string[];
+        };
+        /** @description Who can open a backup: whoever knows a passphrase, or has the private key to one of some public keys (age). */
+        BackupSeal: {
+            /** @description 12 characters at least */
+            passphrase?: string;
+            /** @description each begins with age1 */
+            public_keys?: string[];
+        };
+        /** @description Where and when backups are made, and who can open them. */
+        BackupSettings: {
+            /** @enum {string} */
+            place: "none" | "folder" | "cabinet";
+            /** @description the whole path of a folder on the service's machine */
+            folder?: string;
+            /** @description the name of a cabinet; backups are in its folder “Ink Tray backups” */
+            cabinet?: string;
+            /**
+             * @description time of the day in the office's zone
+             * @default 02:30
+             */
+            at: string;
+            /** @default 1 */
+            every_days: number;
+            /**
+             * @description how many are kept
+             * @default 14
+             */
+            keep: number;
+            /** @description in place of a passphrase */
+            public_keys?: string[];
+            /** @description without it the one that is kept stays; it is never given out */
+            passphrase?: string;
+        };
+        /** @description Where and when backups are made, and what came of the last ones. */
+        Backup: {
+            /** @enum {string} */
+            place: "none" | "folder" | "cabinet";
+            folder: string;
+            cabinet: string;
+            at: string;
+            every_days: number;
+            keep: number;
+            public_keys: string[];
+            passphrase_kept: boolean;
+            last?: components["schemas"]["BackupDone"];
+            /**
+             * Format: date-time
+             * @description where no backup came of the last try
+             */
+            failed_at?: string;
+            /** @description why */
+            problem?: string;
+            /**
+             * Format: date-time
+             * @description of one that is being made
+             */
+            running_since?: string;
+            /**
+             * Format: date-time
+             * @description when the next one is due
+             */
+            next?: string;
+            /** @description the last one is older than twice the time between two, or there is none though there should be */
+            late: boolean;
+            /** @description of this installation, the newest first */
+            kept: {
+                name: string;
+                /** Format: int64 */
+                size?: number;
+            }[];
+            /** @description why they cannot be listed */
+            kept_problem?: string;
+            revision: number;
+        };
+        /** @description A backup that was made and read back. */
+        BackupDone: {
+            /** Format: date-time */
+            at: string;
+            /** @description in words */
+            place: string;
+            name: string;
+            /** Format: int64 */
+            size: number;
+            files: number;
+            seconds: number;
+        };
+        /** @description How far records that came out of a backup are compared with mailboxes and cabinets. */
+        Restored: {
+            /**
+             * Format: date-time
+             * @description when the backup was made
+             */
+            made_at: string;
+            /** Format: date-time */
+            restored_at: string;
+            /**
+             * Format: date-time
+             * @description when the comparison was over; not said while it goes on
+             */
+            ended_at?: string;
+            /** @description who ended it; not said where it came to its end */
+            ended_by?: string;
+            /** @description that were not looked through yet */
+            waits_for_cabinets: string[];
+            waits_for_mailboxes: string[];
+            /** @description attachments that came before the restoring and are not decided yet */
+            waits_for_items: number;
+            /** @description files of the cabinets that the backup did not know, with those that are kept out of the way */
+            files: number;
+            /** @description of these were recognised and are in the register */
+            recognised: number;
+            /** @description filings of the backup that had been taken back after it */
+            taken_back: number;
+            /** @description files that nothing was recognised in, at the end */
+            unknown?: number;
+            /** @description files of the register that are not where they were filed */
+            missing: number;
+            /** @description 100 of these at most */
+            missing_examples: string[];
+        };
         /** @description How many something is. */
         Count: {
             count: number;
@@ -4564,6 +4983,266 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Me"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetOfficeDoor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The office's sign-in. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OfficeDoor"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GoToOffice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description To the office's sign-in. */
+            302: {
+                headers: {
+                    Location?: string;
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    BackFromOffice: {
+        parameters: {
+            query?: {
+                state?: string;
+                code?: string;
+                error?: string;
+                error_description?: string;
+                iss?: string;
+                session_state?: string;
+                scope?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description To the console, signed in or with a word about what is wrong. */
+            302: {
+                headers: {
+                    Location?: string;
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetSignIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rules. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInRules"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    SetSignIn: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the revision that was read */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignInSettings"];
+            };
+        };
+        responses: {
+            /** @description The rules. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInRules"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetMyFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The second factor. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Factor"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ConfirmFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FactorCode"];
+            };
+        };
+        responses: {
+            /** @description Codes for when the app is lost, which are shown once. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    BeginFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnPassword"];
+            };
+        };
+        responses: {
+            /** @description The secret, which is shown once. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactorSecret"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    RemoveMyFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnPassword"];
+            };
+        };
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    MakeRecoveryCodes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnPassword"];
+            };
+        };
+        responses: {
+            /** @description The codes, which are shown once. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    RemoveFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -7705,6 +8384,143 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    GetBackup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The backups. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backup"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    PlanBackups: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the revision that was read */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackupSettings"];
+            };
+        };
+        responses: {
+            /** @description The backups. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backup"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    MakeBackup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is being made. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backup"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    DownloadBackup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackupSeal"];
+            };
+        };
+        responses: {
+            /** @description The backup, an age file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetRestored: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The comparison. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Restored"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    EndComparison: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The comparison. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Restored"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     CheckRecords: {
         parameters: {
             query?: never;
@@ -7728,6 +8544,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RecordsCheck"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ChangeKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How many secrets were sealed anew. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Count"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,10 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { type ReactNode } from 'react'
+import { type ReactNode, useState } from 'react'
 import { useForm } from 'react-hook-form'
 
-import { api, value } from '../api/client'
+import { api, Problem, value } from '../api/client'
 import { queries } from '../api/queries'
 import { Button, Field, Wrong } from '../ui/basics'
+import { SetUp as SetUpFactor } from './factor'
 
 function Door({ title, sub, children }: { title: string; sub: string; children: ReactNode }) {
   return (
@@ -19,17 +20,64 @@ function Door({ title, sub, children }: { title: string; sub: string; children: 
   )
 }
 
+/** Whether a code of the authenticator app is asked for. */
+const asksForCode = (error: unknown) => error instanceof Problem && error.kind === 'second-factor'
+
+/** Why somebody did not come in by the office's sign-in. */
+const officeSays: Record<string, string> = {
+  closed: 'There is no sign-in of the office any more. Sign in by password.',
+  silent: 'The office’s sign-in does not answer. Try again later, or sign in by password.',
+  late: 'The way to the office’s sign-in and back took too long, or began in another browser. Try again.',
+  refused: 'The office’s sign-in did not let you in.',
+  unbelieved: 'What the office’s sign-in said cannot be believed. Tell an administrator; the service’s log says more.',
+  uninvited:
+    'Nobody has invited you here yet. Ask an administrator, and say your mail address at the office’s sign-in.',
+  locked: 'You are locked out. Ask an administrator.',
+}
+
 export function SignIn() {
   const client = useQueryClient()
-  const form = useForm({ defaultValues: { name: '', password: '' } })
+  const form = useForm({ defaultValues: { name: '', password: '', code: '' } })
+  const office = useQuery(queries.officeDoor)
+  const said = officeSays[new URLSearchParams(window.location.hash.slice(1)).get('office') ?? '']
+  const [coded, setCoded] = useState(false)
   const enter = useMutation({
-    mutationFn: (body: { name: string; password: string }) => value(api.POST('/api/v1/sessions', { body })),
-    onSuccess: (me) => client.setQueryData(queries.me.queryKey, me),
+    mutationFn: ({ code, ...body }: { name: string; password: string; code: string }) =>
+      value(api.POST('/api/v1/sessions', { body: code ? { ...body, code } : body })),
+    onSuccess: (me) => {
+      window.history.replaceState(null, '', window.location.pathname)
+      client.setQueryData(queries.me.queryKey, me)
+    },
+    onError: (e) => {
+      if (asksForCode(e)) setCoded(true)
+      form.setValue('code', '')
+    },
   })
+  const asking = coded && asksForCode(enter.error) && !form.formState.dirtyFields.code
   return (
     <Door title="Sign in" sub="Everything that is filed, and how.">
+      {said && <Wrong error={new Error(said)} />}
+      {office.data?.open && (
+        <>
+          <a
+            className="mb-4 block rounded-lg border border-ink bg-ink px-4 py-2 text-center text-sm font-semibold text-sheet"
+            href="/api/v1/office-door/go"
+          >
+            Sign in with {office.data.name}
+          </a>
+          <p className="mb-3 text-sm text-ink-3">
+            {office.data.only ? 'Administrators can sign in by password, too:' : 'Or by password:'}
+          </p>
+        </>
+      )}
       <form onSubmit={form.handleSubmit((s) => enter.mutate(s))}>
-        <Field label="Name" autoComplete="username" autoFocus required {...form.register('name')} />
+        <Field
+          label="Name"
+          autoComplete="username"
+          autoFocus={!office.data?.open}
+          required
+          {...form.register('name')}
+        />
         <Field
           label="Password"
           type="password"
@@ -37,11 +85,36 @@ export function SignIn() {
           required
           {...form.register('password')}
         />
-        <Wrong error={enter.error} />
+        {coded && (
+          <Field
+            label="Code of your authenticator app"
+            autoComplete="one-time-code"
+            autoFocus
+            required
+            hint="Six digits, or one of the codes for when the app is lost."
+            {...form.register('code')}
+          />
+        )}
+        {!(asking && enter.variables?.code === '') && <Wrong error={enter.error} />}
         <Button look="main" type="submit" disabled={enter.isPending}>
           Sign in
         </Button>
       </form>
+    </Door>
+  )
+}
+
+/** Where somebody sets up a second factor, who has none and of whom one is asked. */
+export function Enrol({ name }: { name: string }) {
+  const client = useQueryClient()
+  return (
+    <Door title="One more thing" sub={`Welcome, ${name}. A second factor is asked of you here.`}>
+      <SetUpFactor
+        onDone={() => {
+          client.clear()
+          window.location.assign('/')
+        }}
+      />
     </Door>
   )
 }
@@ -96,7 +169,7 @@ export function SetUp() {
 export function Join() {
   const code = window.location.hash.slice(1)
   const client = useQueryClient()
-  const form = useForm({ mode: 'onChange', defaultValues: { password: '' } })
+  const form = useForm({ mode: 'onChange', defaultValues: { password: '', factor: '' } })
   const who = useQuery({
     queryKey: ['link', code],
     queryFn: () => value(api.POST('/api/v1/links/look', { body: { code } })),
@@ -104,8 +177,10 @@ export function Join() {
     enabled: code !== '',
   })
   const use = useMutation({
-    mutationFn: (s: { password: string }) =>
-      value(api.POST('/api/v1/links/use', { body: { code, password: s.password } })),
+    mutationFn: (s: { password: string; factor: string }) =>
+      value(
+        api.POST('/api/v1/links/use', { body: { code, password: s.password, ...(s.factor && { factor: s.factor }) } }),
+      ),
     onSuccess: () => {
       client.clear()
       window.location.assign('/')
@@ -122,7 +197,10 @@ export function Join() {
     )
   if (!who.data) return null
   return (
-    <Door title={`Welcome, ${who.data.name}`} sub={`You come in as ${who.data.role}. Choose a password.`}>
+    <Door
+      title={`Welcome, ${who.data.name}`}
+      sub={`You are ${who.data.role === 'administrator' ? 'an' : 'a'} ${who.data.role} here. Choose a password.`}
+    >
       <form onSubmit={form.handleSubmit((s) => use.mutate(s))}>
         <input type="text" hidden readOnly autoComplete="username" value={who.data.name} />
         <Field
@@ -137,6 +215,15 @@ export function Join() {
             minLength: { value: 10, message: 'At least ten characters, please.' },
           })}
         />
+        {asksForCode(use.error) && (
+          <Field
+            label="Code of your authenticator app"
+            autoComplete="one-time-code"
+            required
+            hint="Six digits, or one of the codes for when the app is lost."
+            {...form.register('factor')}
+          />
+        )}
         <Wrong error={use.error} />
         <Button look="main" type="submit" disabled={use.isPending}>
           Come in

@@ -6,6 +6,7 @@ import { keys, queries } from '../api/queries'
 import { Button, Chip, Field, Listing, Page, Pick, Sheet, Tick, Wrong } from '../ui/basics'
 import { End, useSettings } from '../ui/form'
 import { exactly, when } from '../ui/format'
+import { SignInCare } from './factor'
 import { Keys } from './you'
 import { Remover } from '../ui/remover'
 
@@ -19,6 +20,7 @@ export function People() {
         <h2 className="mb-2">Sessions and tokens of everybody</h2>
         <Keys all />
       </section>
+      <SignInCare />
       <Trail />
     </Page>
   )
@@ -80,6 +82,8 @@ function Everybody() {
                 </p>
                 <p className="text-sm text-ink-3">
                   {p.signed_in_at ? `signed in ${when(p.signed_in_at)}` : 'has not signed in yet'}
+                  {p.second_factor && '; has a second factor'}
+                  {p.office && '; comes in by the office’s sign-in'}
                 </p>
               </div>
               <div className="flex flex-wrap items-center gap-2">
@@ -90,6 +94,14 @@ function Everybody() {
                 <Button onClick={() => renew.mutate(p)} aria-label={`New link for ${p.name}`}>
                   New link
                 </Button>
+                {p.second_factor && (
+                  <Remover
+                    label="Remove factor"
+                    name={`the second factor of ${p.name}`}
+                    lost="Until another one is set up, whoever knows the password signs in. Do it if the app was lost."
+                    remove={() => value(api.DELETE('/api/v1/people/{id}/factor', { params: { path: { id: p.id } } }))}
+                  />
+                )}
                 <Button onClick={() => lock.mutate(p)}>{p.state === 'locked' ? 'Let in again' : 'Lock'}</Button>
                 <Remover
                   name={p.name}
@@ -129,7 +141,7 @@ function LinkSheet({ link, onClose }: { link: Schemas['Invited']; onClose: () =>
         It works once, until {exactly(link.expires_at)}, and is not shown again. A new link ends this one.
       </p>
       <div className="mt-5 flex justify-end gap-2">
-        {!link.sent && (
+        {!link.sent && window.isSecureContext && (
           <Button
             onClick={() => {
               void navigator.clipboard.writeText(address).then(() => setCopied(true))
@@ -259,7 +271,7 @@ function PersonSheet({
     <Sheet title={p ? `“${p.name}”` : 'Invite somebody'} open onClose={onClose}>
       <form onSubmit={form.submit}>
         <Field label="Name" required autoFocus={!p} hint="The person signs in with it." {...bind('name')} />
-        <Field label="Address of mail" type="email" hint="For links; it may stay empty." {...bind('mail')} />
+        <Field label="Mail address" type="email" hint="Links are sent there. It may stay empty." {...bind('mail')} />
         <Pick label="Role" choices={roles} {...held('role')} />
         {now.role === 'administrator' ? (
           <p className="mb-4 text-sm text-ink-3">Administrators see all mailboxes and cabinets.</p>

@@ -330,6 +330,13 @@ function Records() {
     mutationFn: (full: boolean) => value(api.POST('/api/v1/records/check', { body: { full } })),
   })
   const ready = useQuery(queries.ready)
+  const people = useQuery({ ...queries.people, retry: false }) // only administrators see them
+  const [changing, setChanging] = useState(false)
+  const change = useMutation({ mutationFn: () => value(api.POST('/api/v1/records/key')) })
+  const close = () => {
+    setChanging(false)
+    change.reset()
+  }
   const found = check.data
   return (
     <section className="mb-10 max-w-4xl">
@@ -342,6 +349,7 @@ function Records() {
           <Button onClick={() => check.mutate(true)} disabled={check.isPending}>
             Check in full
           </Button>
+          {people.data && <Button onClick={() => setChanging(true)}>Change the key…</Button>}
         </span>
       </div>
       <Wrong error={check.error} />
@@ -379,6 +387,30 @@ function Records() {
           </div>
         )}
       </div>
+      {changing && (
+        <Sheet title="Change the key of the records?" open onClose={close}>
+          {change.data ? (
+            <p role="status">
+              The records have another key; {many(change.data.count, 'secret was', 'secrets were')} sealed anew. Make a
+              backup now: those of before hold the former key.
+            </p>
+          ) : (
+            <p>
+              All passwords in the records are sealed anew with another key, while the service works on. Do it if
+              somebody may have seen the file secret.key, or from time to time. Nothing has to be entered again.
+            </p>
+          )}
+          <Wrong error={change.error} />
+          <div className="mt-5 flex justify-end gap-2">
+            <Button onClick={close}>{change.data ? 'Done' : 'Leave it'}</Button>
+            {!change.data && (
+              <Button look="main" onClick={() => change.mutate()} disabled={change.isPending}>
+                Change it
+              </Button>
+            )}
+          </div>
+        </Sheet>
+      )}
     </section>
   )
 }

@@ -6,6 +6,7 @@ import { api, type Schemas, value } from '../api/client'
 import { queries } from '../api/queries'
 import { Button, Chip, Listing, Page, Sheet, Wrong } from '../ui/basics'
 import { when } from '../ui/format'
+import { Backups } from './backup'
 import { Correspondents, Tables } from './book'
 import { CabinetSheet, Cabinets } from './cabinets'
 import { HandOver, TakeOver } from './handover'
@@ -90,6 +91,7 @@ export function Settings() {
       <Tables />
       <Telling />
       <RegisterCare />
+      <Backups />
       {(adding === 'mailbox' || editing) && <MailboxSheet mailbox={editing} onClose={close} />}
       {handing && <HandOver mailbox={handing} onClose={() => setHanding(null)} />}
       {adding === 'cabinet' && <CabinetSheet onClose={close} />}

@@ -6,6 +6,7 @@ import { api, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
 import { Button, Chip, Field, Listing, Page, Pick, Sheet, Wrong } from '../ui/basics'
 import { useSettings } from '../ui/form'
+import { Factor } from './factor'
 import { exactly, when } from '../ui/format'
 
 /** One's own password, sessions and tokens. */
@@ -15,6 +16,7 @@ export function You() {
   return (
     <Page title={me.data?.name ?? 'You'} sub="Your password, and where you are signed in.">
       <Password />
+      <Factor />
       <section className="mb-10 max-w-4xl">
         <div className="mb-2 flex items-center justify-between">
           <h2>Your sessions and tokens</h2>
@@ -110,7 +112,7 @@ export function Keys({ all = false }: { all?: boolean }) {
                   </span>
                 </p>
                 <p className="text-sm [overflow-wrap:anywhere] text-ink-3">
-                  used {when(k.used_at ?? k.made_at)}
+                  {k.used_at ? `used ${when(k.used_at)}` : `made ${when(k.made_at)}, not used yet`}
                   {k.place && ` from ${k.place}`}; ends {exactly(k.expires_at)}
                 </p>
                 {k.program && <p className="text-sm [overflow-wrap:anywhere] text-ink-3">{k.program}</p>}

@@ -22,6 +22,7 @@ const chips: Record<string, string> = {
   filed: 'bg-moss-soft text-moss',
   held: 'bg-seal-soft text-seal',
   failed: 'bg-seal-soft text-seal',
+  late: 'bg-seal-soft text-seal',
   'name taken': 'bg-ochre-soft text-ochre',
   waiting: 'bg-ochre-soft text-ochre',
   'not yet': 'bg-ochre-soft text-ochre',
@@ -171,11 +172,12 @@ export function Tick({
 /** What is wrong, in words, and what to do. */
 export function Wrong({ error }: { error: unknown }) {
   if (!error) return null
-  const e = error as Error & { advice?: string }
+  const e = error as Error & { advice?: string; request?: string }
   const text = e.message.charAt(0).toUpperCase() + e.message.slice(1).replace(/\.$/, '')
   return (
     <p role="alert" className="my-3 rounded-lg bg-seal-soft px-4 py-3 text-seal">
       {text}.{e.advice ? ' ' + e.advice : ''}
+      {e.request && <span className="block text-sm">In the log it is the request {e.request}.</span>}
     </p>
   )
 }

@@ -4,7 +4,17 @@ import { useState } from 'react'
 import { Button, Sheet, Wrong } from './basics'
 
 /** A button that removes something, once it is said what is lost. */
-export function Remover({ name, lost, remove }: { name: string; lost: string; remove: () => Promise<unknown> }) {
+export function Remover({
+  label = 'Remove',
+  name,
+  lost,
+  remove,
+}: {
+  label?: string
+  name: string
+  lost: string
+  remove: () => Promise<unknown>
+}) {
   const client = useQueryClient()
   const [open, setOpen] = useState(false)
   const removing = useMutation({
@@ -21,7 +31,7 @@ export function Remover({ name, lost, remove }: { name: string; lost: string; re
   return (
     <>
       <Button onClick={() => setOpen(true)} aria-label={`Remove ${name}`}>
-        Remove
+        {label}
       </Button>
       {open && (
         <Sheet title={`Remove “${name}”?`} open onClose={close}>

@@ -1,0 +1,293 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api/client"
+)
+
+// secondFactor is one's own.
+func (c doorCommands) secondFactor() *cobra.Command {
+	root := &cobra.Command{Use: "second-factor",
+		Short: "Codes of an authenticator app that are asked for when you sign in"}
+	root.AddCommand(c.factorShow(), c.factorSetUp(), c.factorCodes(), c.factorRemove())
+	return root
+}
+
+func (c doorCommands) factorShow() *cobra.Command {
+	return &cobra.Command{Use: "show", Short: "Say whether you have a second factor", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			f, err := call[client.Factor](api.GetMyFactor(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(f, func() {
+				switch {
+				case f.SetUp:
+					fmt.Fprintf(c.out, "You have one since %s. %d codes for when the app is lost are left.\n",
+						f.Since.Local().Format("2 January 2006"), f.Codes)
+				case f.Asked:
+					fmt.Fprintln(c.out, "You have none, and one is asked of you here. Set it up with inktray second-factor set-up.")
+				default:
+					fmt.Fprintln(c.out, "You have none. Set one up with inktray second-factor set-up.")
+				}
+			})
+		})}
+}
+
+func (c doorCommands) factorSetUp() *cobra.Command {
+	var file string
+	cmd := &cobra.Command{Use: "set-up", Short: "Set up codes of an authenticator app (RFC 6238)", Args: cobra.NoArgs,
+		Long: "Asks for your password, prints a secret for the app, and asks for the code that the app shows then. " +
+			"Another app takes the place of the one before.",
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			password, err := c.secret(file, "INKTRAY_PASSWORD", "Password")
+			if err != nil {
+				return err
+			}
+			return c.enrol(ctx, api, password)
+		})}
+	cmd.Flags().StringVar(&file, "password-file", "", "file that holds your password")
+	return cmd
+}
+
+// enrol sets up codes of an authenticator app, for whoever with signs in.
+func (c doorCommands) enrol(ctx context.Context, api *client.Client, password string,
+	with ...client.RequestEditorFn) error {
+	s, err := call[client.FactorSecret](api.BeginFactor(ctx, client.OwnPassword{Password: password}, with...))
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(c.errs, "Enter this secret in an authenticator app:\n\n   %s\n\nor open this address with it:\n\n   "+
+		"%s\n\n", grouped(s.Secret), s.Address)
+	code, err := c.ask("The code that it shows: ")
+	if err != nil {
+		return usageError{errors.New("the code of the app is asked for in a terminal; set the second factor up there or in " +
+			"the console")}
+	}
+	codes, err := call[client.RecoveryCodes](api.ConfirmFactor(ctx, client.FactorCode{Code: code}, with...))
+	if err != nil {
+		return err
+	}
+	return c.codes(codes, "Your second factor is set up.")
+}
+
+// grouped parts a secret into groups of four.
+func grouped(s string) string {
+	var parts []string
+	for part := range slices.Chunk([]byte(s), 4) {
+		parts = append(parts, string(part))
+	}
+	return strings.Join(parts, " ")
+}
+
+// codes shows codes for when the app is lost.
+func (c doorCommands) codes(codes client.RecoveryCodes, said string) error {
+	return c.show(codes, func() {
+		fmt.Fprintf(c.out, "%s Keep these codes for when the app is lost. Each works once, in place of a code of the app, "+
+			"and they are not shown again:\n\n", said)
+		for _, one := range codes.Codes {
+			fmt.Fprintln(c.out, "   "+one)
+		}
+	})
+}
+
+func (c doorCommands) factorCodes() *cobra.Command {
+	var file string
+	cmd := &cobra.Command{Use: "codes", Short: "Make new codes for when the app is lost; the former ones no longer work",
+		Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			password, err := c.secret(file, "INKTRAY_PASSWORD", "Password")
+			if err != nil {
+				return err
+			}
+			codes, err := call[client.RecoveryCodes](api.MakeRecoveryCodes(ctx, client.OwnPassword{Password: password}))
+			if err != nil {
+				return err
+			}
+			return c.codes(codes, "These are new codes.")
+		})}
+	cmd.Flags().StringVar(&file, "password-file", "", "file that holds your password")
+	return cmd
+}
+
+func (c doorCommands) factorRemove() *cobra.Command {
+	var file string
+	yes := false
+	cmd := &cobra.Command{Use: "remove", Short: "Sign in without a second factor again", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			if err := c.confirm("From then on whoever knows your password signs in. Remove your second factor?",
+				yes); err != nil {
+				return err
+			}
+			password, err := c.secret(file, "INKTRAY_PASSWORD", "Password")
+			if err != nil {
+				return err
+			}
+			if _, err := call[nothing](api.RemoveMyFactor(ctx, client.OwnPassword{Password: password})); err != nil {
+				return err
+			}
+			fmt.Fprintln(c.out, "Your second factor is removed.")
+			return nil
+		})}
+	cmd.Flags().StringVar(&file, "password-file", "", "file that holds your password")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
+}
+
+// peopleFactor takes somebody's second factor away.
+func (c doorCommands) peopleFactor() *cobra.Command {
+	yes := false
+	cmd := &cobra.Command{Use: "remove-factor NAME", Short: "Take a person's second factor away, because it was lost",
+		Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			p, err := findPerson(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			if err := c.confirm(fmt.Sprintf("Until “%s” sets up another one, whoever knows the password signs in. Remove the "+
+				"second factor?", p.Name), yes); err != nil {
+				return err
+			}
+			_, err = call[nothing](api.RemoveFactor(ctx, p.ID))
+			var no *problem
+			if errors.As(err, &no) && no.Status == 404 {
+				return &exitError{exitMissing, p.Name + " has no second factor"}
+			}
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "%s has no second factor any more.\n", p.Name)
+			return nil
+		})}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
+}
+
+// signInRules are how people sign in.
+func (c doorCommands) signInRules() *cobra.Command {
+	root := &cobra.Command{Use: "sign-in-rules",
+		Short: "How people sign in: of whom a second factor is asked, and the office's own sign-in"}
+	root.AddCommand(c.signInShow(), c.signInSet())
+	return root
+}
+
+func (c doorCommands) toldSignIn(r client.SignInRules) error {
+	return c.show(r, func() {
+		fmt.Fprintf(c.out, "A second factor is asked of %s.\n", r.SecondFactor)
+		o := r.Office
+		if o == nil {
+			fmt.Fprintf(c.out, "There is no sign-in of the office. If you set one up, it has to know this address to return "+
+				"to:\n   %s\n", r.ReturnAddress)
+			return
+		}
+		fmt.Fprintf(c.out, "People sign in with %s (%s), where this service is called %s and returns to %s.\n", deref(o.Name),
+			o.Issuer, o.Client, r.ReturnAddress)
+		var roles []string
+		for value, role := range *o.Roles {
+			roles = append(roles, fmt.Sprintf("%s is %s", value, role))
+		}
+		slices.Sort(roles)
+		if len(roles) > 0 {
+			fmt.Fprintf(c.out, "Its claim “%s” gives the role: %s.\n", deref(o.Claim), strings.Join(roles, ", "))
+		}
+		if deref(o.MakePeople) {
+			fmt.Fprintln(c.out, "Whom the claim gives a role comes in without an invitation.")
+		}
+		if deref(o.Only) {
+			fmt.Fprintln(c.out, "Only administrators sign in by password.")
+		}
+	})
+}
+
+func (c doorCommands) signInShow() *cobra.Command {
+	return &cobra.Command{Use: "show", Short: "Say how people sign in", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			r, err := call[client.SignInRules](api.GetSignIn(ctx))
+			if err != nil {
+				return err
+			}
+			return c.toldSignIn(r)
+		})}
+}
+
+func (c doorCommands) signInSet() *cobra.Command {
+	var factor, issuer, id, file, name, claim string
+	var roles map[string]string
+	make, only := false, false
+	cmd := &cobra.Command{Use: "set", Short: "Set how people sign in; what is not given stays", Args: cobra.NoArgs,
+		Long: "The office's sign-in is one that speaks OpenID Connect. It is asked about itself before anything is kept. " +
+			"The secret that it knows comes from --secret-file or from INKTRAY_SECRET."}
+	cmd.RunE = c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+		now, err := call[client.SignInRules](api.GetSignIn(ctx))
+		if err != nil {
+			return err
+		}
+		given := cmd.Flags().Changed
+		s := client.SignInSettings{SecondFactor: client.SignInSettingsSecondFactor(now.SecondFactor), Office: now.Office}
+		if given("second-factor") {
+			s.SecondFactor = client.SignInSettingsSecondFactor(factor)
+		}
+		o := client.OfficeSettings{}
+		if s.Office != nil {
+			o = *s.Office
+		}
+		text := func(flag, value string, into **string) {
+			if given(flag) {
+				*into = &value
+			}
+		}
+		if given("issuer") {
+			o.Issuer = issuer
+		}
+		if given("client") {
+			o.Client = id
+		}
+		text("name", name, &o.Name)
+		text("claim", claim, &o.Claim)
+		if given("roles") {
+			all := map[string]client.Role{}
+			for value, role := range roles {
+				all[value] = client.Role(role)
+			}
+			o.Roles = &all
+		}
+		if given("make-people") {
+			o.MakePeople = &make
+		}
+		if given("only") {
+			o.Only = &only
+		}
+		if given("secret-file") || given("issuer") && issuer != "" && !now.SecretKept {
+			secret, err := c.secret(file, "INKTRAY_SECRET", "Secret of this service at the office's sign-in")
+			if err != nil {
+				return err
+			}
+			o.Secret = &secret
+		}
+		if s.Office != nil || o.Issuer != "" || given("issuer") {
+			s.Office = &o
+		}
+		r, err := call[client.SignInRules](api.SetSignIn(ctx, &client.SetSignInParams{IfMatch: ifMatch(now.Revision)}, s))
+		if err != nil {
+			return err
+		}
+		return c.toldSignIn(r)
+	})
+	flags := cmd.Flags()
+	flags.StringVar(&factor, "second-factor", "nobody", "of whom it is asked: nobody, administrators or everyone")
+	flags.StringVar(&issuer, "issuer", "", "address of the office's sign-in; \"\" for none")
+	flags.StringVar(&id, "client", "", "what this service is called there (client id)")
+	flags.StringVar(&file, "secret-file", "", "file with the secret that the office's sign-in knows")
+	flags.StringVar(&name, "name", "the office", "what stands on the button: Sign in with …")
+	flags.StringVar(&claim, "claim", "roles", "the claim that gives the role")
+	flags.StringToStringVar(&roles, "roles", nil, "roles by the claim's values: \"berth desk=clerk,it=administrator\"")
+	flags.BoolVar(&make, "make-people", false, "let in whom the claim gives a role, also if nobody invited them")
+	flags.BoolVar(&only, "only", false, "only administrators sign in by password")
+	return cmd
+}

@@ -1,0 +1,300 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+
+import { api, ifMatch, Problem, type Schemas, value } from '../api/client'
+import { keys, queries } from '../api/queries'
+import { OneOf } from '../letter/blanks'
+import { Button, Chip, Field, Lines, Listing, Pick, Sheet, Wrong } from '../ui/basics'
+import { End, sentence, useSettings } from '../ui/form'
+import { exactly, many, size, when } from '../ui/format'
+
+/** Where and when backups are made, and the comparison after one was put back. For administrators. */
+export function Backups() {
+  const client = useQueryClient()
+  const [planning, setPlanning] = useState(false)
+  const query = useQuery({
+    ...queries.backup,
+    retry: false,
+    refetchInterval: (q) => (q.state.data?.running_since ? 500 : false),
+  })
+  const make = useMutation({
+    mutationFn: () => value(api.POST('/api/v1/backup')),
+    onSuccess: () => client.invalidateQueries({ queryKey: keys.backup }),
+  })
+  if (query.error instanceof Problem && query.error.status === 403) return null
+  return (
+    <section className="mb-10 max-w-4xl" id="backups">
+      <div className="mb-2 flex flex-wrap items-center justify-between gap-3">
+        <h2>Backups</h2>
+        <span className="flex gap-2">
+          {query.data && query.data.place !== 'none' && (
+            <Button onClick={() => make.mutate()} disabled={make.isPending || !!query.data.running_since}>
+              {query.data.running_since ? 'Backing up…' : 'Back up now'}
+            </Button>
+          )}
+          <Button disabled={!query.data} onClick={() => setPlanning(true)}>
+            {query.data?.place === 'none' ? 'Set up backups' : 'Change the plan'}
+          </Button>
+        </span>
+      </div>
+      <Wrong error={make.error} />
+      <Restored />
+      <Listing
+        query={query}
+        empty={(b) =>
+          b.place === 'none' &&
+          'No backups are made. One file holds all that Ink Tray needs to go on: the records, the key, and mail that only it has.'
+        }
+      >
+        {(b) => <State b={b} />}
+      </Listing>
+      {planning && query.data && <PlanSheet b={query.data} onClose={() => setPlanning(false)} />}
+    </section>
+  )
+}
+
+function State({ b }: { b: Schemas['Backup'] }) {
+  return (
+    <div className="border-t border-line py-3">
+      <div className="flex flex-wrap items-start justify-between gap-3">
+        <p className="min-w-0 flex-1 basis-72 [overflow-wrap:anywhere]">
+          <span className="font-semibold">{b.place === 'folder' ? b.folder : b.cabinet}</span>{' '}
+          <span className="text-ink-2">
+            {b.every_days === 1 ? 'every day' : `every ${b.every_days} days`} at {b.at}, {b.keep} are kept, opened with{' '}
+            {b.public_keys.length > 0 ? 'a private key' : 'a passphrase'}
+          </span>
+        </p>
+        {b.late ? <Chip word="late" /> : b.problem ? <Chip word="failed" /> : b.last && <Chip word="in order" />}
+      </div>
+      {b.last ? (
+        <p className="text-sm text-ink-3 [overflow-wrap:anywhere]">
+          The last one: {when(b.last.at)}, {size(b.last.size)} with {many(b.last.files, 'file')}
+          {b.last.place !== b.folder && `, in ${b.last.place}`}. It was read back to its end.
+          {b.next && ` The next one: ${exactly(b.next)}.`}
+        </p>
+      ) : (
+        !b.problem && <p className="text-sm text-ink-3">The first one is being made.</p>
+      )}
+      {b.problem && (
+        <p className="text-sm text-seal">
+          It could not be made{b.failed_at && ` ${when(b.failed_at)}`}: {sentence(b.problem)} It is tried again every
+          hour.
+        </p>
+      )}
+      {b.kept_problem && <p className="text-sm text-seal">What is kept cannot be listed: {sentence(b.kept_problem)}</p>}
+      {b.kept.length > 0 && (
+        <details className="mt-1 text-sm text-ink-3">
+          <summary>{many(b.kept.length, 'backup is', 'backups are')} kept</summary>
+          <ul>
+            {b.kept.map((k) => (
+              <li key={k.name} className="[overflow-wrap:anywhere]">
+                {k.name}
+                {k.size !== undefined && `, ${size(k.size)}`}
+              </li>
+            ))}
+          </ul>
+        </details>
+      )}
+    </div>
+  )
+}
+
+function PlanSheet({ b, onClose }: { b: Schemas['Backup']; onClose: () => void }) {
+  const cabinets = useQuery(queries.cabinets)
+  const values = {
+    place: b.place === 'none' ? ('folder' as const) : b.place,
+    folder: b.folder,
+    cabinet: b.cabinet,
+    at: b.at,
+    every_days: b.every_days,
+    keep: b.keep,
+    opened: b.public_keys.length > 0 ? 'key' : 'passphrase',
+    passphrase: '',
+    public_keys: b.public_keys.join('\n'),
+  }
+  const cabinetOf = (v: typeof values) => v.cabinet || cabinets.data?.[0]?.name || ''
+  const body = ({ opened, passphrase, public_keys, ...v }: typeof values): Schemas['BackupSettings'] => ({
+    ...v,
+    cabinet: v.place === 'cabinet' ? cabinetOf({ opened, passphrase, public_keys, ...v }) : undefined,
+    folder: v.place === 'folder' ? v.folder : undefined,
+    passphrase: opened === 'passphrase' && passphrase ? passphrase : undefined,
+    public_keys: opened === 'key' ? public_keys.split(/\s+/).filter(Boolean) : undefined,
+  })
+  const form = useSettings<typeof values, unknown>({
+    values,
+    revision: b.revision,
+    save: (v, on) => value(api.PUT('/api/v1/backup', { params: { header: ifMatch(on) }, body: body(v) })),
+    saved: onClose,
+  })
+  const off = useMutation({
+    mutationFn: () =>
+      value(api.PUT('/api/v1/backup', { body: { place: 'none', at: b.at, every_days: b.every_days, keep: b.keep } })),
+    onSuccess: onClose,
+  })
+  const { bind, held, now } = form
+  return (
+    <Sheet title="Backups" open onClose={onClose}>
+      <form onSubmit={form.submit}>
+        <fieldset className="mb-4">
+          <legend className="mb-1 text-sm font-semibold">Where</legend>
+          <OneOf
+            name="backup-place"
+            value={now.place}
+            onChange={(v) => form.set('place', v as 'folder')}
+            choices={[
+              ['folder', 'a folder of this machine, such as a mounted share'],
+              ['cabinet', 'a cabinet'],
+            ]}
+          />
+        </fieldset>
+        {now.place === 'folder' ? (
+          <Field
+            label="Folder"
+            required
+            hint="Its whole path. Best on another machine: what lies beside the records is lost with them."
+            {...bind('folder')}
+          />
+        ) : (
+          <Pick
+            label="Cabinet"
+            choices={(cabinets.data ?? []).map((c) => [c.name, c.name])}
+            {...held('cabinet')}
+            value={cabinetOf(now)}
+          />
+        )}
+        <div className="grid gap-x-3 sm:grid-cols-3">
+          <Field label="Time of the day" type="time" required {...bind('at')} />
+          <Field
+            label="Every so many days"
+            type="number"
+            min={1}
+            required
+            {...bind('every_days', { valueAsNumber: true })}
+          />
+          <Field label="How many are kept" type="number" min={1} required {...bind('keep', { valueAsNumber: true })} />
+        </div>
+        <fieldset className="mb-4">
+          <legend className="mb-1 text-sm font-semibold">Opened with</legend>
+          <OneOf
+            name="backup-opened"
+            value={now.opened}
+            onChange={(v) => form.set('opened', v)}
+            choices={[
+              ['passphrase', 'a passphrase'],
+              ['key', 'a private key that only you have'],
+            ]}
+          />
+        </fieldset>
+        {now.opened === 'passphrase' ? (
+          <Field
+            label="Passphrase"
+            type="password"
+            autoComplete="new-password"
+            required={!b.passphrase_kept}
+            hint={
+              b.passphrase_kept
+                ? 'Empty: it stays as it is. Backups that were made before are opened with the former one.'
+                : '12 characters at least. Keep it where you find it without this service: no backup is opened without it.'
+            }
+            {...bind('passphrase')}
+          />
+        ) : (
+          <Lines
+            label="Public keys, one in each line"
+            hint="inktray backup new-key makes a pair. Each begins with age1."
+            code
+            {...bind('public_keys')}
+          />
+        )}
+        <End
+          of={form}
+          label={b.place === 'none' ? 'Begin' : 'Save'}
+          onClose={onClose}
+          mine={body(now)}
+          look={() => value(api.GET('/api/v1/backup'))}
+        />
+        {b.place !== 'none' && (
+          <p className="mt-4 text-sm">
+            <button type="button" className="text-pen underline" onClick={() => off.mutate()}>
+              Make no more backups
+            </button>{' '}
+            <span className="text-ink-3">Those that are kept stay.</span>
+          </p>
+        )}
+        <Wrong error={off.error} />
+      </form>
+    </Sheet>
+  )
+}
+
+/** How far records that came out of a backup are compared with mailboxes and cabinets. */
+function Restored() {
+  const client = useQueryClient()
+  const [ending, setEnding] = useState(false)
+  const query = useQuery({
+    ...queries.restored,
+    retry: false,
+    refetchInterval: (q) => (q.state.data && !q.state.data.ended_at ? 2_000 : false),
+  })
+  const end = useMutation({
+    mutationFn: () => value(api.DELETE('/api/v1/restored')),
+    onSuccess: () => {
+      setEnding(false)
+      void client.invalidateQueries()
+    },
+  })
+  const r = query.data
+  if (!r) return null
+  const waits = [
+    r.waits_for_cabinets.length > 0 && `cabinets: ${r.waits_for_cabinets.join(', ')}`,
+    r.waits_for_mailboxes.length > 0 && `mailboxes: ${r.waits_for_mailboxes.join(', ')}`,
+    r.waits_for_items > 0 && many(r.waits_for_items, 'attachment'),
+  ].filter(Boolean)
+  return (
+    <div className="mb-3 rounded-xl border border-line bg-paper p-4" role="status">
+      <p>
+        The records are those of the backup of {exactly(r.made_at)}, put back {when(r.restored_at)}.{' '}
+        {r.ended_at
+          ? `They were compared with mailboxes and cabinets${r.ended_by ? `, until ${r.ended_by} ended that` : ''}.`
+          : 'They are compared with mailboxes and cabinets: what was filed since is recognised and not filed again.'}
+      </p>
+      <p className="text-sm text-ink-2">
+        {many(r.files, 'file was', 'files were')} not in the backup, {r.recognised} of these{' '}
+        {r.recognised === 1 ? 'is' : 'are'} recognised; {many(r.taken_back, 'filing', 'filings')} had been taken back
+        since; {many(r.missing, 'file is', 'files are')} not where the register has {r.missing === 1 ? 'it' : 'them'}
+        {r.unknown !== undefined && `; ${many(r.unknown, 'file belongs', 'files belong')} to nothing in the mailboxes`}.
+      </p>
+      {r.missing_examples.length > 0 && (
+        <details className="text-sm text-ink-3">
+          <summary>Files that are missing</summary>
+          <ul>
+            {r.missing_examples.map((m) => (
+              <li key={m} className="[overflow-wrap:anywhere]">
+                {m}
+              </li>
+            ))}
+          </ul>
+        </details>
+      )}
+      {!r.ended_at && (
+        <div className="mt-2 flex flex-wrap items-center justify-between gap-3">
+          <p className="text-sm text-ink-3">{waits.length > 0 && `It still waits for ${waits.join('; ')}.`}</p>
+          <Button onClick={() => setEnding(true)}>End the comparison…</Button>
+        </div>
+      )}
+      <Sheet title="End the comparison?" open={ending} onClose={() => setEnding(false)}>
+        <p>
+          What it still waits for is no longer waited for. Attachments that were filed after the backup, in mailboxes
+          and cabinets that it has not looked through, may be filed a second time.
+        </p>
+        <Wrong error={end.error} />
+        <div className="mt-5 flex justify-end gap-2">
+          <Button onClick={() => setEnding(false)}>Go on comparing</Button>
+          <Button look="main" onClick={() => end.mutate()} disabled={end.isPending}>
+            End it
+          </Button>
+        </div>
+      </Sheet>
+    </div>
+  )
+}
