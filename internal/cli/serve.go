@@ -263,6 +263,7 @@ func (s *service) end() error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	err := s.api.Shutdown(ctx)
+	_ = s.listener.Close() // where answering did not begin yet, nothing is closed by that
 	if s.redirect != nil {
 		err = errors.Join(err, s.redirect.Shutdown(ctx))
 	}

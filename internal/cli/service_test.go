@@ -491,3 +491,28 @@ func TestTheServiceEndsWhileConnectionsAreHeldInAdvance(t *testing.T) {
 	}
 	o.first() // asked over a later connection: those before are taken by then
 }
+
+func TestAServiceThatIsEndedAtOnceComesToItsEnd(t *testing.T) {
+	o := openOffice(t, empty)
+	for range 8 {
+		if err := o.service.stop(); err != nil {
+			t.Fatal(err)
+		}
+		var err error
+		if o.service, err = start(o.options); err != nil {
+			t.Fatal(err)
+		}
+	}
+	at := o.service.listener.Addr().String()
+	if err := o.service.stop(); err != nil {
+		t.Fatal(err)
+	}
+	if c, err := net.Dial("tcp", at); err == nil {
+		c.Close()
+		t.Error("it is listened on for an ended service")
+	}
+	var err error
+	if o.service, err = start(o.options); err != nil {
+		t.Fatal(err)
+	}
+}

@@ -68,6 +68,7 @@ type Receiver struct {
 	guesses throttle
 	mutex   sync.Mutex
 	servers []*smtp.Server
+	doors   []net.Listener
 	tasks   sync.WaitGroup
 }
 
@@ -93,7 +94,7 @@ func (r *Receiver) Serve(l net.Listener, lmtp bool) {
 	s.MaxLineLength = int(r.config.MaxBytes) + 1000 // a line may be as long as a message; commands are bounded apart
 	s.ErrorLog, s.EnableSMTPUTF8 = quiet{r.config.Log}, true
 	r.mutex.Lock()
-	r.servers = append(r.servers, s)
+	r.servers, r.doors = append(r.servers, s), append(r.doors, l)
 	r.mutex.Unlock()
 	// A mail server in front is one host for all; anybody else has a share.
 	limits := inbound.Limits{Total: maxConnections, PerHost: maxPerHost, Refusal: "421 4.7.0 too many connections from " +
@@ -107,13 +108,16 @@ func (r *Receiver) Serve(l net.Listener, lmtp bool) {
 // Shutdown lets what is being taken in come to its end, until ctx ends.
 func (r *Receiver) Shutdown(ctx context.Context) error {
 	r.mutex.Lock()
-	servers := r.servers
+	servers, doors := r.servers, r.doors
 	r.mutex.Unlock()
 	var errs []error
 	for _, s := range servers {
 		if err := s.Shutdown(ctx); err != nil {
 			errs = append(errs, s.Close())
 		}
+	}
+	for _, l := range doors {
+		_ = l.Close() // a server that did not begin yet knows of none that it could close
 	}
 	r.tasks.Wait()
 	return errors.Join(errs...)

@@ -530,3 +530,25 @@ func TestSendersThatAreListedMustBeProven(t *testing.T) {
 		}
 	}
 }
+
+func TestAReceiverThatIsEndedAtOnceComesToItsEnd(t *testing.T) {
+	for range 50 {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		r := New(Config{Domain: "drop.brackwater.example", Spool: t.TempDir(), Clock: time.Now,
+			Log: slog.New(slog.DiscardHandler)})
+		r.Serve(l, true)
+		ended := make(chan error, 1)
+		go func() { ended <- r.Shutdown(t.Context()) }()
+		select {
+		case err := <-ended:
+			if err != nil {
+				t.Fatal(err)
+			}
+		case <-time.After(10 * time.Second):
+			t.Fatal("it goes on waiting for connections")
+		}
+	}
+}
