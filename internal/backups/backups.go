@@ -265,8 +265,13 @@ func (b *Backups) Kept(ctx context.Context) ([]Kept, error) {
 	if err != nil {
 		return nil, err
 	}
-	// A share that is away can hold a question for ever, so one at a time is asked.
-	said := b.asking.DoChan("", func() (any, error) { return b.kept(b.Context(), place) })
+	// A share that is away can hold a question for ever, so one at a time is asked, and who asks does not wait for it.
+	going := context.WithoutCancel(ctx)
+	said := b.asking.DoChan("", func() (any, error) {
+		ctx, cancel := context.WithTimeout(going, time.Minute)
+		defer cancel()
+		return b.kept(ctx, place)
+	})
 	select {
 	case a := <-said:
 		all, _ := a.Val.([]Kept)
