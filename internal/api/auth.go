@@ -233,10 +233,10 @@ func (s *signInHandlers) SignIn(ctx context.Context, r SignInRequestObject) (Sig
 	if err := s.byPassword(ctx, &p); err != nil {
 		return nil, err
 	}
-	if len(p.TOTP) > 0 {
+	if p.HasFactor() {
 		code := text(r.Body.Code)
 		if code == "" {
-			return nil, errFactor
+			return nil, factorNeeded(&p)
 		}
 		fits, err := s.factorFits(ctx, &p, code)
 		if err != nil {

@@ -91,7 +91,7 @@ func plainCode(code string) string {
 // factorFits uses up a code of a person's second factor, and says whether it was one.
 func (s *Server) factorFits(ctx context.Context, p *store.Person, code string) (bool, error) {
 	code = plainCode(code)
-	if len(code) == 6 {
+	if len(code) == 6 && len(p.TOTP) > 0 {
 		secret, err := s.Store.People.TOTPSecret(p)
 		if err != nil {
 			return false, err
@@ -113,7 +113,18 @@ func (s *Server) factorFits(ctx context.Context, p *store.Person, code string) (
 	return err == nil, err
 }
 
-// errFactor asks for a code.
+// factorNeeded asks for what a person has besides the password.
+func factorNeeded(p *store.Person) *problem {
+	if len(p.TOTP) > 0 {
+		return errFactor
+	}
+	return errPasskey
+}
+
+var errPasskey = &problem{status: 401, kind: "passkey",
+	text:   "you have a passkey: the password alone does not let you in",
+	advice: "Sign in with the passkey, in a browser, or give one of the codes for when it is lost."}
+
 var errFactor = &problem{status: 401, kind: "second-factor", text: "a code of your authenticator app is needed",
 	advice: "Give the six digits that it shows, or one of the codes for when it is lost."}
 
@@ -163,8 +174,12 @@ func (s *doorHandlers) GetMyFactor(ctx context.Context, _ GetMyFactorRequestObje
 		return nil, err
 	}
 	rules, _, err := s.Store.Settings.SignInRules(ctx)
-	return GetMyFactor200JSONResponse{SetUp: f.Since != nil, Since: f.Since, Asked: rules.Asks(p.Role), Codes: f.Codes},
-		err
+	out := GetMyFactor200JSONResponse{SetUp: p.HasFactor(), Since: f.Since, Asked: rules.Asks(p.Role), Codes: f.Codes,
+		Passkeys: []Passkey{}}
+	for _, k := range f.Passkeys {
+		out.Passkeys = append(out.Passkeys, passkeyAs(&k))
+	}
+	return out, err
 }
 
 // BeginFactor gives a secret for an authenticator app.
@@ -233,15 +248,7 @@ func (s *doorHandlers) RemoveMyFactor(ctx context.Context, r RemoveMyFactorReque
 	if err != nil {
 		return nil, err
 	}
-	rules, _, err := s.Store.Settings.SignInRules(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if rules.Asks(p.Role) {
-		return nil, &problem{status: 409, kind: "asked-for", text: "a second factor is asked of you here",
-			advice: "An administrator decides of whom it is asked. To use another app, set it up anew."}
-	}
-	return RemoveMyFactor204Response{}, s.Store.People.RemoveFactor(ctx, p.ID, p.Name)
+	return RemoveMyFactor204Response{}, askedFor(s.Store.People.RemoveTOTP(ctx, p.ID))
 }
 
 // MakeRecoveryCodes makes new codes for when the app is lost.
@@ -251,7 +258,7 @@ func (s *doorHandlers) MakeRecoveryCodes(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	if len(p.TOTP) == 0 {
+	if !p.HasFactor() {
 		return nil, &problem{status: 409, kind: "no-factor", text: "you have no second factor", advice: "Set one up first."}
 	}
 	codes, shown := newCodes()
@@ -310,7 +317,7 @@ func (s *doorHandlers) SetSignIn(ctx context.Context, r SetSignInRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	if rules.Asks(me.Role) && len(me.TOTP) == 0 && me.Subject == "" {
+	if rules.Asks(me.Role) && !me.HasFactor() && me.Subject == "" {
 		return nil, &problem{status: 409, kind: "no-factor",
 			text:   "you have no second factor yourself, and could not sign in",
 			advice: "Set up your own first: in the console under your name, or with inktray second-factor set-up."}
@@ -334,7 +341,7 @@ func (s *doorHandlers) SetSignIn(ctx context.Context, r SetSignInRequestObject) 
 // mustEnrol says whether somebody has first to set up a second factor.
 func (s *Server) mustEnrol(ctx context.Context, p *store.Person) (bool, error) {
 	rules, _, err := s.Store.Settings.SignInRules(ctx)
-	return err == nil && rules.Asks(p.Role) && len(p.TOTP) == 0, err
+	return err == nil && rules.Asks(p.Role) && !p.HasFactor(), err
 }
 
 // byPassword says why somebody may not sign in by password; nil where she may.

@@ -2,10 +2,8 @@ package api
 
 import (
 	"context"
-	"crypto/cipher"
 	"crypto/rand"
 	"crypto/subtle"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"net/http"
@@ -16,7 +14,6 @@ import (
 	"time"
 
 	"github.com/coreos/go-oidc/v3/oidc"
-	"golang.org/x/crypto/chacha20poly1305"
 	"golang.org/x/oauth2"
 
 	"inktray.example/inktray/internal/inbound"
@@ -28,23 +25,9 @@ type officeDoor struct {
 	mutex    sync.Mutex
 	provider *oidc.Provider // nil until it is needed
 	issuer   string
-	aead     func() cipher.AEAD
 }
 
-func newOfficeDoor() officeDoor {
-	return officeDoor{aead: sync.OnceValue(func() cipher.AEAD {
-		key := make([]byte, chacha20poly1305.KeySize)
-		rand.Read(key)
-		aead, err := chacha20poly1305.NewX(key)
-		if err != nil {
-			panic(err) // the key has the right size
-		}
-		return aead
-	})}
-}
-
-// going is a browser that was led to the office's sign-in. It carries this itself, sealed, so that strangers fill no
-// memory here.
+// going is a browser that was led to the office's sign-in. It carries this itself, sealed.
 type going struct {
 	State    string    `json:"state"`
 	Nonce    string    `json:"nonce"`
@@ -53,27 +36,15 @@ type going struct {
 	Until    time.Time `json:"until"`
 }
 
+// toOffice is the purpose for which that is sealed.
+const toOffice = "sign in with the office"
+
 // goFor is how long the way to the office's sign-in and back may take.
 const goFor = 10 * time.Minute
 
-func (o *officeDoor) seal(g *going) (string, error) {
-	text, err := json.Marshal(g)
-	if err != nil {
-		return "", err
-	}
-	nonce := make([]byte, chacha20poly1305.NonceSizeX)
-	rand.Read(nonce)
-	return base64.RawURLEncoding.EncodeToString(o.aead().Seal(nonce, nonce, text, nil)), nil
-}
-
 // back takes up a browser that comes back with a state.
-func (o *officeDoor) back(sealed, state string, now time.Time) (g going, ok bool) {
-	data, err := base64.RawURLEncoding.DecodeString(sealed)
-	if err != nil || len(data) < chacha20poly1305.NonceSizeX {
-		return g, false
-	}
-	text, err := o.aead().Open(nil, data[:chacha20poly1305.NonceSizeX], data[chacha20poly1305.NonceSizeX:], nil)
-	if err != nil || json.Unmarshal(text, &g) != nil {
+func (s *Server) back(sealed, state string, now time.Time) (g going, ok bool) {
+	if !s.sealer.open(toOffice, sealed, &g) {
 		return g, false
 	}
 	return g, subtle.ConstantTimeCompare([]byte(g.State), []byte(state)) == 1 && state != "" && now.Before(g.Until)
@@ -164,10 +135,14 @@ func (s *doorHandlers) returnAddress(ctx context.Context) string {
 func (s *doorHandlers) GetOfficeDoor(ctx context.Context, _ GetOfficeDoorRequestObject) (GetOfficeDoorResponseObject,
 	error) {
 	r, _, err := s.Store.Settings.SignInRules(ctx)
+	if err != nil {
+		return nil, err
+	}
 	out := GetOfficeDoor200JSONResponse{Open: r.Office.Issuer != ""}
 	if out.Open {
 		out.Name, out.Only = &r.Office.Name, &r.Office.Only
 	}
+	out.Passkeys, err = s.Store.Passkeys.Any(ctx, passkeyHost(decisionOf(ctx)))
 	return out, err
 }
 
@@ -224,7 +199,7 @@ func (s *doorHandlers) GoToOffice(ctx context.Context, _ GoToOfficeRequestObject
 	}
 	g := going{State: rand.Text(), Nonce: rand.Text(), Verifier: oauth2.GenerateVerifier(), Back: back,
 		Until: s.Clock().Add(goFor)}
-	sealed, err := s.office.seal(&g)
+	sealed, err := s.sealer.seal(toOffice, &g)
 	if err != nil {
 		return nil, err
 	}
@@ -270,7 +245,7 @@ func (s *doorHandlers) BackFromOffice(ctx context.Context, r BackFromOfficeReque
 // comeIn makes a session for whom the office's sign-in names.
 func (s *doorHandlers) comeIn(ctx context.Context, r *BackFromOfficeParams) (cookie string, err error) {
 	d := decisionOf(ctx)
-	g, ok := s.office.back(d.state, text(r.State), s.Clock())
+	g, ok := s.back(d.state, text(r.State), s.Clock())
 	if !ok {
 		return "", notIn(officeLate, "the way there and back took too long, or began in another browser")
 	}

@@ -137,7 +137,7 @@ func (d *directory) person(p *store.Person) Person {
 	out := Person{ID: p.ID, Name: p.Name, Mail: optional(p.Mail), Role: Role(p.Role), State: PersonStateActive,
 		Rights: d.shown(r), Groups: named(d.groups, d.groupsOf[p.ID]), MadeAt: p.MadeAt,
 		SignedInAt: p.SignedInAt, Revision: p.Revision}
-	factor, office := len(p.TOTP) > 0, p.Subject != ""
+	factor, office := p.HasFactor(), p.Subject != ""
 	out.SecondFactor, out.Office = &factor, &office
 	switch {
 	case p.LockedAt != nil:
@@ -383,7 +383,7 @@ func (s *peopleHandlers) UseLink(ctx context.Context, r UseLinkRequestObject) (U
 	if err := s.byPassword(ctx, &p); err != nil {
 		return nil, err
 	}
-	if len(p.TOTP) > 0 {
+	if p.HasFactor() {
 		if err := s.linkedFactor(ctx, &p, text(r.Body.Factor)); err != nil {
 			return nil, err
 		}
@@ -404,7 +404,7 @@ func (s *peopleHandlers) linkedFactor(ctx context.Context, p *store.Person, code
 		return tooMany(wait)
 	}
 	if code == "" {
-		return errFactor
+		return factorNeeded(p)
 	}
 	fits, err := s.factorFits(ctx, p, code)
 	if err == nil && !fits {

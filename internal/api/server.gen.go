@@ -1495,6 +1495,15 @@ type Activity struct {
 	Total int `json:"total"`
 }
 
+// AddedPasskey A passkey that was added.
+type AddedPasskey struct {
+	// Codes codes for when it is lost, shown once; none where there were some before
+	Codes []string `json:"codes"`
+
+	// Passkey A passkey of a device, by which somebody signs in without a password.
+	Passkey Passkey `json:"passkey"`
+}
+
 // AddressChange Renews or closes the address of a drop mailbox.
 type AddressChange struct {
 	// What renew: a new secret part, also of one that is closed; the former address takes nothing any more
@@ -2109,9 +2118,14 @@ type Factor struct {
 	// Asked the rules ask for one
 	Asked bool `json:"asked"`
 
-	// Codes codes for when the app is lost that were not used yet
-	Codes int        `json:"codes"`
-	SetUp bool       `json:"set_up"`
+	// Codes codes for when it is lost that were not used yet
+	Codes    int       `json:"codes"`
+	Passkeys []Passkey `json:"passkeys"`
+
+	// SetUp there is an authenticator app or a passkey
+	SetUp bool `json:"set_up"`
+
+	// Since since when codes of an authenticator app are asked for; missing where none are
 	Since *time.Time `json:"since,omitempty"`
 }
 
@@ -2774,6 +2788,16 @@ type Message struct {
 // MessageSender what a trusted server reports of the sender, where one does
 type MessageSender string
 
+// NewPasskey A passkey that a device made.
+type NewPasskey struct {
+	// Credential RegistrationResponseJSON (Web Authentication, level 3)
+	Credential map[string]interface{} `json:"credential"`
+
+	// Name what you call the device
+	Name   string `json:"name"`
+	Ticket string `json:"ticket"`
+}
+
 // NoteRequest A note on a filing.
 type NoteRequest struct {
 	Text string `json:"text"`
@@ -2799,6 +2823,9 @@ type OfficeDoor struct {
 	// Only only administrators sign in by password
 	Only *bool `json:"only,omitempty"`
 	Open bool  `json:"open"`
+
+	// Passkeys somebody has a passkey for this name of the service
+	Passkeys bool `json:"passkeys"`
 }
 
 // OfficeSettings The office's own sign-in, by OpenID Connect.
@@ -2956,6 +2983,36 @@ type PassKind string
 
 // PassState defines model for Pass.State.
 type PassState string
+
+// Passkey A passkey of a device, by which somebody signs in without a password.
+type Passkey struct {
+	// Host the name of the service for which it is good: devices use it for no other
+	Host   string    `json:"host"`
+	ID     string    `json:"id"`
+	MadeAt time.Time `json:"made_at"`
+
+	// Name what its owner calls the device
+	Name string `json:"name"`
+
+	// UsedAt when it let its owner in last
+	UsedAt *time.Time `json:"used_at,omitempty"`
+}
+
+// PasskeyAnswer What a device answered.
+type PasskeyAnswer struct {
+	// Credential AuthenticationResponseJSON (Web Authentication, level 3)
+	Credential map[string]interface{} `json:"credential"`
+	Ticket     string                 `json:"ticket"`
+}
+
+// PasskeyQuestion What a browser asks a device.
+type PasskeyQuestion struct {
+	// Options PublicKeyCredentialCreationOptionsJSON or PublicKeyCredentialRequestOptionsJSON (Web Authentication, level 3)
+	Options map[string]interface{} `json:"options"`
+
+	// Ticket to be sent back with the answer
+	Ticket string `json:"ticket"`
+}
 
 // PasswordChange Another password for oneself.
 type PasswordChange struct {
@@ -4598,6 +4655,15 @@ type ConfirmFactorJSONRequestBody = FactorCode
 // MakeRecoveryCodesJSONRequestBody defines body for MakeRecoveryCodes for application/json ContentType.
 type MakeRecoveryCodesJSONRequestBody = OwnPassword
 
+// AddPasskeyJSONRequestBody defines body for AddPasskey for application/json ContentType.
+type AddPasskeyJSONRequestBody = NewPasskey
+
+// BeginPasskeyJSONRequestBody defines body for BeginPasskey for application/json ContentType.
+type BeginPasskeyJSONRequestBody = OwnPassword
+
+// RemovePasskeyJSONRequestBody defines body for RemovePasskey for application/json ContentType.
+type RemovePasskeyJSONRequestBody = OwnPassword
+
 // ChangeMyPasswordJSONRequestBody defines body for ChangeMyPassword for application/json ContentType.
 type ChangeMyPasswordJSONRequestBody = PasswordChange
 
@@ -4669,6 +4735,9 @@ type SwitchRuleOnJSONRequestBody = SwitchOnRequest
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
+
+// SignInByPasskeyJSONRequestBody defines body for SignInByPasskey for application/json ContentType.
+type SignInByPasskeyJSONRequestBody = PasskeyAnswer
 
 // PostSetupJSONRequestBody defines body for PostSetup for application/json ContentType.
 type PostSetupJSONRequestBody = SetupRequest
@@ -4939,6 +5008,15 @@ type ServerInterface interface {
 	// EndMyKey End one of your own sessions or tokens.
 	// (DELETE /api/v1/me/keys/{id})
 	EndMyKey(c fiber.Ctx, id string) error
+	// AddPasskey Keep the passkey that the device made. From then on the password alone lets nobody in as you.
+	// (POST /api/v1/me/passkeys)
+	AddPasskey(c fiber.Ctx) error
+	// BeginPasskey Begin to add a passkey (Web Authentication): what the browser asks the device.
+	// (POST /api/v1/me/passkeys/begin)
+	BeginPasskey(c fiber.Ctx) error
+	// RemovePasskey Remove one of your passkeys.
+	// (DELETE /api/v1/me/passkeys/{id})
+	RemovePasskey(c fiber.Ctx, id ID) error
 	// ChangeMyPassword Choose another password. All other sessions of the person end.
 	// (PUT /api/v1/me/password)
 	ChangeMyPassword(c fiber.Ctx) error
@@ -5188,6 +5266,12 @@ type ServerInterface interface {
 	// SignOut Sign out.
 	// (DELETE /api/v1/sessions/current)
 	SignOut(c fiber.Ctx) error
+	// SignInByPasskey Sign in with a passkey, without a password.
+	// (POST /api/v1/sessions/passkey)
+	SignInByPasskey(c fiber.Ctx) error
+	// BeginPasskeySignIn Begin to sign in with a passkey (Web Authentication): what the browser asks the device.
+	// (POST /api/v1/sessions/passkey/begin)
+	BeginPasskeySignIn(c fiber.Ctx) error
 	// GetSetup Whether somebody still has to be made administrator.
 	// (GET /api/v1/setup)
 	GetSetup(c fiber.Ctx) error
@@ -7399,6 +7483,71 @@ func (siw *ServerInterfaceWrapper) EndMyKey(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.EndMyKey(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// AddPasskey operation middleware
+func (siw *ServerInterfaceWrapper) AddPasskey(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.AddPasskey(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// BeginPasskey operation middleware
+func (siw *ServerInterfaceWrapper) BeginPasskey(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.BeginPasskey(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// RemovePasskey operation middleware
+func (siw *ServerInterfaceWrapper) RemovePasskey(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RemovePasskey(c, id)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -10183,6 +10332,42 @@ func (siw *ServerInterfaceWrapper) SignOut(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// SignInByPasskey operation middleware
+func (siw *ServerInterfaceWrapper) SignInByPasskey(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.SignInByPasskey(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// BeginPasskeySignIn operation middleware
+func (siw *ServerInterfaceWrapper) BeginPasskeySignIn(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.BeginPasskeySignIn(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // GetSetup operation middleware
 func (siw *ServerInterfaceWrapper) GetSetup(c fiber.Ctx) error {
 
@@ -11083,6 +11268,16 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Put(options.BaseURL+"/api/v1/me/factor", wrapper.ConfirmFactor)
 
 	router.Post(options.BaseURL+"/api/v1/me/factor/codes", wrapper.MakeRecoveryCodes)
+
+	router.Post(options.BaseURL+"/api/v1/me/passkeys/begin", wrapper.BeginPasskey)
+
+	router.Post(options.BaseURL+"/api/v1/me/passkeys", wrapper.AddPasskey)
+
+	router.Delete(options.BaseURL+"/api/v1/me/passkeys/:id", wrapper.RemovePasskey)
+
+	router.Post(options.BaseURL+"/api/v1/sessions/passkey/begin", wrapper.BeginPasskeySignIn)
+
+	router.Post(options.BaseURL+"/api/v1/sessions/passkey", wrapper.SignInByPasskey)
 
 	router.Delete(options.BaseURL+"/api/v1/people/:id/factor", wrapper.RemoveFactor)
 
@@ -13607,6 +13802,93 @@ type EndMyKeydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EndMyKeydefaultApplicationProblemPlusJSONResponse) VisitEndMyKeyResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type AddPasskeyRequestObject struct {
+	Body *AddPasskeyJSONRequestBody
+}
+
+type AddPasskeyResponseObject interface {
+	VisitAddPasskeyResponse(ctx fiber.Ctx) error
+}
+
+type AddPasskey201JSONResponse AddedPasskey
+
+func (response AddPasskey201JSONResponse) VisitAddPasskeyResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type AddPasskeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddPasskeydefaultApplicationProblemPlusJSONResponse) VisitAddPasskeyResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type BeginPasskeyRequestObject struct {
+	Body *BeginPasskeyJSONRequestBody
+}
+
+type BeginPasskeyResponseObject interface {
+	VisitBeginPasskeyResponse(ctx fiber.Ctx) error
+}
+
+type BeginPasskey200JSONResponse PasskeyQuestion
+
+func (response BeginPasskey200JSONResponse) VisitBeginPasskeyResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type BeginPasskeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginPasskeydefaultApplicationProblemPlusJSONResponse) VisitBeginPasskeyResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type RemovePasskeyRequestObject struct {
+	ID   ID `json:"id"`
+	Body *RemovePasskeyJSONRequestBody
+}
+
+type RemovePasskeyResponseObject interface {
+	VisitRemovePasskeyResponse(ctx fiber.Ctx) error
+}
+
+type RemovePasskey204Response struct {
+}
+
+func (response RemovePasskey204Response) VisitRemovePasskeyResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type RemovePasskeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemovePasskeydefaultApplicationProblemPlusJSONResponse) VisitRemovePasskeyResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -16139,6 +16421,73 @@ func (response SignOutdefaultApplicationProblemPlusJSONResponse) VisitSignOutRes
 	return ctx.JSON(&response.Body)
 }
 
+type SignInByPasskeyRequestObject struct {
+	Body *SignInByPasskeyJSONRequestBody
+}
+
+type SignInByPasskeyResponseObject interface {
+	VisitSignInByPasskeyResponse(ctx fiber.Ctx) error
+}
+
+type SignInByPasskey200ResponseHeaders struct {
+	SetCookie *string
+}
+
+type SignInByPasskey200JSONResponse struct {
+	Body    Me
+	Headers SignInByPasskey200ResponseHeaders
+}
+
+func (response SignInByPasskey200JSONResponse) VisitSignInByPasskeyResponse(ctx fiber.Ctx) error {
+	if response.Headers.SetCookie != nil {
+		ctx.Response().Header.Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response.Body)
+}
+
+type SignInByPasskeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SignInByPasskeydefaultApplicationProblemPlusJSONResponse) VisitSignInByPasskeyResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type BeginPasskeySignInRequestObject struct {
+}
+
+type BeginPasskeySignInResponseObject interface {
+	VisitBeginPasskeySignInResponse(ctx fiber.Ctx) error
+}
+
+type BeginPasskeySignIn200JSONResponse PasskeyQuestion
+
+func (response BeginPasskeySignIn200JSONResponse) VisitBeginPasskeySignInResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type BeginPasskeySignIndefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginPasskeySignIndefaultApplicationProblemPlusJSONResponse) VisitBeginPasskeySignInResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type GetSetupRequestObject struct {
 }
 
@@ -17273,6 +17622,15 @@ type StrictServerInterface interface {
 	// EndMyKey End one of your own sessions or tokens.
 	// (DELETE /api/v1/me/keys/{id})
 	EndMyKey(ctx context.Context, request EndMyKeyRequestObject) (EndMyKeyResponseObject, error)
+	// AddPasskey Keep the passkey that the device made. From then on the password alone lets nobody in as you.
+	// (POST /api/v1/me/passkeys)
+	AddPasskey(ctx context.Context, request AddPasskeyRequestObject) (AddPasskeyResponseObject, error)
+	// BeginPasskey Begin to add a passkey (Web Authentication): what the browser asks the device.
+	// (POST /api/v1/me/passkeys/begin)
+	BeginPasskey(ctx context.Context, request BeginPasskeyRequestObject) (BeginPasskeyResponseObject, error)
+	// RemovePasskey Remove one of your passkeys.
+	// (DELETE /api/v1/me/passkeys/{id})
+	RemovePasskey(ctx context.Context, request RemovePasskeyRequestObject) (RemovePasskeyResponseObject, error)
 	// ChangeMyPassword Choose another password. All other sessions of the person end.
 	// (PUT /api/v1/me/password)
 	ChangeMyPassword(ctx context.Context, request ChangeMyPasswordRequestObject) (ChangeMyPasswordResponseObject, error)
@@ -17522,6 +17880,12 @@ type StrictServerInterface interface {
 	// SignOut Sign out.
 	// (DELETE /api/v1/sessions/current)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
+	// SignInByPasskey Sign in with a passkey, without a password.
+	// (POST /api/v1/sessions/passkey)
+	SignInByPasskey(ctx context.Context, request SignInByPasskeyRequestObject) (SignInByPasskeyResponseObject, error)
+	// BeginPasskeySignIn Begin to sign in with a passkey (Web Authentication): what the browser asks the device.
+	// (POST /api/v1/sessions/passkey/begin)
+	BeginPasskeySignIn(ctx context.Context, request BeginPasskeySignInRequestObject) (BeginPasskeySignInResponseObject, error)
 	// GetSetup Whether somebody still has to be made administrator.
 	// (GET /api/v1/setup)
 	GetSetup(ctx context.Context, request GetSetupRequestObject) (GetSetupResponseObject, error)
@@ -19967,6 +20331,125 @@ func (sh *strictHandler) EndMyKey(ctx fiber.Ctx, id string) error {
 		return err
 	} else if validResponse, ok := response.(EndMyKeyResponseObject); ok {
 		if err := validResponse.VisitEndMyKeyResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddPasskey operation middleware
+func (sh *strictHandler) AddPasskey(ctx fiber.Ctx) error {
+	var request AddPasskeyRequestObject
+
+	var body AddPasskeyJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.AddPasskey(ctx.Context(), request.(AddPasskeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddPasskey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddPasskeyResponseObject); ok {
+		if err := validResponse.VisitAddPasskeyResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BeginPasskey operation middleware
+func (sh *strictHandler) BeginPasskey(ctx fiber.Ctx) error {
+	var request BeginPasskeyRequestObject
+
+	var body BeginPasskeyJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginPasskey(ctx.Context(), request.(BeginPasskeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginPasskey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BeginPasskeyResponseObject); ok {
+		if err := validResponse.VisitBeginPasskeyResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemovePasskey operation middleware
+func (sh *strictHandler) RemovePasskey(ctx fiber.Ctx, id ID) error {
+	var request RemovePasskeyRequestObject
+
+	request.ID = id
+
+	var body RemovePasskeyJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.RemovePasskey(ctx.Context(), request.(RemovePasskeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemovePasskey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemovePasskeyResponseObject); ok {
+		if err := validResponse.VisitRemovePasskeyResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -22500,6 +22983,70 @@ func (sh *strictHandler) SignOut(ctx fiber.Ctx) error {
 	return nil
 }
 
+// SignInByPasskey operation middleware
+func (sh *strictHandler) SignInByPasskey(ctx fiber.Ctx) error {
+	var request SignInByPasskeyRequestObject
+
+	var body SignInByPasskeyJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.SignInByPasskey(ctx.Context(), request.(SignInByPasskeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignInByPasskey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SignInByPasskeyResponseObject); ok {
+		if err := validResponse.VisitSignInByPasskeyResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BeginPasskeySignIn operation middleware
+func (sh *strictHandler) BeginPasskeySignIn(ctx fiber.Ctx) error {
+	var request BeginPasskeySignInRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginPasskeySignIn(ctx.Context(), request.(BeginPasskeySignInRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginPasskeySignIn")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BeginPasskeySignInResponseObject); ok {
+		if err := validResponse.VisitBeginPasskeySignInResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetSetup operation middleware
 func (sh *strictHandler) GetSetup(ctx fiber.Ctx) error {
 	var request GetSetupRequestObject
@@ -23560,517 +24107,529 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rkhu5tSb6KoiaHdHdMSlV6Wp31Y8JtbrVrXFfNJL27thha8ooJliEmQToBLIo2qdPzIOc8/c82DzJ",
-	"Cay1gESSQF5YrJLs8f6x3SqSmbgsLKzr9/39ZKZXa62Esubk/O8na17zlbCihn99K2sxs1Ir949SmFkt",
-	"1/jPk2Z9zuxCMLPiVSWMLZiuSmEs0zWby9r9xxy+wKv1gl8Jy2Z6JQx+dlKcSPeQvzai3p4UJ4qvxMn5",
-	"SRleV5yY2UKsOL53zpvKus/1xn0kVLM6Of/jSbM+KfBvH4oTu127RxhbS3V98ttvxcl3ytbb/YFvBa8Z",
-	"VyVTzepK1AUzzWzBuGGPzx4/f/Dsd08e+dGtuV20gxPwuOKkFn9tZC3Kk3NbNyIe6JpbK2r3y//5x7MH",
-	"X3/4+9PfHsB//Nd/O0kN8FWtV/vjq8VMyBtRMq2YXUjDSr51i1pxK+rMws3dk+KhzHW94rBk3Irky19/",
-	"676XmKcseye54h9/FOraLk7OH52dFScrqcK/k++Z/8TtbLE/TycbtbiRRsJEuWUbblgteOknuRC8hCnT",
-	"yF7PH+Cz4vEk3qhe8iuphN1/p7SGwcPSyzij32Xm+9jNN/W+V07069QUpWFz+BAkbuNmWUlh2JWo9IbJ",
-	"3EHA3/SMIzOQn7isrvTH9MRlmXnbin7Vt82pt71tKjHxVbX7ybT3/AzHNCOseIZ7BTYcBans86cnILFy",
-	"5TRIK69SWXEtanjfO13bb7bhfTsTMLq2Ge0UxuL1UzQ4PNInxclcVvC/Rija4ebqL2Jm6SP3P2Hv5d/c",
-	"v5dSwYnElfN7ldR478XHhNBvdF0akL+5rJxmL5y2+/679+yUr+XpzaPTWlxLY0V9WnF13fBrwSpprHHq",
-	"e3XOrnlzLRgO+NzKUmzcIWRuXOfrcs6MVDNxDtrz7Flm360b2URxfq/HK0fB60pm1aPVk5Tjb27HzFor",
-	"I+AWfFPrq0qAqp5pZYWCRebrdSVn3A3sdI3f+K9/MXhVtu/6t1rMT85P/stpe82e4qfm1D8X3tid569O",
-	"U0jDNrVW1wXbLEQtilaHWM1K/RBWiR7m3vViZuWNtIk77/1CuM2X6tqwmW6UFSW72rrFK5gTLLeERq+E",
-	"XUh1zURlxMOT4mRd67WorcRVuNom1C1JaeqY7R6t4sTyqqKHSStWZmh93vOq2sIP8VG8rjn+W1te7c9S",
-	"zxmvqvYumesGjk7ikLfq4o9uYu3Y/MNpYu0x03hMfytOXpRlLYx5ueDqGqbOy1K6IfDqTbRic14Zsbuv",
-	"b4USG+OWe1ZpIwxaSPhAZzBxVtZ6zeiU72+C2/3UqVBic844U2LDjJjVwrI1r23BeGW0e65WAtdFGnxz",
-	"eQGvdrvmLicageVLYZjSKAdcbdlK1yJSafCmk+IEnpFQQgVom/0RcvdMUTP3qZPeK3EtFdtI0OWRLnia",
-	"1ATxbsEK9GyLSFxJ7/RKXOlyyzYLzWZcsSvBrK5KBvM0hTsLbsndvlxtGWczXlX7i0+rtCPBeyuwK60l",
-	"l9X2Evdt78sLbi5xx6KPr7SuBFfuc1kmfyaVkaVI/wQujPO/hz1zM3NbxqsquWOoJBMv8dZZ9GF8mnVV",
-	"0qw6CvWBlauEVi1OrFuPaFxK3IDG5pZpNXM/gZVKjrGpq7SxF4sGWB1k3tGt2W4ZPqOz4GEZaWzRVkWT",
-	"75W1d8JaJ0IT1UBHIKXBE9EVSW6YhOMqlBW1KMeKY3SYnjw+Syzlin98jV9+dtYvrN0xn/3+/Owsta+t",
-	"LHZ/4ATOsBXfsmvtZgj39YrPFlKJLwzTG8WUsBtdL9unHkGMBwx2Z3r549Ydr5HXyjAc9ZdvX71kXz99",
-	"/KhgixWfPTAL/vjZ868u2FKsLTOCV6JEJ9IJMbuWN0KxKz5bdtXZs+QA/EHYMdMWAlSkXYgt4zWJwwYv",
-	"MzCqFahsEtVbnKKuzT2oceMTlTwMFa8Tfux74RbStJIuFONobUjDjKyEsoXTuPBJa31Iw3QD0YNa8NnC",
-	"XVHMas0qra4Th2BuRX25kqqxwqQVFbeXleDGpj+92l6CwkopwNkIP3L/OKQ19q44wwLAfsWzTW7bqs+r",
-	"yw0jr9W5up6kt/uvgTrrBOZGZpxGc1NPjW4jxLLk24lX7GahJ/5AOmG7XOimTkrN8M1C/lgQrp1ntoIV",
-	"zamIXO021tAVYZxMtOrRgmVP34HX0AvFuPv5mMtm95yt+Efyos/OzigQlHWru4dw56eDv42OaHf8j84y",
-	"V1J0cAevg7s4mM7ijn58zvx5uACblylnhsIQmZBO6zvfbtu9O9KjHX3Lpc+lnjOaXzumMa+Nj2X3icq5",
-	"Fk5ybkQNHqUzq/w5DHe3VviJbYTB/9qIUvn/toumpv+c1xL/w3Db1PSfDfz6Q68x87thrTA4y65ptJKK",
-	"/vVoWIEEmf79737/dDDGlLtecczJY67MRtRvxV8bgYdo0jF3vzXMWxgrYQy/FgasDH7lJJUzq9dyVrB5",
-	"rVfBzEioAffttNuxguh3V3HvRcQfFY9+/9u/nfSu/eOz/sXfWT//3oIGl1y9upY3qZDBC78Y6B3P+CoO",
-	"s0AQQTpTT8+ZtPvLESY6Kp7hJpS6jGgIQz//ib62twD0d3/ukgvgTPTDpMeHooywjLvHdGXEL1dCWGa8",
-	"MbvK6ln63PWLznxdrz78t/ES1LFqwzIrbfdHk7R+E8u3FImoxg96wzhbi9poBT6AYTOt3HWdWAyd8pHQ",
-	"8aNb161pLS6YWK3tFmN+sMxrJ59KiNIwp21TcwcHJH0u1yRa+9mXEPXR6KGlHrxuY5/77oSyshprR+4I",
-	"7RolFlbFP8lPo31rUpSt5bNFajucOQMfroSyGE2js5E4uaqSCqN3hnHmfD934TjHdC1n7r+YNCfnqqmq",
-	"3QNhFs51xQsAjwEGtxPBG5tZOW9zjLfaR4dZdy1XN4Rd25UyC7QGyUVuSmnbCGd3AX6BYKLz1UKodQZf",
-	"LR+yd+Bc49WCvrET44w9eXL+d2feibmuBf63j28eGgN0w/6RNrZ30MEvLWXK2g1J772NmOI54aqMvyDi",
-	"VU/cEypkwkYE22lRUlNAhZX+qOKzAW0B2h+UUzLIp5dCpR8AH33h7WCwG1HHSZQhzq5qvTGi/sJdNoac",
-	"n4HYhE+xQcyOJlb4/QurkJWVN0nl6CTIhPoF9z131clESNgdoIn7C+KZ2t1k8m7NDfhmbn3ckcFwyMId",
-	"ro8WbgZaSm7hzwIO+FQtgdNIrdI3fLZs1vvj+hV2Dq9+Cn01azz2K17GRpSzqfxaVtxYppUwiSNnh0Iw",
-	"e5+By3Hp3ZL9IzDnznZLBjNR8JSmge8PEms9xh3zeUj/7yt6IdbpwS3F2ib9MwiTSmUsryrILha03xth",
-	"bFs+E+ykzioe/f6AB6YEY1d83XwuI2thd723GNiccaW0dUZPJY0VZWo9K4oT9B0llMtvNZ6lituM1vIS",
-	"B2FFKMSwC66Y3cgZGlduU9mVsBsh3J81hCQt6iW0t5hd6OZ6QX80C91UJbsSyRs/fYjhiIRDS6MpGzFa",
-	"wpwWWC9qbsSll5uEoed1dwgNo7EYCgr8WfrQb+ft7VxyRM1VJWeXSzE1VDcUTVRKqutLqClIx1WiTOaV",
-	"cPe50zcjV3LXCIUVS6wQ3SeRgqGj3J34/saQKNLxHsgiRTKccExJMwUTy00TtGoteAmf5pToSK0lq1zE",
-	"PKtFMuaBVJDYNelo70yrMn4R3dm3UEp42dPmkWlLNi3Oqn1tft3fCQwITHKFMX2s15DLwB06Z5uFBkt3",
-	"qfTGmTGtUIAyWXBM869recOtYEuxdS6XE2Q9B0OUoVC5Twz7kl+Lr/a3tn1oIg762BngNZ85L9pZAj4k",
-	"PZiK2jnG3cdC+gUy9QbDlvxaPIrvngkBtcdniTBOdmcOimaPNEmiLbQLscodorau6+zx+ZOzk923wb1B",
-	"FkPJtz47p+dzOXNe5N9Q+UZhjC//ePboAwQx/q/Hfzx78OTDV+d/PHvwDP/0bwNh7P2bTZHJwn0o+aIz",
-	"ZakgwEvVh//7f/0/r9WSva/51n/rf/+v/7crIY+SW9g1ssKqPCrakOeT58+HQvjzbIWkcwJ0Jdia2wVO",
-	"h4ascUGNqG9wRSl1vDfoZFCf7K52vE93N3ChN2zFFeZaSV13MxNDk+o7ku686MY60x3EIrq1MIVs+dZc",
-	"UNYlTiLrZtzBvdVl33fqpWLwcNyMaI5HPPj7l3BKT2fLeF/QCKWymm0WcraAMC0KPgRs8bC7A7CuhREK",
-	"FtyKbBHF/juceMx0VQl+3QhDuWhpQ/BT1l4gk9ceb+xC11SM1+Mx7Bpb7VEIVVmpxy90VZrU78lYsLUU",
-	"JeSg3DrAtwvmr+kLplW17Trfs4WYLUXJlN7EGz1ozi20sU6Q0lVK/anwPvue9v4P7qtOnnQppgXM9EZl",
-	"fLK1VEqkR5a1guOQrC+P8+WZmbDpx22mqOo6F1oaMI11qltAz6ywhlVibge2FSQB7BA4Owat2hGRpMaI",
-	"OrPMw2nyoI+ifHZfdJf2/aDiSp+pwKA6hSR3rsgNfcctGJwPUMS31wvnbGHt2pyfnoImeig+8tW6EqcL",
-	"Xl/ppi7Yn/70pz+5u0zUf/pT+OMP5+Ef7sCfmvrG/8KnAea69lH/4Wuvo3V2SqyTP4iP76BSbw/O8Fe9",
-	"/A9eZO15GDRFcoVbWPeqFWXXB6/dvYR38m2x2A83geQE+Q+k61pzstIzqC9OyK47M05e8YQGqWUSBNTf",
-	"9P4BG3FV8hvn68yt80zNk+RlTwN54w2GKYljPxIoPqMHeeu8oKsleRxue6Ao4oXvv5+j0N7JnXrkr58P",
-	"9DhNPES3uPzis1T03Hj/QAf56Ocwvo5oR3uumUPrpsLJtJ0rh5elKLGwhg4OGaFu/IkjEYvoTu2s+9Zc",
-	"zriFHgFusSK0bgy0bgjIw4N7tDVWrL4wBXvz3U8JxdYv6d2XgmI57/hj6IORoYsDqRtlmHcmLxhqod3r",
-	"76rms+WGW1GHm7Dk0d3mVNY5/v+en0TXIURSTv9v/884/cpn0NJCJcU4uQtmnrRjwn1PvuKqmS2FLSi+",
-	"4X3PK7GQsHVQn4p3ym6jwkTFsJNDhvnPpboW9bqWKnTLoonwhWHut2wptgV798OLx8+enz98+HBMpdYt",
-	"9MterBU2BvwGPbO8altlz54/Pdu7bL0oMuzSHdBWiSM93E8aKbn0YM+ZUxcF/P/z61o3a7eD+F+dAW8W",
-	"uivJY9a21Zs75fw/vHjw+Nnz3v2MTvSoV3m9uyM3erY0z85PT514nK91DRLq5Dz+25gAQquud97w5Jzh",
-	"Z0VUgmKsroWPZK7GxI1yxtqaG+O8UK8DnJ/bCY1K5VQZdCbhKcZlhKampdg+ZK8tBUywoXy/6n7MTbJT",
-	"xMhXIYOKO3YBfoNiqDpo/qRthHHW5AiJSVf69V1Lzl17Z8U6Xb9grFiHolLo0PKdYq0x5mQ7WYDEyxuZ",
-	"KbouheWySrvRy3SyydhOYjMzY/gWPCS8JD1tLWfJJMgNrxq6d/Rs1tShC2Jv3npuhUqVXTUqU/kPzx6e",
-	"A36toCflh29SSXKSqauKqyU1+GG/5Xzu1FSopIPus2BMZEpmkv0+vXoe1zURtpnpGltcSw/8MKGfTa+4",
-	"VMcYBZ6EYzwJFPzEebib8hjvrviVqI7xoFrM5FrubchhD4N63qltFJDESwTp/fFzp48a1k0cJjxkiDvH",
-	"zEtVt2fPpxVxr1qJCaveWbU9uQ6CEdYjeX511axUq4QmeALvF8I5r81KeTPdl4Makapyoe8mo+4YVNY1",
-	"mK++rN4ph8Y0vIKymUwM/tnUPr+dtfejSi8OFLRObXCU1+qBVOxq6yti2Ze/vGjsgj1+ePYVlLcIXrYp",
-	"BrfPWQfpb2KUAzqrnBRcyjITF3dLKY1pnOUATX5QabOu9XXNVwmTacASpdfl7JyhRsELn/TF5xi24Dci",
-	"Ed5ARyNxZfvbfHBdcM7pHq1w1sC/rLReipI1a+x//P3TR0+/ugA4gLYr0ZfoDr7WzPQ635v67Gx6b2qo",
-	"LRyu4O5Id5CLtHxHGiOZasLzjLBGK3QUNwu6tzHdyza1tMI8ZG+bCkJYM32tpIEo/NWW7Sy0Khkpu+O1",
-	"mCeu5MEfHXJnyolly/5sZ+J+u/nXRNajJyfSk32I75D2ZgmXQTusgRKdjnQcHC0aL0L30vedbo+IZGg/",
-	"lU2Xk2mu2tVMZoOfPTvg1QlJnJBhfpRs9hjbJ9cjoe52qmcL6OuwdINsAQhnVB94/lRNuJqz9ZcvvWOz",
-	"35ICpypuqJ7gFu1ZBjmn51sxk2WyCyO0VIXbPaoGvhK+1PYO+6m4TTeI+Aa4dm023LASZwLpBXf0CFnI",
-	"DTxZ4zm1XQud5fHTAv9/yFxum778bL3A+dclN03O5/n2iEoqX1GkV2teS6PVOSmkDY91k9IbXyfLjNtP",
-	"Z+ppu0j12cRFKu47zqrnbphKb5IJK0s1tAO5ZmgOcF9NTfS7ygiIXh3a84Y5dLEy3W63tsLE27Cptrdh",
-	"1IBBtTS6dy6ZtsrkxO6jz25XgYSK2p6w13c1N00tMgEUaRAmwkmgqLnxOX28VXszjfvLuhf3SNSq+cLY",
-	"7liwwsgShJ+TeJqbSRouBLeVyLLEzSUeeS35CN+nmynS1VnEi7U2NvHmNsjk1B44ZQDLIlhonEkZYCt9",
-	"k1Km0Xps3GnxX0w9BNPuabcMPmuLkyZUH+1WBYdyKb/20RK2lcF7IQJcLb+gPfJ5qC7RBpTHjLwslGF/",
-	"J+KN1JavccM2ogd9Kl1DiRsIRZKyigrHdq3CyKd90lcT3pYrUNl7YuOuBAbgSZR35QG1JGlPd5+GIbZ7",
-	"4u8FegmKUBrbMLXTyb36uK644mnQ2l8X27YpNGrvju44CM9ebeF/E5twzaVKaXZ3U7Rzt3xJdiDsMkGO",
-	"0bvgEalTUrYm1b32k8PC83qZOaChcHgGnS9KW5gfpAVx61tjJAlDMd70cf7zf4i6lOkeo2BHZaoeS+gp",
-	"JHeF7fbFH2R2FSeNKjW/SoFpeERFgg5AWLmw88NtDO0A/c779fJTjd5ekOxlZF7XyeCFdb/d6ZdxnqYV",
-	"Ci5ViYi7ieb9MtmW0nHa6UHp64/qClvbb2ZuToqTj5X5mLT6MpGFFS/FJLSidIIv0lFTu9xrvemLXmBX",
-	"2EZWVacnLL78sBXlshLzTCbK98Fkx1wwrPO8YGcMeuXJDi990fdgESeUP8fbQZ1WEB+Bhxir12vEqIW+",
-	"yWE1LKNW07YPx2KGG5atfTh25/jdzAvxoXesnC1Y0rKKJRW6aPFMhMThEWL0IbrMzVLUbOYu/GNF6osI",
-	"FD3avT7o8wMO3zpZU+FdwjkA7GKRvVTXoDjC38Jl6tRuJdUSiqF4VWH7CRldfhz4hNYwS47GCF4jYnjv",
-	"XUEb/A6/7X5HSvCT4S93i89gD1KS/orPrK5T6hpVBZvDFxLWRxqGBMQdIs/cLGFnOighUehipsuUawN/",
-	"hh+GTlW+XkOZtDY2smvc3d84B2wrbEbX2ctmnSkZ8D2dB3Rq0nMLWgI/k/zqvqSapmlVfboUbdu/XQhl",
-	"5YxbXbvlyEO6ROf7+XA2wv0oP+53mXQSeMJc7Q8LgWEmuAvart1Dzk9P//f/+v+SlyHin/SjQIAm/R9v",
-	"YckKxlnJLT8Pn1I13Zufvz+ZUBp0xY148niELBB6a+vm+CEn11WKqnyTa+zoAG3juJ3em7sfUb0G3kj5",
-	"PsHuSXJ3h69O5MxHVwqgaGCPPKLM/snBX6btAw9VkwoRcGV7LGJn2PCrasvwi8UkxA9cBG4Z+IJt9V8L",
-	"smP++OjDw6AwD4zk+UbebDDvlbtE3uvvFELGTDnT8NNOC0hUTdvBXqK6Im82pBpw7SKbo3h6djYm5zIe",
-	"1QzfllkN9/TE7eHjt/E8zhmHSzhCRXc3YG/UMoFjA11EOSQNFexUeMGNqOVcihKwF0ZDHIhbsLXsPwxC",
-	"LJdT2+HTvXoRiMit8UA8IlTS0v+LbmrFqwIxXvgSkjfWO5MjjPwsrFQEVLn/WRst2FcB9OEXhgVjasQ4",
-	"6FeXhDfc91h/Y0DBweMnXz/+KunU+VhnQs2thV47yau1dX6SAitFMA7HYYLGw2LXqBNlLqlhzklAp7nO",
-	"/dGrk4VTiKqvVxPel1kLjY3o0lLFxdnvv4bdB7v5qzQaL9qyEyF8c/GdLbbawOa6e/BGy7KA6mir9dKL",
-	"X4E+Ti1gLiUS1yTegh9fXm0zLev4mtaxDXBc9DLqmxhCIU6eHjLQ8wjFKSDiUtSXffkC+koeVgdwwW9L",
-	"jLHnnG+4tOgneX+FuhmBvsYY/MyvN9BXRGEnt4dpx6rJg4I1yrnqk6SKfpIkBtm5zjx5VlCmXUGOgZFp",
-	"HyMupmgP9jat48B5Q4Q8uS7aHW1VyvXcvVx/1jZZjQyKpQsfB2qHaYXXrExBlGNka4zanBrrgh9keFlG",
-	"ZlFLb3i1T+sP0+S4rl4E3IZ5W5aetqIyYbbsKa3EzPoIbMKtXPA65RVjhMwTjzSAKwehC0C0cJv3Rbh2",
-	"nsbXTvTsRtWCl+nob9srQNCf0jKOqBw+IExIV+4ZBTOaKY3phUrrpUH0AplCjkzYgie0Qp31yO9Ppjqk",
-	"u0l0xNoaegho+qg2JTlTZRq9tmK+4D7Xd+bmF/d4RtdrUup1nUSch6u4LRBOgHMlQ8MBJWzN69C2Q0ue",
-	"VeqpJvwDcPf2suMhjIrL2AZOdd233e+aVc9mg69ei4XgteEV20AaZwUpHHve2XgqT8T5pCigyAwbocz6",
-	"ZKQHeiprOw+vnI814ijTi9Wo8h2c2WTdEpeVP9K+3otKNakbyFurULprFqkKb6Fm9Xa9G6+1FSZ1eG3d",
-	"f37INAuOYo6QKw5AZHqdbvj2uaB+JIedFnpDEzdspY11li5XFuSjhejJ2rg7e0P3LkyIhlPE6xINJLVL",
-	"39c6hTj5zultXgV736f5oP6olteLlMROrleFhx8V0Q5GNhjMxm/1lbTSg8IYBypXYRUPrliFikzCai38",
-	"kgP4XGahD2znbNd7JxS4DTydiWjLoxHBlkQm5VZbkdmF1NL/wFV5OIBJ6CAh9GCnegJif0hBkYF1zpxj",
-	"ZwqG7TAFfYo6MQFX6751aJ3t47NUqSW6lXuMD8TjigaUU84Vv0b/xRlF/l/9lA5Ps6UN3TjcKNO6TbEN",
-	"UTtADUoCZASuB1zZglCnJMEyyjklZFvnbLgaD6tdLo+8J+kaA5MV1DacOEFQf/LyqOs4GrzTAkXt41Tn",
-	"lGppPIhg6XCgjqT09OkCt0CijAplxstRbh+KcSWR3TdPVd8hKQu1Z/EOtfWrV1u24KrsKcLe6ZGG4A0G",
-	"09sHgkc10+vtuVhVwXr375fWiGp+AengeBR7QFqGy/JAgLkM2cN4rPQ0pHh6U9ZroZLR93ehpBzOwAK+",
-	"KYDrMh8ZmOLrD7j5u8oqcEYN1tLZvtTLD4JXdpGE//ZkdR6hEeEUnKlcg4ZEXoVm7T41Tk+YZaoRYSGr",
-	"shbqEorL9l/0CnDwVlJJY2tudW3OMRa5rvUMG6oQlUTwsiNiWKxWauAfYFdiqyGay22MgxeB0LcIFmym",
-	"1RxKSexCrNi8qSqojxpvERrLbWPGtMfD91IL/3p1eDXMC8zF6DlVBXRBaqBzBQ7tas2TDUalnjWrZDcc",
-	"33myVOw/X/z0o3vcf3/3y887nYuPvn765Oxp8uZzur3HKk1iFHQYbxuf16P4jnvgeVurr6gpISSmqNBZ",
-	"lti3oIPymQMAhRKbnQCy34q9NmVam+SmqRtpQ+np7fhAZxpm8JD9SqAlaHlG5drQYgyqlYxB8t59WXpi",
-	"Y3dRXJ/sDgQ5BkJIwP0AMfGlWjLxcS1rYWKc1CfDIKmBbKKXChu+FdwVirx3xppcOPetdoCdavY2uTQi",
-	"woaDzO5pus8Jf4UGDscRXG3JMoy2abbQQPUcdTqz10ipBEwyWs0SphEt9rTaR20vjUgXBGw9JKTS6ToA",
-	"ntLzoGrnuqr0Zo+rOtQF0zlzC3DOTv+ipfovL3/59ruToo96ZFgaPFdkMtY31MEwsNOFD6pGy0xvSwpB",
-	"Mm3b4RsqEMnGmUId6qHRvW89+CyziptFD8JqXzb5gvErWCioRwlRwHGJ3HS6Goxzyhiq2N6LsvNuNR6f",
-	"Pnr45KQ4Bv1RPm0guMnCqbqPXqZL3uACokoJDs6Krj0WAPks7YcGA+EXkKH0lhUwG18JMCWgCVRMQ84N",
-	"rT8j1ne/TWiI6LGXgDUZxBbGyhVHeLm5RzuaaTdZZ7Fjiw8vR2LGqlKni6bnvIZlpPoG6JFYcAP3XVQo",
-	"6uv8qH4Y+sOTlMZqqfRGpYrzRVWaOJ5PMEKq2roLn1LRdTvFGXdXqrWVmLSPN9SvkGyQKouANFuwhajK",
-	"gmF1dcF4BZX3WEBetPR6RdRDcMEoE+z3hMq+sV3gAuoxtwJN2uhwFy0I8IKra8O0agkN3W9oIwdygz3U",
-	"YX7S4QDSEU0pzz+kAPBeeIonHDoxP5ESBaAHavLDI3mc+3EsNXNLPgWIEx+SHDUUtdk1kGOWq2zOdsqg",
-	"j8XW5e9/qN+l0qxUIwSgoSSPLiBZ4UaxVlsyVKXo6p/kgEAGu2/gS+54LaTJJXM9pC8BKFAEzquKRPrW",
-	"ZIrWrPYlmnN5I1jLvXxAaTIELuh0oFRERGR+t3cMDZhk8qwEuODuYfHIwG0pH3pATmdR0XfqiFihnCRP",
-	"BPnooX9pal4N+7Uk+/T1Ih5IatI/cnXdJEvQXlRVZrZ4Res5iQHV2RrfhuXWfX9B8E4YHf17Q8W7t8YO",
-	"80Cbe4A2/CrZauw92HB90ReLQ7C8bjfV3a4GXMF9YC4aYXJ75UraqSmoH/QGGP+Rs9EEkJioWKHB4++7",
-	"8RlXbKGbmnELOcwUnFQp7WWZb0WmPFcpy4I9OQtEOhfsjC2FWBuwAT2CvLtHDZdljCnu+VCedchDzlIW",
-	"0kIaqzvMKrsomT52Pucz280CBbH3QYxQ19sOtcXpnDAoIHFLj2i/3ZtqAbFWNRgst3q/t3MzY8DaL1ME",
-	"DDqsDNY2ZMaCpVwwqKBoO5B9veEFmX6mwCNWMGfSUORkIWZL06wM7Omt55IrWMS9w/ReIB2EQ0LkfwhL",
-	"xMtfVLU9Obd1I3J1jZcZsAI6C24KiJrOZlA0sEu9PzwLeEmL07jjRSHuvvFn7+A3rK6yc0g9c/ChVCXY",
-	"vzqHjNY/+C5XhN5x9DVZa10lnxpcIGoScH4DtPBjSGMH67wM+M5TprVzkXTU3+7BjxVRNO6OyLeCsyOk",
-	"O5sfL+fe9qWvK7U8oHsMkSBLAtCppFpGSeJOGO2/ZMvq9vvJHg/WUIxtL3PTOjSd4IQawpsoEDnglU8R",
-	"Xr7zMHFyIf/dHEClQcHfcI6gTxggMlFejiQQxck801/K+xscY7xvCl0vMIkXd6V2czzP+yDVkqBE8djH",
-	"NUtGD0wKtp4tp8M7BRwwSLt4ehjdJI5lpWfLDl9ULrZMX0wPUi9F+VrZRFQsFFPE2EI8VU4NSdWo7riS",
-	"BjNCifhITxMSwnwm8IE6AwErjxBBQXvVHhftWgzCFY1yOqK6inFk2BCRbGqjQw9JxIJNYe5pPNjFidWW",
-	"Vz1r4ZOIO02OuXut/R48Nyx20V+J4+SjWb/VmwMprwJya5RuMJar0hCs3b6A7BPWpDFZA0z6NNRVBMjH",
-	"H+dn/D5dW++BS6Ta9e/dRCP8vmZ9+5rPIdq1zXiJbrdxyJHuVHYiVEZvOWe0XAcXdVbwDFraYZzRDJKK",
-	"wpQH6KKwLZhvt+f+HQbT4OCqfukMsYfGitVXY4gjDl/wgQLQTEGne11qxX9qeyZTheJX+mO4yTcIwXh7",
-	"0klQ9mWt194mCWothHCd4VBpk2ZO78kh9hNSzlqU714sd/rab8VOnfv4avbM6XQnrr7h1eU+X/SYBtdK",
-	"8BsRogaJDnrQjwcBCY3PRfYRS2Zr8vugh/pYJPt0FsVJpkV9jbxWlylws2AlAf2Lhm4nj+qeDLtPAvqI",
-	"uh93oiRcWnMO11er7zWBsxIjVZtwrrVeebqqUppllEqcaaXEjPop6aiySt6IcDtjKxYCbHhBPClOdGMD",
-	"2wr8VHqcQH/i0ynJPF8mxk0PItIc002ROEYd4k2PzYQb1MpeUBw9evCtyMBD/4rldyt902GkoTYjOJiI",
-	"eS4qYZNB+SoDLwmB35243oWvcIdwpLF8y6zWvfbopVbV9tLpzyGTF3LDoawFYn/eiee1oBmUOZLUdN9z",
-	"VIJHvYGBvAbonylhQeiZUAyEZYmlnhrxp6bhDDqh24MdC59LS0WBGETXoeDAArdbAP2Hmn1EL1RbBs1o",
-	"w5YwdS63vcyJDWkXrkf0DjR4ftCbSBwlUUv6azpwBtGlGmmCw5n63P1NX5Up4r7gRJEDN47I7/mzZ09S",
-	"HBC3vbRbkE9sT9uJZDohdDeJiRm4fD8s0zdU/quE3eg6Vrg7zW4FcpPvqcri5OODa/3A/fGBWcr1A73G",
-	"nX2w1hKxXmzdiMiY2DOW5IqvYTehGa4YQKIf/8KUNRJW6/lZikoeZYkCizGbBtwtoZ2QNt4dbjhVXCnd",
-	"oDYOUa/fP386TD6/3COWpb7AnbMfr9A59DAiXSL2rEctjxdgeJ7HbY5OR4D2a0v9IMvPqHffXMADSokw",
-	"MyFgAU8dwR1JlH1d8ivIJUmFeZtd/Li497E4cQMm7IBSti2gyXqNjoG4J0i4OkE98oDhqucxjx8zOopc",
-	"YjQTlCQES1bCFl6Bk7kyxxpyMB2AUi427inrRKsQlK2/CuxCqP4c1FDEP+3BxanOGQL1XVCCndw4ZnTC",
-	"Uxtq5UsWkIbwFQhJTC06j+Iq1DShq9KwWVMXEHGGGrzVehQdzm2YGfVGxeyMUdje7QAUWGNDvzs2ZhR5",
-	"Y0BjpbO5pzHOQqtMIHc6Z19//cRdwV9//Yy6WytTIPvOo6fwyaNHZ7EIuHvh2ZAM3DmR5KEESKP2NfJk",
-	"Bjzl8zTFDm7diiNvBwPEBTQAVo0BdIZ1rW8wDP/tH17/5Fbh3ZtX1BoC+Q61xRrE4/Gd5Puw7/BO857H",
-	"4DpCw7euy06ZlVuqa+R96ezaKM7LHtvuvS55QjzfA+cot5CtcDuRBRQJ7kOienliIDA4ouOdM+9RzXcQ",
-	"c+N51gfm3d65OyYu+9i0TVd4U/Ar56JyBtx2CavVfZwGTbl9H+3jwT5aXctruWNoum2MrnP6Z1yV7qag",
-	"3X8OIqxGLZU40/Ty22SN9S9gkkD3YevxtG6RGUh19gXaJsSYAsvHqML+R48R0QaISQo2f4JGV6U3D5p1",
-	"wdZPo0AJunUGGhPqZ6EHsWCr5xECvr/XCNb9SmQqgw/BlB+Mn6Xg16SluAGw4V0JgV3EpWcASSOD/fO1",
-	"AIBaxi1DPvkAv3fE+v9R2bG1nKUTcfBRMNulYqVurmzhCe9yL9/ky+9a5APunkbqDRCS9vAFuDIbWA9P",
-	"p1CLSnDA3Rae+wf+SlhgUFqfphsaTNPgKW3TNb7iHaaSVDpJKhvo7DPyWoFTGCXqInoMkKgyEYFw1sql",
-	"ULWuUqGy2tjdPH3b8GmEZc36IjglYFFS2AkYExBR3hm7vbBJWciuXjQN951s6iUDoPFTDpLyRVdzScOg",
-	"+yPVWR06gfMkP2UPrD80aZlu03pgNbmgdEwU7OSdCFKaEqHi1xNj8n1IomNR5TLt/FAC0s5uzJRGZeRe",
-	"wDNFmSZmy6TU+hTGgYCX9KN5rVfDSPL45Vfuu8HpyCopH8yjkEAtnKdkWrdSEUCIW84okOs1l4fHpUxC",
-	"+OeH4m4QKifAUGbhIVNasUVsDDUPXUjHFphxCMERe4riM+tPS0o7/KytOLiSbRCt0QMqdJ38iVV4WTyF",
-	"n7VNMt3vwEe0LNILsIaclmN6fh6XAvmyTO3hfnxROmb26ZdXYpLxOlqr9EANTwaxzCiFKFNC6h4RHa+g",
-	"mY7MDFkeDjwed+4QBiYtTT8E5i/A2PqtTtXY+dIyiq+56x7KuWzE9UoxJ4Mc2WMLLzbtEsx4VaULADRU",
-	"jO/XbFTbHRSNMLKrbahMTN7+ei3UiNo3+Fp+sQ5M4bzPrBls/y9roV5/y15iejdRPVlxueq6n87i2M90",
-	"QFmZ+zKK2TURvgpGiJuDJSvIMJ2lHad8j5yJdvOIN+hL/CmT5U5tzJNJVN47nfkdUaMliwE291nGc3Tc",
-	"S3EZQ7T11dhWwmK9FrVb4IriYnJYyoLxymgm50xpLLtEbAWIbV94dt02eo52aSg/CPuyYgGFrQ/kMyS3",
-	"wmqkeeyoTo7yFVeNtVqds3d0PiAIhkwZQ3Wv7eHrW6fbHEaU3x7YlGFTfA9JxT3SvTjs2ReGQdmeuQgN",
-	"lyGIutImCoTvHfZcLBif7STdCSR86QJWFh287nt8MW7UV9WLpLar1fGMhFOZVEpV+ROX1W3IptqkVSV3",
-	"y0SJcQKwfn2bd3DHKJ7hc9BznmpV82ZrQnRaRkV3o/rjXvIt06qth3n09fnZWRo9N5lLdU/2yS3P6uf2",
-	"2pl0CB6BDFDe1BsEfbnEptpEFTq254W3tUk36sPd7y0ZbALwBUc7ok3maKgagkWqWcVtl8mgxCDuvhmh",
-	"Ux04ZXCYpdMaURHS2fPkoqe6CH5p7LVOVmv8QJ3W/srAFLwTt1SDgDI53OyBAj0vYfuVe9xcxhX8+1oo",
-	"W9uXD/lly9+mdckZMiOiPrl+lNt+VTGupqqzILRwEU4z7sBA+a7f7luUsoDCkRh87HahYk4N1GWviAzw",
-	"XQAThU/OIwkJ8rlJBS83Y0yGUfDHuYqQSCxTWOvObey06+yy22arUHeQTsAQwnOlNKMkxKDxlYcPD0Mb",
-	"y+7d2yHTk04eSCFPTg7HR2Vg/kkltlFvoplMEOj/1E0dTB0qmljpFETolKXaw83vaRtyA0+nheoGsEc2",
-	"ul6eQ51oy3sIuOmyKjx3CWFoFoxTHGcGZe+IYrLSN+MZhDtcsrscwhCMhBQIeL3FFFJhsj8urS+A3P+K",
-	"k96JDEc8n3XNRFa70Z3Ez3L30XWSiLZbyQgYO3G8oIUw2nagixJ9+KLqTR+PiYWItc2kcJwIUvEXX4qW",
-	"jsJt63lMme20d6a0dBeehkqXvTASSXCUColFEfDwQUhPCNk4XR01t5fdZPFe8XyGgK6HguSgcO+KKquz",
-	"nPcZ3PZbGJxRlzy04feyCE1Is8W1g7tJBsC2kEh81P6YsnwJ0uAcVhfh+0QE2DmGodpOPOQ9lMFr3mAH",
-	"Sksa7KmIc9zBxFF0CaU/tzwsG1GLTLoynVbp7/HLIpgdifYbH5YDemlnLf3ExzO+Eb76gHrcy/Bj7pFL",
-	"G1c/JF8QFZUP1HvH0dQdstyYW8hXzOz3R9LBbzmvglYiLR2ka/dWi4vMQUV0BD53+zvT4CCY/hckl6Gj",
-	"myh3jajmiWiu2BzQCA36/QCbR8M6uXemp40wPymuGGQ8rbH0y6OSEDKT+7fv9UviBac90I98tc54p1lX",
-	"Ef8wEmEKvlTAANrXJSceQNR6gHehShAjcfuTBEaMielbecQUybRVpHjn/tXDoxKEvawEhYrToccjspxM",
-	"KR3wV+FlDtUApgQlDgmoglRzmpv9pVSH3YW7jPAYwKZsDxQtOTVL0A4t4i8RZocydgIVLk74zPpOtB3w",
-	"gBHVh54RzFPu+6g4yWoMP9cbndhBX56MbOGBNJAtptYDXDHtUTo26Uu65CAX+8DoBq99nZycM01xmija",
-	"4iRrTKzhQAacuzs5E4tu+imyN9CEXGvnBl9t2dtXL9nXT5/97py1VANEEmo1K3VbPkc4rKEVCp7Rl5NO",
-	"pdDcI1PHshQ2ub/toHby6Q2Uk0PCJwN/6dZgfP95h1w8WeEXMgxpiL+Wrxm+6OtG2kLOduGZVEaW4jyO",
-	"Dn9hWKWvmeFbA/ETnGCGn3WPliC2nKWt+i/knf4BQBFoQ99Nrc6lWjo78pxW8VyqG17JYaBZusVxCGGY",
-	"YXczwqrnQ7QUqsVP8XwkLTs1SijgtfNEAmbP+cmV7eA/EYT4QzGWoIPei2Wti20alD3BFtHLk/7Gl04n",
-	"zDuisUP3qZbYrGjdHeVWQTh31CAtApvpuhZmrVUpVBKlKkktGYMTBkpFu9CNwdjDvsjhkNKIvGlMZ3cq",
-	"AnyR7/aYVHGbjuECh1PACcRxXVC6DlZjZsWwGJOCpWm1FI67stFu2FvBywyXu5dYAGAi5eVcHpPGju+W",
-	"O45fj5KkfGTYLxej6yMWztTieGd97Fh3D0PL+ov5GCy6zB2NTolfSm0Q7pVPqULqcB0yLD602GkaQ0Vs",
-	"9RqiS/4NeOEVnad1Kc+de4ssJAvBvuVW+J+0zBGku4Bc+IIRxjkCyUU5GoaFv4ZvSCha8rV4LC0hchle",
-	"dtIip6eUFk4mKZqtio3KWnw/KJlN0CRK4KWg4Ny88FykvMdVMiLuE9udhklfxeKRylJjaFM6+3K6suue",
-	"1oNKGivUzkukDd26gyognH14UUYQdV2alwuRCoMRASDgkLaWAfyCzXWTYuvqKeaDXU9aHi2MdFTly22a",
-	"ba1JQVL7/COZhBRGKrnlV9w4KfcAwROKnZuqSiecoW00uW/I/dPyiMFwhllA8IH0ynA8cKq5XbsR9TbT",
-	"SQJ/JlEXuBJ8vUZUAWMfsu/4bAH5JJMhe5n55x6oDfH36ZHPG9MhksvdNL7lJBIMUH3Uj+37FbaJ3oTc",
-	"w/HgRy/wslfgbfvIR97jOqyIfQL0W9J20PO5EbbnKGO3YkwBBUI6nqm5t6/oyDTQfgHDvEJNNI0hvbPY",
-	"PPRSV80qGdKbwSetHsHvp/aPKzMxSpd1FyAZPaJg1EfwyOjHMfif9833lUwjxvn5dYvIwH4CqQZQRSqa",
-	"nsa+08t27pb4eF0dXnJav2Nmbk6Kk4+V+Zi8qaf2uOr5Zc/r18leNAWhEuyGxiownw+v278FyklpFxRZ",
-	"sZohvIDZw3HAJ7SYMGki6x5orIFwZJORzq3g9XjvPha5/xS8noTql2Iox93FdW6Fp4PRhCMcOgCH9j/s",
-	"HZKIE3DsURlD2jpYAZM6OJ3iot5Y37OzvlM1XFEz+Zhlu/X97YK1sm7z3KquG3cDLSTAAU6H0ugc0kSh",
-	"5qZbdipNhL0CpbbUGuJ9+80oPuLP6/Cn8+3t9GHaUGFLBbXdvtMBAUxfRvGRBQEZOoagFJLgBZ4n060f",
-	"SAVWBGfv4DzBGcFhJlKztbRWTMtjbGnAAwYJfC1w5GUhMqOlSHYxAxGp9UE4I3g9WwybI31pw8mmSnqj",
-	"vbXRlzL0k8uz03wTRLGdji8IwMn6MCPVsqLOQ1quJBeuNkJlqufptwFIipule5v7CYHEdEoBp7leKW08",
-	"5mIk2zNl48DGH3TVWlGPo9wZhrTU9dSAGARZb+OK+YnH1zttbMuWQ2/xI+wTvxGeG2jdAFMUuGByRJNU",
-	"vzIhx1FlFisq8OoDjMixG451ww7o/z1G4+zYbtjWexvd8dptlI06aWlrRgiEeZNc3Z92wvAtH07gTeKK",
-	"SAchHycB4Srr1E8/wSNQ3cf60/OIt4cCYMUkF3564VceY8YXLMFY+zYovTE/AqP4bXfleGd3+l7wqjpw",
-	"9YeRQmFSE9b4HVyvBzVuVamNiAEbk1x6R3F6ki7K44yLQpmKwSal3ipb6tQfglzP1raO+322Zz6T8xmY",
-	"02/JjfcQURkAYsAv3HjSf7gSu0WQHIOKtXjIfo5o08iK3t/xq61NxXr3aHIDeRKfxJALnM6iB52k76NL",
-	"YPpeZIhv2zpZggBo7YH9JQEauwVSOk0t/bazRaY2tIswtmvOaiPaAcDLC4KS3QhjMex7QfzDjV9a1EAP",
-	"2c8A2+T+gn1PFOLVNTnA3j+FP1ZleOBYABOStDSCSc+697KnAEV8vNoXQGQJYmqgDVTXOVxl5CUXKhOe",
-	"tLUQ4+8D0EDvmmSxSqOQ/rivnngDm0f0v6PYhTvFxLWadH39ij8YNLqja7rdof2zslttjFGIdtr+4BV0",
-	"+NtTGu0BrXg0mw95fZVay6y+ApxDnEkiQI2AV1HIakvzpRIUrDCccUV13vnsblj6UXsA3PdJ49/Ougps",
-	"H19wAlxcX7bFirXJpyDLQAkc5dkRnHfDd5KQvRTEVqzHStpJO/+ixSILyGD4Pj/ytHyMhNOHEFeEpZ9I",
-	"oNfYg5HBfW/V0briShEaawfVPd2QdVe4/D7YbXLkFcJcgirsw9I3QrSXmS/dUU4VUUcMllJghzbGtwlB",
-	"eXwsAGrpNil40mhlOYCCKWkWbmXBCRfMdFqC0u0UqSf2d2MMAuyHARdBKOLljtc2LZPOkM3UyLxASbQh",
-	"9oqorIB/iEWHHFCb3SNuy8mUzaqkR22srlOi+gPAK9ShgoIadlaCEbMHh06bZg2b6DQCrwXB3pJV7Ylh",
-	"0fpPxOzi3sm9VLQiG8Y9WBp3TXIDwPkXLXvwZgEZF8uutXNL1EgSct+1maKc2Cw0g08BsDJ6E+XGYQkA",
-	"CdkQT1qydCRLAtzNMkQxSVrNUmKzkbuBCq+ZOzafJ9vzj9pkuo+iTonM4tIr3cK6L49evZU0JnkQO1Ps",
-	"psu8zgw0idsIEzA9fnzLJcWZEyv66OyMXmaEZ66eiCE609dKJi2N8GBqgfXfDDfAjhLPqGs8X5Pib329",
-	"fv4GoTWmHUQEeF4i6GvU/Iwo+5muTF/E1ucFxSTZ0RpASUtMFpjW1uZyrutLL+spb8Zfr040yOK3i1o3",
-	"1wuyyaZRuOALM6iNMR5lq86ikhncLTAdolu+FDPp9AGOp2+iQe/dIgQed520spNczvSr9xeitcwjee+I",
-	"WXukE8cufW/kkEdeEPQ4tQ7AvbfgZYTY6pQodA4mCvIgvpSHb6PfBZgu5bdvrJn6rZzPf5RKpG3yyZ1l",
-	"+fZtCtJnWMuEp55JtFjl3dXddJzPA7T9oa3wRB4Xrmn72uR+hkaaqfyZAWEMaQLEOdhxaQsA8t7uB5Bw",
-	"BmOHvdgB8xIiHbzlVdVRJPsr577ROYH7X4kfkGQkGNEmdZZN5YjjPndnu7vTK7oLEo8hmmZyq5PloL92",
-	"On0QSPkcku7cmadONZuCcTarRL2kckyvqAMCfCBkibA9VBeujY6wCWhEcel155sQQBDAjYSDSBdbN5mC",
-	"tmBvUzEbIoGXetasoF/N178iKKRWXQW18HnAPqLunnuZGjhkbZHupmBWl3wLf09canHcf7fJgEY8GHlr",
-	"KvGt/+4IjOb4MpR9rmzG+3AzAZb4IxFDKm1FT5yCSq2glJ9ubImUSEQcit2GMXz5eMthXfGZ6GWYPGZT",
-	"W3/tHaJE7HfvbCRyL+p0h3F8bewXQMBpkIqtKy5VqC4f3yuLC1REIBZR0V2Q0M6tkyf1cJLaQgek1JBi",
-	"cgWsOl5ZUC2Qm8Zo93gX+YWXAEePLy5OTNcljgTbmyC3NijyiG7HFyoIPgxH59sYxVBkfMNNT+Nl8FrJ",
-	"vhsWJwK3aJP6++YJLUpWZrRC0yRvpti6SdRtWmFst5UxKncDmwSys4DeiPiu7ttG3IiaVw/Z99+9Z6d8",
-	"LU9vHp1CEO00IDsEFgzgkO+OOiIXOjk/+YvR6uFbvomCtjin9TZdfb7e7jQ/UWdQwjJKJdpWVcHW5bxg",
-	"VnwEmGuPB+PUdJpNJZOj9T/0dZF2wVXY+i/MSW+qdrezmHAwUj+ScxQt8VGalK+I5m4BjG5uQrXwWmlk",
-	"wWnP23dNrYQQjtrOb6PLOoWNBjC+YIUYFKWHq5LhF68EdCey1whSvRAz5wsTtCycsiB1vkWM4rSiqhBx",
-	"GdbDSQ2UldJ5wusR0hpb6vkCbXCRkGv8hMjbiG/OyUtC5toEwcTUAqDVORcBCqzc97zpoZX4ZX5y/sdh",
-	"O4eSDWNra9pf7CjOD78Vu92fGeuD6AwjFYLWYssrTtwWofMGVeTcqZkA+Tt6uN8pW2+TtYa5U7rbEh+d",
-	"VuvtO7NDrxEXlK9lyvrCv6cV0ZT5gJpLTGdBOD07tg6fi+uGh6iz+xY4EmGrdmL9U0FlElx7ISaKppJh",
-	"/krN0WEyQnzrH7pncI7HjqBM48fsfK++vkvnmmEKHBs3d4qeEFR5zC69Fx8RJqPjz47+lWmuopft6F7A",
-	"LldR8T2U1lOE1f9ssPWwHVjKSICk4kAjnQlAYR2N441Ed+cHkLuUeThG1r2ZAvplNI1omonF5JDxr8RM",
-	"r4g1eTeuqTQTToP0TBQE87AJvnWDgrnl8Yf1PGrI9g4Ck+bCd8noOWXxF8C4kS6BWwiVb1z1h9WEIDcE",
-	"jzYxGFyXyN5K1QjC3UvDTciVYH9LQmYSpZHzbcHjZK9f/Pwii17YqEqkEFK7ZS5RczQM1x0Qs5aWlDi3",
-	"01RsELuBQNJev0aFMIp4fA4zfPDCSrtzyfvziw49VJG+TidUEv4DWqlSKVGzrMr0cu4uj3q2kDeexiOm",
-	"yaa0XfqKGpEBkXRFTbJOXluxeg9KYCxGSO+StnNK/bBtznLnD7/bbZxKxkOcxI2b/8BlAOmvtKI8woJ9",
-	"AGWxTqb6vPEZ6g9bSSBAz8L/G9CNNfQbDZWDjjrOr51ovk+C77TuNBhgzrtEaCU/wrDESTh16wt3RpsV",
-	"/kfOaTjwh2o70fwJxVkjf3PgKnux6FnkzopegOO05sSYJi3yMDv7ONUJZoXyt/PouUtVSSX6b13vB5iF",
-	"3oA95Zw8YPg0jKig9g+kD8eNHknF6+uUSvCgWY/P2PKbPu9/9JtAoU/f9OLErHhVDYzxp2/6OLYGNUc4",
-	"iBGY2J0K5S81KeKpTFN11EOLsY1EpNakYCCjEuQNV4gWdSiI4VmqLiATycRXhr4vI4Q67xghAUN5y6Aa",
-	"J8JK8ZnoL58+evzVMce7F4XPB0TfinW1TaM5rKstszqCQ9rfDAjEpLCDAsK2VgFM6VpYwAYiiNAOccvv",
-	"IMOVbCRru8Am2ANp0Lfx0bs0jtUo4X+b1Ma/Erlni+/SdbAYemJWO88WTVks6kMXKF3U9y9Ldpwl+7kY",
-	"lHdtpXWKU3Hwh8kwhDqznlgblOVDIdlUsTSfj7q2UDPBJX4lqonGV72c9gN9I/L8l367Iw5M94MyGwqF",
-	"6nHBpg+89tp49OJYMdairapDr/P39I4Mcjdk1quybUHJ7Pw9aXJAK5tm4uwgkx14aPB5yayNT6D5fGDH",
-	"VexxCgfiuh9Gjes/sFcoc559ThwhbClJTqe6B3Ks7Ya5o+4WCEkPR+4odO1OImamPAENYh8S7k+CpVLb",
-	"pIeyjQ001Md2ESqUfGDfEz/ROu2CIrbMYCapH/R83ldjYVhbqTGfZ8Dgs806Weil0MVzvGYcopnAUeKO",
-	"pbpxiBJiuCnn3Uyv84VlVgMSnmHXWkOX8HkLuuDu4U7hWQFlZxJM0GpbdKvJ8U9hE20tZwb+GFeSETYh",
-	"NdNFJdr0g2T4952wzXoIFxnxMqHEFkQJMXpqY7t1bikqC1GKcgy4G34xucZuhIfBV70PicnOOIs2QzvT",
-	"ZVTY4We6rqVzyTBBJgFosLbJ0KwuU3wvHhi4kmrZPp3AV92z/BtOjgcL30t71k8dksCGjMqg+jjR3slr",
-	"9VodvjlgjDvNF2gPkNcHDsbY5fb4zo1dCGXlDEou+XoNB0YTEpXfSoLYhG5abN13ni73lQMhxrddC3L8",
-	"HgRuiCE639zO3YrNL53IGLMrTbJ/5Ae92eEaT7jJgQykT+PuEHXDQG1TqxhEJUlvvU8gAhkxq5G2npsY",
-	"r9v9GZ/LcsZrX3HhHheI15bIKA0M7nExttOnN6Le5ugmkYv4Ms3glp0aJw7j4Wxvd7zd9+0t8ABLB8rB",
-	"LRhE70pOBghaIJGqVz4gZbAB+1Yb17vKybWzQtSHKbY3vDHOA/bZVwOWtNVrQ/wu+wuJKBcjaNMGZ2Z1",
-	"bjrrtEuExqPtcZVDqrnHV3K/m1QTPZ4rcaekFXxl72TvuK7eIS3Iayd3k/xlf3zS6IE9Bip8lEFyDtWQ",
-	"DL8GN8q61tc1X5mW1AQ/hH5daS/AgAqEI9QT69Q5dNqJzbR+vuk8g2luImoLLtiVuG5UAbJQIFOmbmzB",
-	"kEutYI0yTS0KqD3nRpbiAvlWEAW0DrgrSU+X21zcol4W1EZwJSpTROzoRHqhx9bbbrCMILAc5SGR31ld",
-	"bzMwhNAB2AFKk4aK8TM4aeJmj0+hTy/+wNdroXKQv4jDNBqtCVfqMlT1D1A3z6Vn29lxOXcDrJdNXfVx",
-	"dfrPEzvq1Yclca9vRM2+fPvqJXt29jUkEHIYcJeyTEs0RQoevP6WHvTk8WMniDMg0X3y8PnDp8nnhkaL",
-	"CRhYPzsnMLEzEKlOaAIqNe72xBhIs4UQ6y0huNbuukd2wP30RYDp94CShGDiFee6dE7vWs5sUwdWmOIE",
-	"aHn6CLYD9JwHmOqvto9oM/DHci2n04w45TiRb+32wQIgwk2HnjaLbecG9DBsw2FtD13rH+2FsfDqwo89",
-	"SFa7z0mVBaGWXw50upxVxxNhG3WOhLZiQ3zVBNbrOYOdUb4RqR5FXZWXnjOt1wqsyp+4rPywk5hd7/lS",
-	"qNepBtsZ4Tr5QBbVactKnHcBhaX38pTYFLBfiJGH/VMwLyh0BZKDBFxemryiLaRs6QHS1ooaC/XkaRLa",
-	"Zt4EaQFi5+2n2uXfOuwIY3ExYdIT8Bk7TBCJ4wJzGJottJSLzQh4Elh7/1S/lkXLkuAn8CEpOlUqL/yD",
-	"b/0jvbyDn4iPLiL2tDTOrmewynUKJriJsfHBR3d1yG1eYHsoOHAXjLOSb93/kOkyvnfwyIwSHSB64qHK",
-	"giq+d0dugIcqVMNyZvVazlpIoloBaAXQJ4buWw84EvWn8ivd2KShVcmlSO02ZPHhs84jiHVJztjVllFW",
-	"p/BZfugUcUY80H2sRT3Dtr4sQN1oiKosEBQNP7myukzBB713pgRADHgUAPCpz9uec+JSJKSWkm/j3l7f",
-	"Shrg5RL5kbqWN7waf4W+wB+k1AJgoV2utEKE8hGqaXx/8Vw3tRVC3bbDWFR8e7lKliuXkquW3C0QeHGl",
-	"dKNmAqq6qc4EbQHi54pGuWhUWffBZLWrk/uC9ZKQ+kJt7GXG76MQaqcXPLrnCfo7XB61gZRaSvUsuLnc",
-	"pzKJkjruC5mW67b8YdtiqYgbNJDjhdl53D5A9M4XdrJFMYJcEpCg96TiL/DMJT3rTGNymF3KkkqX5tbp",
-	"zUwhdNHWdyWle6rogXRwivb0djER4hXt7me0mHGHc7ujaeWUvO5fYKLL9+a51ViAl5xkrhIf17IWZho4",
-	"kH/xUOwLDYfoFdlpHMqHgjk9Z4ZyH+Zpq8IIvGvlNG8llegDUpjzprIn50+eP4PEglw5L+3J8+eYrcF/",
-	"PkoirPoqjTRcDGZ7p1OIGJ/K7PWb4Eu7644jSi/1Ws4y+dFgJZK/Cnc19IKCjUAgfR6RB3UZBaRXvF4m",
-	"rrCrZHta9wnOGvWGxRTohzyGgxCpCs9gYobX+x5Vo2vYKPhhhOvwl6ZMI4znQw77U+twDkZP+GvDK2kH",
-	"S3Vgv/4HfRdDn+U2r/8Sox5PAJ9OT/meTtMpq6UJmiWlnycFSPMwEW6TIDcP5wYMwOk4EREqBEpg5Mjj",
-	"+nVa/1Fe/Pyzhybuqp6ooMDYlnaBcH0kItCDjepBfFzr2lIMA0EnRJllVRl/nXbG/R0RpXSKfx8na5Vb",
-	"bqVEXld6+tNHSbkemXLd8zSJVou2sBf2KzmtabvyixJ+I6haMuwBbFePLktUArnTkafBGiy/Th6QdN1o",
-	"cFS710n6JVG53AhY9zQA/ODO+RPWEmdkGXxh36L9yjmqwKzdcVTdTc6b64WdtC+jM1ru9pqIIEQ/yeCu",
-	"HY05ZV+0BpWrruW1VD2t2gi06YZ/TqHFkCEqoJe9cHYU0JAXpI3y/CwHc0nv6/1A+TlO2e8LHo3Ir1oI",
-	"qNOKxJsW73lWVP9He0Xvx7DglvICKg0FPb1OgUsYgDM8njDeQFGhE/I8zbSay1IkDfPjmE+YrU/p8itt",
-	"0fgxBZYaNpmoZ3zxJJzfdITWI5cWFFh1dkL2DStpeuFPC0jTO2/uBtFj8o9C/uB0Mmg/3NvzqB2hC4vQ",
-	"ip6Pj9Lo/bv9mmcF68ACkPcRugbP3VOH3b9ZaGYYb3/9rz8EK+hCidurMeIV1DlYcgkxv+ZSoeM3gfVe",
-	"zIIpG7C1aFucLPv/loqVurnyfwZHJlm1Aeo448SZtV4KMnQxDW6s2+kkMcVI9I8E4lc6hDoQAw0OQQKN",
-	"jcsc7Xc3ygvZ83SUxLuLIxQyfrc1scMW4dIWYaOTclanoqwvWkY0X+naV4uYzQlc17qZkIx0g/ne/STD",
-	"HyJnE4zwn+H7I/i/McRPQ23fk1stHGD6SOJyRfA0IU0H6e8Zb0yyGawxGf5kv7QpRimEG1pBN4WPNFEF",
-	"zVxsMpDUC1GtM1UMdhLr4E/w/WQuLEtwvaGYT3hB0CC+8BxEFWS5EtyARxJhOtaCcnxQbJMG8ejda1jo",
-	"ljkbFqPN8mwwhOhXIicAhwXM3kl1XYXt8rhzvm1jSDKG+X33d8/32Zyf/M8/ztf16sN/++PZg68//P1R",
-	"8ej3v/3byWBzamIxE+shU7xSmFy37kOIXogKiogCWvAmCRDQQySOGEgJPZmmYtvZdwA4ybtHdZPq+4RM",
-	"ExkMMAn3tdaOlDXz8Y6USqxrYdZalb7gIxUUWldSZD/MYesQHyo0IIfaGj9MiBLIdOjMzLhSos45KO45",
-	"N7JuDKMvskoaKzxvalR+mgiYwg8u8RRnZuS/ZJIJLgqYY/AJaty2SLfgKXnyL4es1G0w1/0T2i0pdjdw",
-	"oLwYJOhA4xKZ9Wrh3D2fpkWHCjtjr0QlxY2IIdS5Wfo7+UbUci5Fme3z3pfEXYy3+HMiYgtA/8QZ7eWD",
-	"EsXShPdmwp1BsndIaPADdq2Z1btjxzaeDLxt2ONUzWncbt0pPMcbUVaUujS0zOxL3tiF+9sDWRbs7auX",
-	"7PfPzx6F6rnHD7NN/Y+fPZnIrj5d2FIS9u+q1D8moTnA7rB86fQrkD4AqFQgxXIX5hTK7L7iX2qjSh4w",
-	"gNEZ7m4iWmyPutNTkOpm/CZX5bc3ac8GViDj+tU2k3UiSOH9J2KtLZyxFUd485gFsCXVmORyLEWSfsun",
-	"85ERDkoVje2gKMRZrkmIxEFQkjjBtqnVIDBZmDS2StOkExeKzahybnE6UDc9ab2CGA3zMnZ2ZCCE4MUN",
-	"t6NdCD8Hv8hpOYTqq1dpVp9XnvKGB8SGDvhd6FtcAMFfRioDZVBru3UJhXWJ2nZ0mDR7wH2x1NSqKDq4",
-	"2UKoVBNwhgMtzfOYDk8lucxart95U0P6jVjbB5RPy2CIZYa47OlNd870CP5wJJIBmSRDxf2wr/s6b+M6",
-	"c321ttloX5UL++ZqxDHgHbujbYJ+9XwyIW6uiUKJjzbPNIWZNlu7i957d+Nk+B+3EaUvRO87Trzraxqz",
-	"xjB6S0aH/SUQWafGknQHXg6WIe5pl6Gj3VeR7uNVjhOgGFDjy39//e1XhxZXRqTtvueigQ8SKQXfuhIO",
-	"R9ScTmcpdYD/A2zLGbdJH+o9wmVD+8pN9M3Ixg4FbNg226gyZ0xkKH7LRuS0H1770MgJu5O+9rkZBFt5",
-	"w43ZYWRLcFhUfBAELl6uN9UhLigsZ5/7GTyGwSsh+AWIoAx7MBuRKICJdrkpAPA18lVaniu/d0PC84ZW",
-	"b2JngZ5brAMTKtRZz6FqM9RJorPlB5fsoaq3l+l6UMh5gd0Y+WKMML2Y0Vhw4357wc6on+EGocwCfHdU",
-	"avUsLrU6S5Zq1np1CYp6PxjpfEQqEnWaXrYw5CXfQqGlv3QefX1+draTQU/dQleXa1FfYmtqyovkpfGE",
-	"fzDZZrYI83Q21gqi6mGCgLQ2OEWrMxNERC8rq0De2c7o7PmIGe0mtNqNzUhf+thhpOAGP25DPwjUQEdv",
-	"X4yudfIeumnf0j9a/8XCPSk1Xk803dNT222HJBbahbfke2qxfcvrvn27w9mzn+ce1R8ZMM3SscHfAN1s",
-	"rhNzw0Zw9LP//OaXdy2ZghEGOGP/zL7kbKb1UoqvEEFIlezPLxq70LX8GyiXc/aN4LWo2ftf/vDdz39+",
-	"yL5z59otAHzcEoz8SdU6VDH7gjmp2J8/PliLGrSaVn8+Z77vuyDmroIYu3S9g0/CvqtrTREmD/jggbrN",
-	"nxS0FH799NnvvnrI3ktPGu/++OTJk68L5twAopaHNouH7EdpKHy05teiPIe8Mfuzsw3/7IPcGB90x+bP",
-	"0En954d/Ui+J42fG63rL/vx6/uAnbmeLP7f5eq/PW6hGNzfsevz60aOzELZ59OTho4ePvnr4J2ArlzOh",
-	"MHYuS6Gs05C1M93XfLYQDx4/PPNFT52/gVW1WvF6G5w7QGCIkIP1nEk10ysn2GASAYIR0AV4SDsguAso",
-	"mJQPOXmtluw9FiuH03fyCKLba6H4Wp6cn7gpnJ2g/wYnwEsVlR8JOtRYiB4k5XV5cn7ituBF+zXAj19r",
-	"ZfAnj8/OPAivL6Zbryu65U7/QpY2GgTjWx/86xJB1t9SafR2Gg8xm0zFv+nXhAmcBvajzgb9utC+Ztbq",
-	"qoRlhy3xWCYzIhOMjwndIGQcaZNYyRdl2c4MFYcw9huNCd/RSzhq5Vo0iK6OsnUjftvbw0fHH8DgVh1j",
-	"p34UEVckbVdiY7oUgO4R+/J/+ndZ/oYauRLoS3V37y0AIXQ3sLOIT/f1Of6mPMZU34uqaueqNFvpWjxk",
-	"1ENIpNXUL6ERFrPi9WqHTap/YZyCqPlKYM4vw5nTfuX09bcAObduEsKOGjheronPnoPGhhd8Rifl7B/0",
-	"pOB2RK2RQjxkv0q70I0N6DlwKSETuKLY8W1O06n1adzDxCqpRN/X254zeLztwRR0Ymt+wNpGzDXffmPe",
-	"OfvNJ7W5DU094xfdHfOB6xu/ci9Xt3vV6GsbxnUU7Rg97aB7GYZ9R5rGPfuT3ce4Hz3rfxwhtuHGOUB4",
-	"x969YZPu8d7FR02Y3R1cojTvz+wCnS7WZ/9gYh1dmtMluyml7dfK8I29bd0rFw0wyogXRZwYmrrsKYqO",
-	"VZRFDOxHFS/0Yx+ZLE6ke+5fG1FvW1+VSuvbxR/gGQdQ4sRzcBi5Jz3KPGk38odhJwjz1aziCLKaeh0g",
-	"5sQv66SATqa/TPC6ktnXAT7iLV4G7atNbXR9DhtFiZC4sR3qDHzwG7pnPHpJakAQ70iPKZ85Se/cSpuu",
-	"BISzg82tcdSzv4MWFc5dHXx3aN4g/MNv+815bsmOEwJom2FLWZ6zzUJj3L3AoDRkwahsj/Ly2KMdUj3R",
-	"oXvIoNZfbEKF+XRVcoodbVmN8h18/C+d8k+uU4bPllv205m56Z6p8NwrqXi9TTw5eZUCeNkxDtSLCOMP",
-	"8p7QL8vxBezLl+/+4ys8E3RvnqC4M/gnszWykI4+Mld8tsRy+uRh+V7Yb/Abd6iq6A2ZlcURHileCYUr",
-	"ivC06cmBAKWtTfCZ51FGbNJV+okvRW7lHt/DyiGR9ZXAKHl5FNF0c2Kclo0BQLKNqK8DxosIRNqQKYAC",
-	"QcyNwh83tbRWqK4Ur9yzr/yCDa55ygd4U3GFC2I+Ox8Ax/WpnIB7O2DOvd30HzK84gPcD1DC8FIcFNHB",
-	"Z59CU8r53zMn8Vu9UZXmZXQa725/fSTsNnsLKb0HxtaCr45yN+EyAW+uM5SxJPlO1IHCYnKg0v91oaHm",
-	"AeHtsWhAWvj6OQwFs5GgNYQqDbNagwmwxYIpQlbEx3eVRUlbOlZhxCKzfbDgqjxFiywvNejRfrP9gavy",
-	"jmTGPRpfc9/6AOuW0sKCsOBHyDjxK1EVUMztbDuIDe2AV8q6RY3zNwbikoMk+cxiKDRO6AZIryc3uF8p",
-	"vJLV3W+uh8/959vcV5BD6ybl/eaC5xNVtIuVEdUNoRryLiMYFrWW3c2HLy6ksbregiD4Iu7iFmJB1eH9",
-	"4f+X/kv3kQCgl41NAfgJHCsJ4J/XAWeEPv5Q+rFCYEwCzjssX/AywLzdxSmjp3+qnEHYwkSEpSyPE1an",
-	"WxZNbCh1Ca0ORbCqASgGSrwBuewFq/SMh2Jhb2L5gmTD1rwWCgvD3d8mGV1ecEbmImIBuMdsxCtdXwvb",
-	"rtUFUUVVwkC+tu2q2zrT9FNkK9qV+bx8FRrXpzFNeo5UpLWOmLNYQKu0bx5Cn3W2EFjMFPEUACterVcM",
-	"Dgz7NaKqu5Y3Qh1QBdA5SaezhUCG0yPWALx0z8yewHvZtV8DtyUW8R/BstR6Ce5GC34abZ8N7icZChRu",
-	"YFZTfKfeOi3JPEzlutYraYSZZEbglkWcu0M2xSv66kDEec3tAu/fU3Yl7EYIxSpxIyqDaBNholBFTkos",
-	"4l0E6JN0/BRp4nPR4adnXz8/JIg60hAa6ghPHXZZR3DYwBZ+LNvHMx8Tc37MSsxbFZMTh4NugqwMeQLd",
-	"I576n3au3Tu7It5A+faoG+Lxnfs3nYjnscyIn6CkoWUD14GVHgyyAkEU8S9LqUoGLRD2IXsVOkxmei0J",
-	"4rINh2IVInH7XGthmFYX3Y7Vua4qvaFzr6uSTEDooW2NmVtcOI0KHBFZ7dXpvt0T/Mnp0d386KdMkHam",
-	"ljE3aImP4zCP6lN2YzJeo59TZhWhFMCx9o0vqLBqMdN1aVipQ4chSuQWq17vzKpN6p3vlBX1jsTchfaB",
-	"Z7/X8Lp7t08BqyhT7QhdX9BDJ9zYjqOCYJq47+i+UNK5jYpAN1rA2QU70jSr1kZFqrCV4ArUDsjRNaaz",
-	"TWBVm6ZI3IBVPsf+ni/FS/rOKK3h20xvnQMnytgJNk7mQaKudT1pRCMzzgu7qrryNhjEx3KNHRi4o6VD",
-	"2VWtN0bUbKZXwuD9ZLXnXqStdv4zWzXGsgW/EezKGaaBuDYhO4EBsys2u2A4ebN5HwDozgNy8SvHhuWu",
-	"tF4eyyzFnSVXU9Yr46tmiAAEcXXAoREHlu9253hHxmH8jk8Wmutu5v7mfXd0De1bTkg/o2RMUqqxyJ96",
-	"LOL+c/ImfOs+joh/29jTEeZwjGX+Vq+49HhocAg8+U3IIiHuqqi0unafIUFvvCFYowWNy3OQfZWvM0t4",
-	"/90dGhkA3TtyQ2FQIJ/DO/kIioUvRSuburG+aNItB+oWpbEbCrztTxIJ3Vmizyweerg+O7s/ffaSKiiP",
-	"Ws0tFETLWoFpW6E877s7jwCn4UG5oS3KWL6dpPxEzU1TEzpa2ruoEZD0Lrb4O3x7Swl5r3tLb++Nnrr1",
-	"OdJt5Z4U7MgvDLM1nwnzkP0MRdamAAgJE5rMVRlcCkydQLa2RYZsVDmqUi6x2acRjWx60wmBzq/Q/5G7",
-	"73EajicC8Fz3OKmu9yWB3give8h+boPLvkh70lbf9Jr63wv73c04Cx+cJ3hcsjZqhBOFPwOj2mkwoY63",
-	"mAtg0EZum3cAMfngnbMtcHIELAEVDguJpH2Vu34BkKvHko8WsoXyztqC33sI7bs3BDMo4UkrcHuMVca5",
-	"uauImg0CPgUge9fyemHN4eW6L8oSp3Q3Ggae/alcIdqrtIUOYnXEOgV63gQNgYI90pj2m5QKKRFEIsVv",
-	"pK/sahe56FEXHz5RtyQtGHttjZfspRBrKo/TGzVFtPMW9p2tm4+eLVBjhcd4IJmTwUX/LE7b2T/YaSMT",
-	"fbPQ7laBHCY8u207khZQFAEVYcJpXAheIXRp7r7+Ab9xh0tIb8jl+B7uhzEh/xbDcbmrtpI3YmxkEi69",
-	"079jn+Fvp86mza4B2aT/rkr9y/y1FauTO81StTDM2SALfHw0W4ZwnQm9eg/iOWUSAtqPWaarBA9Mm6M7",
-	"0pNuckuTXv5H91ZMi24v4Bv74vajBW12NmBUhGoptv024h/E9n4sxD+I7X3ah8gWgchvWOajl0Ih16k7",
-	"8Fe63BZtbxdAAU1vMHXLO2ipfKdKN/lPZaS8tgB2LVR5rOh2Cbg3BmEPayIexjSzW9ZJKwjgkL3+4I/4",
-	"jTvUqfSGzLHGER5j5X7QGwahaF9evRRrWwQ80lUzWwTCIIAldfe4Ygvd1P3ZnZSd9y5auc8rfhov9/3Z",
-	"Yfe1ye8IDco/cdJZUEtzWmkk10lfcj9qvXxhf5RqeXJXu6OWL3V574W+P2XhvI6Z4NYrxplbZ2Ijx/u6",
-	"gr4HTwU3W2iNEVEKaY81GnH/iCEqY6MYccd79+/mM9m6d/JagQ57CMxe3FfGvhP2wUuAYR0I2B3DK9rZ",
-	"SUShdPuEvRKofA2Cxz5kL6oK+Ulb08EjiqBoCDVaGFZcVg8iopzk9fZKqvJdYKAZURfTsh7nrYQOPc6z",
-	"Dr3+kzss6e2t0NKNn+jYVDEt3fFsQWQcwrRUAPP7wrAS0shs3VxV0iyEQSTb549+//wrNBCvDgMfCUno",
-	"Xvv7p/Ct+9gHetvYPWi7MY+0C93EvDN6oFat1IfWr/wUqAvuQp/S0z9VoDbs1h22k70onTVP+0LlEtdS",
-	"QcGXswKZPFDqo/6VfCtKu30jdB9SUtx38PAgGbiLajS3Xu+sWI9WoFasDWvWvigGIRZA/825PE4Jzvfu",
-	"0bVurin1Aq/Uc+yZwmSiFy2fZVsKsYZPfBspVBA4lSyBp4chWQrhqmIDT4BWPVAULV+KB/oGKWAy6Kh8",
-	"KX65EfVUhXJLcIbPQplEmvl4wSqAegi7T9cuGldSGcurCjH1F1yVxGf+kL1tKuHDNWs5i6jdlbbQaQdF",
-	"qYw7NxqNN4B1Z3WjGDfYvlkD8wl05b0GEqEgSdq51tidh3DkEK08UKjGJahiebrHdNI7q9eowLunEEpJ",
-	"sRUWCZZQq2F/SuBBCYxM1IQwrnqnyIZwsotw9g8o3r+o6HF9NsuRi+Kyd+UnDufcwwV54MbfQQmc3/kv",
-	"2rNz0YbzoK8CSORNi3iBfcDsxc7Nhn1bUMatWqwsi+iIjaqEwU8X2iAWBinPw29BaPLyDuSx+4ojzPq7",
-	"ZWj4NG3o96de3golNoyzstZr76UyXbNZpY0AICXsWK1XKAyUbPI9v+NbvfIyMtTN872wL4j++e7gSuEF",
-	"fRWQ0G1yrLA8JishIkizZ1qFM1cKSCJn3NS7bKF7YZZt39Shp6qXK22XnloZXaU5Phl9+IVpQU19++HC",
-	"2rU5Pz2Vamlrvn14VfPZcsOtqB+Kj3y1rsRF8AAkwHDokhqYumvsec3dZzs8XsmurxRF1D2iaeekFAn3",
-	"KWroLE7j5eoYEvuNd9G5WcYye46VH9S/VVA/abeNK7ORum4bvNI78yXycj/+/Ve30S1jIBJabIT7iExW",
-	"5figJI3+yOGwL0xLVIXCH5HJifrukAd29sa5Yq2bfDwl9gNX5a5v/enQD+fQ8nr9N7lei5L993e//AzY",
-	"4cfJ8HIVh9PACY4wAmLH95xxZIwMjbrAc14wHgH+Ji3KFpaWnOS59mz77mvoEHOzLCKN691gj6ymNGSi",
-	"RY1OoijBub5oEaoxAU22qy/wgYH4FDWx/CNU84YfHCcE0fNJz7RO0Hr5WgHe8zBYiq5Zrd114xZIKgg9",
-	"TUBFCQy4OczsMaDZvg+GW9hNY92GScWIT7dgSKcL4BDAMqXnMXreAbDgz0aCeVdbas9BZT/4zu43EiAO",
-	"ZEXsM333vDsgHfgtCQKXGUWj/KdHGkEIKzVALJ59LX14m7fWYibkDbDBjkZSNxIJdm8BpZ57bT+mOtCq",
-	"HouqYTwbQ/iwh44h4IQ8ffz106+f/+7x188GwEIm8zU8i+FIHn9SMJIfgYMVlF7OB6qkCHB9RwLRIjjB",
-	"GP2I9DQ0snjq8k1UOBfkDBOkcS2ou89EyYggtIvYW4XXteTj92Lj+Ev02ORqfCleq88la3BEMje+FOq1",
-	"6gM4OVrKgHsLh335UKyqr4iNceWucOTWRvEM1tUc49UFXfBo+KwExLZZJd0jFRKQEvYJwGJCM7VUpJGc",
-	"oK65MT4FMaaodkekagF96H3hErJ839I37z5Q5d+UUx405qPViNPzEOI9asFHAEVIa0QML6XGiNWx4+f5",
-	"PbL19vh0ilNyOzEaGSCzHuXY1FvnXkC2NToYoKGdryE4uJJAdkRXceOtH4ITc+qey6pJRgwToi96xfxO",
-	"iSXvqUIQHIS4di0toe7vZqbXbp5/PBGq1tXJh+5Snc75zPk9w0nC7Sv85t1Ezn/ZqDdUADfu/rjj3GTE",
-	"1R5IVLUqGS7XYBNsT54xXsc7kkJ6Q7ZqLZrJMRbrP3VT7z51nEiS7+IlM6fHIJb4eYnfsTfrHYQ+eras",
-	"FtYHS93hX0DQBchHjhirNcKyZg3hVXT4FeONXQhl3dyc3K/XVHv4+MnvvzpvyYWxTlm4LyDWgm4AY1/N",
-	"hI/XYmTG2TdQ3jBVbeUSz1rNZb26U+nAh3+KivO3YuZMvq17d9JSgg8oukZmjdsjaVilTZAYXosji8yb",
-	"Wt/QLe3fucDilhDFe1UjBpiCNBXKQJw6YdxiaaW7yR4c5x47BdHNl1D9xJeiu6b/dPpkUGQAk9x9eHfS",
-	"AY31SmxIk+TEEwOgbZ64E/PV9XIcysRKDLcQ/rT9Z20ihMvX7V2ik3Bs82B+Ucc0DsLa/lO1Dmqkad3u",
-	"La3vJDSjF9F3dYBK6imc2gZ1cTcKyT9+SmlK1kWcHbNoCdtfPEK1b2c6tM8luQttOC2vIPyXhuhVrWHZ",
-	"xEwbJ+wFnzg4ERMSP6NSL1NSLZ8o3TGCM9nH2z4v2uROGP7ZnYfhxzXO4EqNbpwhiT/Kfd9SZ3lEPQXo",
-	"37kY/KSDGzAu+viRKy6VX4FDYRsSGSpODCo+Xkj1DhgjdH+8EXUpZ9YwpxOZVufMHURTMF7PFvJGZDOl",
-	"Cw1NCbc8QQsP4R1qOWNrTrCrrfufi91jbvRKhCQI5tGhaB12J5fxW+hNerSPz3aOwyfNS4EwKPjlgOwf",
-	"rdQaH1dEzNtiJktyc6SNwsrg8ABy6QpqItEpxo+3Bx6LU4hGTY8dD6KVvJKVeAHP/qTo9KD9QK5RUin4",
-	"dixKQPe0dudajj5KLnpRGRV53t0Zd11ltda7hd60KuuOcNjf06V5tHowuo+B4HsjrmKYd8NVeaU/Orl3",
-	"Qnbu/iCtNKIs2hIip5nWcmab2nmglealU0Nkd3QzsKB+V2GFjozR079xtdbzHjglfSNGb90trHYYRR6o",
-	"Ws+PhKmPpV9g3K/d3BTAdEGNcTgC59iQZOvGWFHSRfiFYbUAMnddu8+hjEteKw77+/Ced80JjDsHuX17",
-	"K3h5D9v2loZx97cPJDbbpLThW1Ow1mrBkj1wSi7YgterShhzHox8vHzqhoIGUfWZO5ai/GxOIxYRZrf1",
-	"vzfl9bGO4yhT+70bz3+g5TfW3sY5HA8K1xkS8MzWkuCRJeLVrbs3IvuD8BoNlyVu/10fUVv37RwkZPEr",
-	"425AsPMPuAIxH3GUiAVmNvDGW2klrXYvdnrzuuarwkP3u+EydD3dSr+pweQWjRkb5/Zr14l0I5/Gg1Jj",
-	"zja3qL/A177Vd5tnjN6SWXYc7hemjfEf77ryokypWvLHwhshcIdvjeQf77gZryoxGiYlWnOg788u/Dd8",
-	"tnxV6xWuyxFYhJ4djUVowoN6WYSeTX3QZSwUeWqi8U+VxkwufU4uPIYVL3s3YNoT3dGd9qRdP/gJkg7u",
-	"HKROR0zRVn5EHTGAHMSvWpJQIsbeATb6UeNB79egxX0CIP3qSY33lAWrBC9NRPZE/UGHnNvrPDbq9/q9",
-	"Did29G7sa7bPfaF/dPZbu5g2PQ/25S9roV5/y15qpSD+zBu70LX8G2IhQBoXhO7NH15+99XovWjste4z",
-	"zd2l5b9zl1eWf0e20oLQBo7UtAkxQ2kYttUdiIf9rrM2n1drvR/Yp+qtv88NfScsomDGm5qj1b6gfAWh",
-	"unGDuJo8apkf16ybOEWjgIvu4zi9ryWvcsE7adnmSN2k77pGHgXhIyBjqKCespRQUD3AU4ZfGWXGLaXq",
-	"JsOEalbOiq/kjbtXdFXCGE+KEwDqLk44BVZvRC3ntPonxcnVFuBmTooTYFn+MKKdBXOSF4xXRmOhOMCr",
-	"+3Y73yfnQ/6Z8H7dVGJa/vD4uVDISO7OgGO8HPnY69bJzb4YEWVumVi5EteNmtIQNa/16nZtSclX9jdD",
-	"QcPhpFf+K2W6B5U+khcQxPJovJnwNEyQKrHpg29MpIDw18N50e8FKLE7DVEPoM0fK8eGzzpaL0ac+0qa",
-	"XFaIOqzd8c0meP4nYu8a2jLgzcVrlbOVXglkfzJWH4UH5A1vjPNirV4jq7NTeeTGAj8BtKT7C3NU4m3n",
-	"PNxpQtSt3v8hSdHQ5p9KjLo1Lyjrw/eIJSIoqPFMELvbOKpyy+3H2OqtqOKpBSRo7Yu7tSj+Vex0xJv7",
-	"Wyyw+BTFTvHzqOAJxb+ChmjGbeFJsHeqQbgqWYZ48tb3WM8xGs8MdNfGwqdjBqIt+nxZgdJL/8/BChQt",
-	"PoVLArmzX3YKmSh0YAnkU1q6iADzoQWrMnxrmNEH3SkEmNF3o/w7fCW6U+5enXVe+VkptY4xxmZwdJS2",
-	"UGRQuNPiro+7VmiQ6eu3AvAr9+I0ghDeZ4/HrwuNxHgYBdstJ0RrYTWeOy+nh16rG2kFze9u/B54RVSb",
-	"eX/g0ji5sr8/O8BWVVIdRf/9KCJlJxUiY3JlNqKGvhViernakjEaNTggx4uJqEHAMdvoemmoU2tKvBMO",
-	"yEhE6CAC/yycpX4LyDJL9ErRxRStfynpWnL+aS1maZadKYymd7esnyOlKc72U+WFvJa+azSGgLrsVrxw",
-	"ziTk6D2laTj7hxCbRmd2NE5DDl3gbo+ZN/M8K/sOWsKGbwt2JWYA7UFN4JU29o6QajNL6DRtf2sw8V7d",
-	"jda7Gy6tSTHEf/Tb9AU0FXdvzMiV2L8vu/3FTKjSADzB7S/R00pTBrZJwkHOlnd8id6BOLkZ/ZOq6T8I",
-	"sW5FRTcWVHSFRIgrSC1nIF3y0uBcnG1f7uUtfOFTsU7P+FHLLWOq6hlXrNRQX+xO0gV7dvbEHccKtPuM",
-	"qzRwVrIyCDsDB0qD3oYv3S1yAr0kCUl2JBTDdj2hggQXlNojsY4BYtMxtr4Y2W+ORuo4Wqu3+N37gWyf",
-	"N1W1b3+AKQ4ywaQqBTK/4L9rMRe1UDNxQSEpRIU4ScXZPy28Oq0jrGkvF8BcN6o8GgzmhqTotVqy9zXf",
-	"UsEzSQDkhTYLXYlz9tdGzpbVFvSdVMxtBdtd+VQkdKIqRMlbim2f3LkHI1jEJ8ycIT6NYRtRO43GIXum",
-	"jhNy/l7eCOIloo0Ai2UptiEn4GwWXHrP+qToDjKd0bBv+GzZrCkaB4Nd8dLng4CbZce8mbhjSJzUG1V7",
-	"67801Qx/Lz5a6KceMtfV26YS477ZEkOO+PJLfiWVGDmGALA/+N1XtV6N+d57PeZb73Rtv9mO+ea3shYz",
-	"jJoN5hWFsvW2zdtiL3jFjW2pMB6fPX7+4NnvnjwanVZcc2tF7b76P/949uDrD39/+tsD+I//+m/j64w+",
-	"mxRjv0JHmX/Dr5Ngji8wLUspWn+MjhWD988rwF+ppBKIwS/V9UVcLETJYyRMJCqmtqlfVKaLtTUekI8O",
-	"/IeUrngAaZlRGuMVfPM+wvHxG0dzZLjRHXvLYvQLsbaMhzQWwJ+hQjpgI3qoZTtzvxunMH7FJ4o1dHc4",
-	"6etIA2t+NE/Rdo9iDUGF2mLLZIHN74T33Lu3w/cvnqmRcfm9/R6H1wTiqDSRbh1piWT7yBa5elNLa30F",
-	"PGFeQ8vd3XFS5cPtO6v1efVNHHyuzu75XM2OzlC4AOKpwNwZzu7tTs+pkz1xZATtX90z+0/dfe8HHbGj",
-	"hCLc7BB/RmwYt7mA6H5VhV//Uz6z8kba3jDYC/+df3kRB3kRSTqSbW/E2HeflHwLnSQKos3U4hG1ZgC0",
-	"3Enh21foIjspPMfQmPYTo8GvLmLWHoDLAoTP0l0EXJUMBmE8N3Ll++RlzXSdR7XLuwyPdzGnPqHPECT8",
-	"ztEHfu2QXxX4ZCxbK/m2wFUuoKK1aIlRcJ8L5rYZiDoPNkZTOmCmq2aF5BKZ21hrI17St+7mOsWnv1xo",
-	"Obt3kOb9d6ckAGZ/NOvL0ybCUxFX1yyB60xZg1DeYmzQmLZRfFzr2vaAJ7+zvLbfwbfuaBfx4Z/IzaCZ",
-	"ZTYQVwdqdqBP63j37war7Yzg9WzB5lKVBh0My68qIIhn11pAFQoCLIlqDhrVW/ZIhMkWujmSn+9FYdAr",
-	"eWf1OhKIIW/EfX19RPJ4rmhbwEWzixqbTvmGbw/ys3MGTG6KZ/cqe8dqSZ/zul05EGh3Jx8WmLhVbUZS",
-	"3E7dxdZnTeJSTbfFj07SicezC/vwEt/94Ftp1trIYQSI344Tg4KxYFxCRZSJXQCvUm9UpXlJW/8JN3wM",
-	"w27whgLT7uflPOz3QoPJmjZjW8M6B4AzkraQeO821MMESwMhx8ot1mGMoVn4nSO6MR/ujyiZMoCfhC3Z",
-	"74gl9kNWQuKm2gJaj/LAbAG1FyP7Br4KPIlwsV+JSm8uIvIhEh9sF6Z/mCPd9RVX100fTCmUX+CXf/Tf",
-	"vYcoSHhXZucAN/2IGIpkf0GdpvOk9ixstzm18MX3Miq8b83vmTuXR9qYUd2PfrXyHZD/irH8K1P7z52p",
-	"9bL/GWVso0Ze32SMqr4tBaKrgFcV1NFRSvIomqMDKdOj1v+jCz1zZxvVeU+u1LM6WrmioryrM4twKTrM",
-	"nqHbOl4mX551tOwsBEv2Fvju8kjv4Pq675jJYFfpUeMlsJxbpvSGlGYicmKsrCokng7pxyhe2qh8eVvb",
-	"3puKYr6puNrZz88roxgPzg32vsOg93nK3/EtGNF6boWio5089wdlFU//DjdzL67OK1Dnd6k131ld91Ww",
-	"QI/6MXoq8FlfGKwYZca99x7CQd+5Nc4ECGgDBoNB6dR+AvSDklQMokCmRUe/EtdSKamuCwIXI/yBnCNN",
-	"/Cg9eBvBOHp0Rv93VBPp6GEst8SfSRQLkWzc/x8dypqjAHwGoqq0PYSy3z+6p8rrZ23vqrrLPfoTpVvu",
-	"Sb1hjoUztz1IROqfPaXMobPJHdy1/oKtsHVDqZH3gK6EmYujtWPCnDPZkAOxTEhci4NwHPaWE27p7fEP",
-	"DRqK/zRXNNm9zr/8/9m7miW3bST8Kqi9bFI7Y8+44kPi08Rx1tn1ZLasuexpCyJBCSUKUBHgKDr43bfQ",
-	"3QApiaRIGRTHyVx8GNH8QTca/ff1R1Gk0tueCrwUvDA87yjrfsZrxF2enzpKQ+jkj9MwMkRnOIsCE6BV",
-	"7hJQTuCf0R9SoCgJN3p7c8AZBxff0l/XhF1vOordfz/MaA87eBvo3oikbsDYTyNVIr5u7mfbY7tHf8JM",
-	"nK97MDwsEDrlkJ8mDh+0cG1NOWEAa5cfNHDpX5j2vjmmvc/eurSZwGB+4uXp85wVJXjs0ORkmNULhML5",
-	"sV6YV1sfUVJCCn8P6RZaKXtZUhcXifQEGfJ7vd7wQppxE2qf/cu0dhv5t4hFiWz37vpTIFPZcklkOHKP",
-	"vZtL24o8OWr8bi870Wf+aZbS9194eCAoZ8LXgrmzEeZqzgH2BxqLzxYpaTRWVQSep6EKyH64+YFSXXYp",
-	"dnt3U4NRgeVJgE95MWBP2R/QA+8dLaNfEmqn1p7aPeGsFZ9TjofLKXPxi05KFxtfHJBTNjeo/zsmBAeR",
-	"s9jIarbSJkvnIWXZK3bHUvpwKqEoJlMAxJpmQrMT+v46gdbNTpay93TJCQfZHeBmwET8sBEOfLUjrR/z",
-	"GPff1mYB8edoR7hOkrLw+6uyapiAc3+a51ytiNAO5e/byVkGW0m1D0tvOLhRxGhKO8DpeEFl3kaYfbce",
-	"3N06kllFIE5f44oVk4i9ForJNXKGZh5HpzMyu+jF4SP3nLXhGCEQPPW6dTCHO5mQ1LvzyJlHOHBlBfBt",
-	"5HTwunMWHCC+bu3Bkukldv6OHzIEf9tp4Tvw93OBo8ZdMFVHXwat+e6/d/efvvfulGJzQSomUgBDb9H3",
-	"97NXaOS3NEzTNE3nxW5ynrjbg0BhLoPsyceAqubC12uKO05zM/xS8MwGB2Es7/bISziWdOpeJE4lCVYV",
-	"7icomq+xBwM1MAFRiLAO4LSGmRJGt6CdX0EZl36p8v+mjzGIyFyKIkUlaj81yKS/HBrNM28iYkcrWDZs",
-	"+HByvAM3USvKx4CDeKAoZKSdjfYdeziiis3PiI56NUxeolHyVIOkf89ova1S5CklcyF41RmjZjMTJv2F",
-	"3Qul+CuPTRGptF1TKI5XGUGBbZCyB/frmNvO3RseMumWGxT+VhEr7AiMWiPQtZS2tu+kstoJFG7vk51u",
-	"K4HrwzKd542liVObijKF4nSZgo7MlzrFS53ipU7xJ6tTPIc02bddHiEuo3FLIWCxqzVoTd+XuZjhVYNW",
-	"Ge/8j+PFbhj02ED4CpfHcnr+NXv4neFHsO/e3Ly5ub59831oJYdwh7Sr97zTcsC8n7LnnJ/4E/NRkzy7",
-	"bSARtXAs+ohZpkJZaXee/rY0FRPZV5R9LhAUd3lSB2mPD498MXqe40FVz47EpNJjQFL5HAcjTWmxOwsb",
-	"l9eKeiFEPEmnEFVa/AwvGwDWid7sIo9Jeq83u+Zde3uRXes+KYbtu8e+ObDruVwJdHPB39RZdsVKlUL2",
-	"UEGNFVNUeqvOlYTOssiCmEGhDILXLJvChuKMKp1l8YY81A+irYeToJeqpFkO7fGvLX+eXgMnd1wZ/Cpz",
-	"8ZCn98j2PQrnPt59osbdfkxyc7Hg8fhIt4SnDmVDJ8a/mwoBn8Mw/gHuK2qAGm//jQX4wkc8qJr0v0yz",
-	"0YsyzkCjTyIELkWpMLpWesu0wvwM03n6Pwi1yQ81NX0gYDbK/4pZrc81B4VYc6lMNw4eLxk1aMRHtKXV",
-	"6S2jRYx0P8RPhaBGGvcDhhRxHdK2tUfv5hTY3V91mcHC+LTeSVj/drFiT2O59VF7kMySp8es8VeY1KxY",
-	"Z6XtGOM/pvwqos25c4Ov55yYKAY/6erreVV/dq/ws3uDSaPJWH6p8plW1Iy9LIRF6lwjlEV/lZuDwGGQ",
-	"WfQEeR3D4ORC/TbaGQc3n2gs7n2jON0riZRhZqMWB86EvX6v9UqK0aPBGdJ/4jaHEISrNJBd9c0/edG+",
-	"TsqioMVqne8mF+qh7DncDRdIl3biFaI36AcJ5NhcHGgu1sIWMnEHjFCFzvcHLBhhy02XfzCDC8YEHMED",
-	"mumJoLMFhm0zJUQK2cBG5qFAg4VY+SWHgZFz4hfZMwqdStVmdv+jTW0lRrAO7t4vxqHhiIAJYUAJsSfF",
-	"q2ooL3DnBY8CrzWWF5ZtCqms6G9G5EJdy87xIrUjYqztgOcE9AGM3Rn+UW8Z8v95HuafsHoGXU77hJee",
-	"euMq9EXoLJOJIJYmWruz2WRntbV9XslbfK2pOF8vqQ4zYWECxb5KIL9zEDYJ2umDLSSejp7ASdqzulph",
-	"0mN3mPSIl1wiRvqk9arcwAP7hkn4AbFiJLwbeEVQxg4NSbnWq1pRu9ych+DATxuLbzMs3rAdczvGKzTJ",
-	"656nEeOXamLqQG3vWS2tZDVFuRReFY9WpTEoAzTIFMwnfiWe1+Fwtr7fXErf30fnOjlL6XXKOwk1HjXy",
-	"Ooy2TPiAtn7xODMq9pkMGHw0uEs5tyLf1Qa28aKQT305UJHNv5vm+9FdM5JRh3tPVJnB72o7d92PMY25",
-	"u18YmqQXBV+/I6cGm82odpqIvoLbuMC707HBSy7h2MCjers08F7RXBq42xV4lwutU8zt+vZU8HKwF5eb",
-	"FSKv7Zm+DXzjWNtgI5OpvBoS3vj+jHtOr5ojyrQnnGR0uUzVXtMql6D2fuxyLnihRNVpu45XZ4Tn4AM8",
-	"RMljycQffL3JhXlXYUU4dra77QfZMZlRxRE63tTQgx20oKc3G7RgEm8WVunYm6VUkrQmrNYkDi4tzvNy",
-	"cM8wehfYXBGdWqC39srBlYZ0stOLc7fBa69EXfvhka/EB7qOqnmn0B+yIGSA6ULjtvOnBR/hCC5w2LgO",
-	"be6/4eVvazwKlwDun7anDOaDb3mkUfkwV86LDCaVeINtwxPtEt3CRTNFQYBotnp5XtSX8/PoiX3dvcrw",
-	"xXH4Qn/+fBemheNauvDI8nKxtMc1//2BmIBLEdXKxQHGdvY63fNiVaMdGMOgukdMVOi5+N6a8Z1zOYIy",
-	"bKlaB0N9eCEYn2uC4h27SqbuKfX3R8kE95iQ0OKN3IzpmLYNJYiBVCcJ+kkCtQqZFX9Y39u77+L4vUbM",
-	"WZaWZATfp0VSG27a5eTxkS2uUS9oYljW2z381u0ZGEUXvZoS6xyhwgyknxtRJE7GLUxJWmUyFYdgxfAu",
-	"P/5Ye5O3N3+BiXd1SJd1BzD1/QAu9QDbZVaGxuhIQzquVb6r1FsWiEYcBv6KqcRW8GQJDnJnqidc1UuT",
-	"e9LE3o4+LrGf00Ef19fh8EKuDULyq+h9gQhYE0A1144fbQTjymzDaEV4Zs3Tcy8CQNwwvwPHe0Ciqq32",
-	"EUujio4UOShQMXKKvCsfWERNkfsJi9yZTtPYydeUTy347jVg8drzTY/F7g6uGCkeLvhuIveNSOCO5fPR",
-	"w6MBB1vIOIHxY7Fjayg9G8Q/eqwQmlyfr62cOaW3r9iDyndY4sg4FEGkYalWohVC2eDIgZRhl7aL+Q5+",
-	"r2XP44saH/FshQ1mmW2xOzait473tX6fsrlIeGmqHImE1oRUl3Nbd+hlsY/OR9deWiig7Dv0MC8tRcVZ",
-	"aKbVkWIN0BMj044JGzNh7+CKkVTE3fvZashWFIIZ4XwoGadIAMkSbxRoIKul0wHs+ULrwAIGs/rfuX+9",
-	"U4aGwMd86/5SDvPO2iX9q8zFh3DZSFze/v7P+gSA4nM0mBqag7qcazYfgh/uGVxxZ9OJfspbOhSx0lYm",
-	"PYkoZsLaXPwO/+NvZ09G689hAe3XMSksZCIOtw+Qoid6TUlIqsrQZmOpHrKWhfAkQ+175d7dRC3+0r5S",
-	"3J2CKCXD1riyvhJHU62hbYCttds0gaqJTswhks0F7x4pBRd8FHn6ItUYUl2KPCUjuGf4wnhyclkooFzy",
-	"JzHkcCs70l//FPYRLhg15itN+9wZqvvFCfxowBR2ErO5yKV4EsY3Rfkppk+yKA0zCVdKVF3n3d0gLQ3l",
-	"fvGeWUXVvdVkFdVLiXsmLOIIGkQ+qLL6JApzmvPVjE/3ajo4IOklXzVUwugndI4QXt6FRvny5f8BAAD/",
-	"/w==",
+	"7L3rkhs3si76KojeK8J27JLUuo7d/WOHLFu21tiWlqS1HCtmvNsgC2xiWAQ4BVRTnDk+sR/knL/nwfaT",
+	"nEBmAoUigbqw2ZJn9vozYzXrhkQikcjL9/39bK7XG62Esubs4u9nG17ztbCihn99I2sxt1Ir949SmHkt",
+	"N/jPs2ZzwexSMLPmVSWMLZiuSmEs0zVbyNr9xwIu4NVmyWfCsrleC4O/nRVn0j3kr42od2fFmeJrcXZx",
+	"VobXFWdmvhRrju9d8Kay7ne9dT8J1azPLv501mzOCvzbL8WZ3W3cI4ytpbo+++234uxbZevd4YfvBK8Z",
+	"VyVTzXom6oKZZr5k3LBH54+e3Xv6h8cP/ddtuF22HyfgccVZLf7ayFqUZxe2bkT8oRturajdnf/zT+f3",
+	"vvrl709+uwf/8d//5Sz1gS9rvT78vlrMhbwRJdOK2aU0rOQ7J9SKW1FnBLdwT4o/ZaHrNQeRcSuSL3/1",
+	"jbsuMU5Z9g5yzT/8INS1XZ5dPDw/L87WUoV/J9+z+JHb+fJwnE43anEjjYSBcsu23LBa8NIPcil4CUOm",
+	"L3u1uIfPir8n8Ub1gs+kEvbwndIaBg9Li3FO92XG+8iNN/W+l07169QQpWEL+BE0butGWUlh2ExUestk",
+	"biHgPT3fkfmQH7msZvpDeuCyzLxtTXf1TXPqbW+bSkx8Ve1umfaen2CZZpQV13CvwoalIJV99uQMNFau",
+	"nQVp9VUqK65FDe97p2v79S68b28ARtc2Y53Ct3j7FH0cLumz4mwhK/h/IxTNcDP7i5hb+sn9X5h7+Tf3",
+	"75VUsCJRcn6ukhbvvfiQUPqtrksD+reQlbPshbN23337nj3gG/ng5uGDWlxLY0X9oOLquuHXglXSWOPM",
+	"9/qCXfPmWjD84AsrS7F1i5C577rYlAtmpJqLC7Ce508z827dl01U5/d6vHEUvK5k1jxaPck4/uZmzGy0",
+	"MgJ2wTe1nlUCTPVcKysUCJlvNpWcc/dhDzZ4xX//i8Gtsn3Xv9RicXZx9t8etNvsA/zVPPDPhTd2x/mz",
+	"sxTSsG2t1XXBtktRi6K1IVazUt8HKdHD3Luez628kTax571fCjf5Ul0bNteNsqJks50TXsGcYjkRGr0W",
+	"dinVNROVEffPirNNrTeithKlMNslzC1paWqZ7S+t4szyqqKHSSvWZkg+73lV7eBGfBSva47/1pZXh6PU",
+	"C8arqt1LFrqBpZNY5K25+JMbWPtt/uE0sHaZaVymvxVnz8tSlG+4MSuREPVztsGf2u/g7oZDgc51if/R",
+	"fQD8mS107WZdMQl6UGnnYZml3iqm1VxcMqWVQL1wy7QWbOv+x00im4mFrmGP81I+mLV9iW7a4fRqLF22",
+	"L0J/e0GDyoitFsa8WHJ1DRrDy1K6MfPqTSSXBa+M2F8Ob4USW+O0dF5pIww6lvhA52dyVtZ6w8g4Hora",
+	"LZqUMVFie8E4U2LLjJjXwrINr23BeGW0e66TsaWlCG8uL+HVTtndnk5fYPlKGKY0Lh+udmyNE+B3AniT",
+	"k457RsJ2F2CkD7+Qu2eKmrlf3aKfiWup2FbCFhiZ0CdJAxrPEEigZ1pEYid/p9dipssd2y41m3PFZoJZ",
+	"XZUMxmkKZ0KcyN28zHaMszmvqkPhk5T2Fv6gSpZcVrsrnLeDi5fcXOGMRT/PtK4EV+53WSZvk8rIUqRv",
+	"gX324u9hztzI3JTxqkrOGO4tiZd4pzb6MTaCuippVJ196J6V68RmVJxZJ4/ou5S4gY2OW7AEZySp5Dc2",
+	"dZX2kWPVAGeNvGJyNtopw2d0BB7ESN8WTVU0+F5deyesdSo00Qx0FFIaXBFdleSGLKZQVtQps5tWx2gx",
+	"PX50nhDlmn94hRc/Pe9X1u43n395cX6emtdWF/fsP68qw9Z8x661GyG4OWs+X0olPjPM7QBK2K2uV+1T",
+	"T6DGA+cc57H65db9XiOvlWH41Z+/ffmCffXk0cOCLdd8fs8s+aOnz764ZCuxscwIXokSz95Oidm1vBGK",
+	"zfh81TVnT5Mf4BfCnne7FGAi7VLsGK9JHba498JZRIHJJlW9xSrqHlUGLW68opKLoeJ14vj/XjhBmlbT",
+	"hWIcnTRpmJGVULZg3jtonTZpmG4g6FILPl+CA2G1ZpVW14lFsLCivlpL1Vhh0oaK26tKcGPTv852V2Cw",
+	"UgZwPuL4fbgc0hZ7X51BADBf8WiT07buOwznPiNv1bm6nmS3+7eBOnt2zn2ZcRbNDT31dVshViXfTdxi",
+	"t0s98QbplO1qqZs6qTXDOwsdY4Ny7T2zVaxoTEUUoWhDNF0VxsFEUo8Ell19R25DzxXj7vYxm83+Olvz",
+	"DxR8OD8/p/hZNhrRXYR7tw7eGy3R7vc/PM9sSdHCHdwO7mJhOo87uvmC+fVwCT4vU84NhU9kQjqr747E",
+	"u+7ekf7a0btcel3qBaPxtd805rXxsuw+EY5vTnNuRA0H8fi4FvZurfAX2wiD/7UVpfL/bZdNTf+5qCX+",
+	"h+G2qek/G7j7l15n5g/DVmFwlF3XaC0V/evhsAEJOv3lH758Mhiay22v+M3JZa7MVtRvxV8bgYto0jJ3",
+	"9xrmPYy1MIZfCwNeBp85TeXM6o2cF2xR63VwMxJmwF2dPnasIWnQNdwHiYSHxcMvf/uXs17ZPzrvF/6e",
+	"/Px7C/q4pPTqWt6kIi3PvTDwdDzn6zg6BbEX6Vw9vWDSHoojDHRUGMgNKLUZ0ScM3f4jXXYgAPq7X3dJ",
+	"ATgX/Tjt8RE8Iyzj7jFdHfHiSijLnDdm31g9Ta+7ftVZbOr1L/9jvAZ1vNogZqXt4dckvd+E+FYiEdX4",
+	"Xm8ZZxtRG63gDGDYXCu3XaeDZInEChz8aNfF+NclE+uN3bUhMbZx+qmEKA0Ey1JjhwNIel1uSLUOk1Yh",
+	"6qPxhJZ68KYNGR8eJ5SV1Vg/8iDQBhoLUvFP8sNo35pUZWv5fJmaDufOwI9roSxG02htJFauqqTC6J1h",
+	"nLmzn9tw3MF0I+fuv5g0Zxeqqar9BYHBS9wAcBlgTiARvLEZyXmfY7zXPjo6ve+5uk/Y910pIUMySAq5",
+	"KaVtI5xdAbyGYKI7q4XI8BwuLe+zd3C4xq0Fz8ZOjTP+5NnF3517h1Fe+G8f3zw2Bug++wea2N6PDufS",
+	"Uqa83VArcDARU05OKJXxG0Qs9cQ+oUICcUSOgoSSGgIarPRPFZ8PWAuw/mCckkE+vRIq/QD46TPvB0dh",
+	"f0nZBTar9daI+jO32Rg6/AzEJnxmEmJ2NLDCz1+QQlZX3iSNo9MgE8o+3HVuq5OJkLBbQBPnF9QzNbvJ",
+	"nOeGGzibOfm4JYPhkKVbXB8s7AwkSm7hzwIW+FQrgcNISelrPl81m8Pv+hlmDrd+Cn01G1z2a17GTpTz",
+	"qbwsK24s00qYxJKzQyGYg9/gyHHljyWHS2DBne+WDGai4ilNH374kVgiM26ZL0LVxKGhF2KT/riV2Njk",
+	"+QzCpFIZy6sKkrIFzfdWGNtWHQU/qSPFk+8f8MCUYuyrrxvPVeQt7Mt7h4HNOVdKW+f0VNJYUabkWVGc",
+	"oG8poV5+o3EtVdxmrJbXOAgrQv2KXXLF7FbO0blyk8pmwm6FcH/WEJLERKREf4vZpW6ul/RHs9RNVbKZ",
+	"SO746UUMSyQsWvqashGjNcxZgc2y5kZceb1JOHredofQMDqLoQ7Dr6Vf+v28g5lLflEzq+T8aiWmhuqG",
+	"oolKSXV9BaUY6bhKlMmcCbefO3szUpL7TihILCEh2k8iA0NLuTvww4khVaTlPZBFinQ4cTAlyxRcLDdM",
+	"sKq14CX8mjOiI62WrHIR86wVybgHUkFi16SjvXOtyvhFtGffwijhZk+TR64t+bQ4qva1ebm/ExgQmHQU",
+	"xvSx3kAuA2fogm2XGjzdldJb58a0SgHGZMkxzb+p5Q23gkFJhQZF1gssdEClcr8Y9jm/Fl8cTm370EQc",
+	"9JFzwGs+d6do5wn4kPRgKmpvGXcfC+kXyNQbDFvya/Ew3nsmBNQenSfCONmZOSqaPdIliabQLsU6t4ja",
+	"crjzRxePz8/23wb7BnkMJd/57JxeLOTcnSL/hsY3CmN8/qfzh79AEOP/evSn83uPf/ni4k/n957in/5l",
+	"IIx9uLMpclm4DyVfdoYsFQR4qWjzf/+v/+eVWrH3Nd/5q/73//p/uxryMDmFXScrSOVh0YY8Hz97NhTC",
+	"X2QLS90hQFeCbbhd4nDokzUK1Ij6BiVKqeODj04G9cnvar/3yf4ELvWWrbnCXCuZ625mYmhQfUvSrRfd",
+	"WOe6g1pEuxamkC3fmUvKusRJZN2MW7i32uz7Vr1UDB6OkxGN8YQL/3ATTtnpbPXzc/pCqaxm26WcLyFM",
+	"i4oPAVtc7G4BbGphhAKBW5Etojh8h1OPua4qwa8bYSgXLW0IfsraK2Ry2+ONXeqaahh7Tgz7zla7FEJV",
+	"VurxS12VJnU/OQu2lqKEHJSTA1xdML9NXzKtql338D1fivlKlEzp7aR6u6U29ooK7qamwvv8e5r7P7pL",
+	"nT7pUkwLmOmtypzJNlIpkf6yrBcch2R9eZyvas2ETT/sMkVV17nQ0oBrrFNNFnpuhTWsEgs7MK2gCeCH",
+	"wNox6NWOiCQ1RtQZMQ+nyYM9ivLZfdFdmvejiit9pgKD6hSS3Nsit3SNExisDzDEt7cLF2xp7cZcPHgA",
+	"lui++MDXm0o8WPJ6ppu6YH/+85//7PYyUf/5z+GP31+Ef7gF/8DUN/4OnwZY6NpH/Ye3vY7V2atMT94Q",
+	"L99Bo94unOFLvf4PbmTtehh0RXKFW1j3qhVl1we33YOEd/JtsdoP987kFPmPZOtad7LScyjLTuiuWzNO",
+	"X3GFBq1lEhTU7/T+AVsxK/mNO+ssrDuZmsfJzZ4+5I13GKYkjv2XQPEZPch75wVtLcnlcNsFRREvfP/H",
+	"WQrtntypR/7q2UBr2MRFdIvNL15LRc+O9w+0kE++DuPtiGa0Z5s5tm4qrEzb2XKgPwILa2jhkBPqvj+x",
+	"JGIV3auddVct5Jxb6BHgFitC68ZAx4uAPDwcj3bGivVnpmBvvv0xYdj6Nb37UjAsF53zGJ7ByNHFD6kb",
+	"ZZg/TF4ytEL729+s5vPVlltRh52w5NHe5kzWBf5vzy3RdgiRlAf/t/9nnH7lc+gEopJiHNwlM4/bb8J5",
+	"T75i1sxXwhYU3/Bnz5lYSpg6qE/FPWW/UWGiYdjLIcP4F1Jdi3pTSxWajNFF+Mwwdy9biV3B3n3//NHT",
+	"Zxf3798fU6l1C/tyEGuFiYFzg55bXrUdxufPnpwfbLZeFRk2Nw9Yq8SSHm7DjYxc+mMvmDMXBfzvxXWt",
+	"m42bQfyvzgdvl7qryWNk29rNvXL+75/fe/T0We98Rit61Ku83d3TGz1fmacXDx449bjY6Bo01Ol5/Lcx",
+	"AYTWXO+94fEFw9+KqATFWF0LH8lcj4kb5Zy1DTfGnUK9DXDn3E5oVCpnyqAzCVcxihGamlZid5+9shQw",
+	"wT78w6r7MTvJXhEjX4cMKs7YJZwbFEPTQeMnayOM8yZHaEy60q9vW3LHtXdWbNL1C8aKTSgqhQ4t3ynW",
+	"OmNOt5MFSLy8kZmi61JYLqv0MXqVTjYZ20lsZkYMV8FDwkvSw9ZynkyC3PCqoX1Hz+dNHbogDsatF1ao",
+	"VNlVozKV//Ds4THgZQU9Kf/5JpUkJ52aVVytqMEP21QXC2emQiUddJ8FZyJTMpPs9+m18yjXRNhmrmvs",
+	"DC49XsaEfja95lKd4itwJZziSWDgJ47D7ZSneHfFZ6I6xYNqMZcbeTAhxz0M6nmntlFAEi8RpPfLz60+",
+	"6vM3cZjwmE/cW2Zeq7o9ez6tiHPVakyQekdqB3odFCPII7l+ddWsVWuEJpwE3i+FO7w2a+XddF8OakSq",
+	"yoWuTUbdMaisa3BffVm9Mw6NaXgFZTOZGPzTqX1+e7L3X5UWDhS0Tm1wlNfqnlRstvMVsezz188bu2SP",
+	"7p9/AeUtgpdtisHNc/aA9Dcx6gA6r5wWXMkyExd3opTGNM5zgCY/qLTZ1Pq65uuEyzTgidLrcn7OUKPg",
+	"pU/64nMMW/IbkQhv4EEjsWX73XxQLjjmdI9WWGtwvqy0XomSNRvsf/zyycMnX1wCikLblehLdAdfa+Z6",
+	"k+9NfXo+vTc11BYOV3B3tDvoRVq/I4uRTDXhekY0qDUeFLdL2rcx3cu2tbTC3GdvmwpCWHN9raSBKPxs",
+	"x/YErUpGxu50LeaJLXnwpmP2TDmxbNmv7Uzcbz//msh69OREerIP8R7S7ixhM2g/a6BEp6MdR0eLxqvQ",
+	"R+n7TrdHRDp0mMqmzck0s1aayWzw06dHvDqhiRMyzA+TzR5j++R6NNTtTvV8CX0dlnaQHeAHjeoDz6+q",
+	"CVtztv7yhT/YHLakwKqKG6onHIsOPIPcoecbMZdlsgsjtFSF3T2qBp4JX2p7h/1U3KYbRHwDXCubLTes",
+	"xJFAesEtPQJkch+erPGc2q6Fh+Xxw4Lz/5C73DZ9+dF6hfOvS06aXCzy7RGVVL6iSK83vJZGqwsySFse",
+	"2yalt75Olhk3n87V03aZ6rOJi1TcNc6r5+4zld4mE1aWamgHcs3QHOAuTQ3028oIiF4d2/OGOXSxNt1u",
+	"t7bCxPuwqba3YdSAQbM0uncumbbK5MQ+Rp/dvgEJFbU9Ya9va26aWmQCKNIgTITTQFFz43P6uKv2ZhoP",
+	"xXoQ90jUqvnC2O63YIWRJeRDp/E0NpN0XAilLJFliZtLPGBd8hG+TzdTpKuziBcbbWzizW2QyZk9OJQB",
+	"LItgoXEm5YCt9U3KmEbyAMQuf2HqIZh2Tx/L4Le2OGlC9dF+VXAol/Kyj0TYVgYfhAhQWl6gPfp5rC3R",
+	"BozHnE5ZqMN+T8QdqS1f44ZtRQ/6VLqGEicQiiRlFRWO7XuF0Zn2cV9NeFuuQGXviYmbCQzAkyrv6wNa",
+	"SbKebj8Nn9jOid8X6CWoQmlIyNRMJ+fqw6biiqexfn9e7tqm0Ki9O9rjIDw728H/JybhmkuVsuxup2jH",
+	"bvmK/ECYZYIco3fBI1KrpGxdqo/aTw6C5/Uqs0BD4fAcOl+UtjA+SAvi1LfOSBKGYrzr487P/yHqUqZ7",
+	"jIIflal6LKGnkI4rbL8v/ii3qzhrVKn5LAWm4YEoCToAYeXCzA+3MbQf6Gfey8sPNXp7QbqX0XldJ4MX",
+	"1t271y/jTppWKNhUJQIVJ5r3y2RbSufQTg9Kb39UV9j6fnNzc1acfajMh6TXl4ksrHkpJqEVpRN8kY2a",
+	"2uVe621f9IIwK2VVdXrC4s0PW1GuKrHIZKJ8H0z2mwuGdZ6X7JxBrzz54aUv+h4s4oTy53g6qNMK4iPw",
+	"EGP1ZoPQvtA3OWyGZdRq2vbhWMxwg9jah2N3jp/NvBIfu8fK+ZIlPatYU6GLFtdESByeIEYfosvcrETN",
+	"5m7DP1Wkvoiw5KPZ60OMP2LxbZI1Ff5IuABcYiyyl+oaDEf4W9hMndmtpFpBMRSvKmw/IafLfwc+oXXM",
+	"kl9jBK8RaL13r6AJfodXu/vICH4y2Opu8RnMQUrTX/K51XXKXKOpYAu4IOF9pGFIQN0h8szNCmamgxIS",
+	"hS6mIvVGLo3b9ht39tqJdKSWoHPHb/YBgzex0Qt7leo6D325XDHe2KVQVs651TXjmw2VkgQE30TRQrqr",
+	"FP6MQ0dJYOnH4QvQP19hrOiSraUxsKFSW4AS7orjWlFpxAXNsZ+qSKx5TXpB9VvTKhh1KVqIg72R5uFr",
+	"Ilv2bDjz4m7Kf/e7TOoMTv3JCQAQnAlHI2037iEXDx787//1/yU3fsR66Ue8gF3j396CyArGWcktvwi/",
+	"UuXgm5++O5tQBjXjRjx+NEItCKm2PdL5T07KVYqqfJNrYulgseN3O51duJuoNgV333xPZNdquH3SV2K6",
+	"lYeRpAJYPNhDj55zaCrwzrQv5GF5UuEQrmyP9++cOD6rdgwvLCahm6AQuGVw7m0rHVtAIfOnh7/cD5vD",
+	"kVFL37ScDVy+dBvme/2tQnicKWsabu20u0SVwx2cKaqh8i5SqtnYLrP5mCfn52PyS+MR3PBtGWm4pyd2",
+	"Sh+rjsdxwTg4HBFwvtvteyO0Ccwe6JjKoYao4JPDC25ELRdSlIAzMRrOQdyC0OfwYRBOupra+p/uS4wA",
+	"U26NfeLRr5Knmr/opla8KhDPhq8gUWX9wXnEgSYLoRWBch7+1kZGDk0A/fiZYcFxHPEddNcVYSv3Pdbv",
+	"GFBc8ejxV4++SB5gfVw3YeY2Qm+c5tXaujOhArdMMA7LYYLFQ48l6rpZSGoOdBrQaSR0f/TmZMnR88r3",
+	"pcL7MrLQ2HQvLVWXnH/5Fcw+nBG+SCMPo98+Ea44F8vaYVsRTK7bB2+0LAuoBLdar7z6FXieqwWMpURu",
+	"o8Rb8Oer2S7Tno+vaQ/xAXqMXkY9IkOIy8nVQ4eRPBpzCnS5FPVVX26ELslDCAEG+m25Uw4CEVsuLZ4J",
+	"/dmMOjeB4Qg87LNW3sBwEoXY3BymD5FNHgCtUaVW08JKdEuSO2ZvO/P8asGYdhU5BoGmeYzouqI5OJi0",
+	"zmHVOyJ0au0i+9FUpY7Z+5vrT9omK6/BsHSh8sDsMK1wm5UpOHaM4o0xm1PjenBDhrpnZMa49I5X+7T+",
+	"kFSODu15wKhYtCX4aS8qE1LMrtJKzK2PNicOsEtepyIAeGL3JCsNYOhBmAbQO9zkfRa2nSfxthM9u1G1",
+	"4GU60t32RRDMqbSMIwKJD34Tqpd7RsGMZkpjKqXSemUQqUGmUDITvuAZSagjj/z8ZCphupNES6ztF4Dg",
+	"rY/gU0I3VZLS6yvmmwtyPXZufHE/a7S9JrVe10l0fdiK22LoBBBZMgweENE2vA4tSiTyrFFPAQ4cgTF4",
+	"UAkQQsYoxjZIrOu+6X7XrHsmG87qtVgKXhtesS2krNaQrrIXnYmnUkwcT4oljNywEcasT0d6YLayvvOw",
+	"5HxcFb8yLaxGle9gzSZrtLis/JL2tW1UlurDX+StQpmyWaaq2YWa17vNfmzaVpjA4rV1//lLpjFyFEuG",
+	"XHMAXdObdHO7z3v1o1bswQUYGrhha22s83S5sqAfLRxR1sfdmxvad2FA9DlFLJfoQ1Kz9F2tU3HOd85u",
+	"8yr4+z6lCbVWtbxepjR2cm0uPPyk6H3wZYOBe7yqr3yXHhS+caBKF6R4dHUuVJ8SLm3hRQ5AexlBH9m6",
+	"2sp7LxS4C1SuiWjLwxHBlkTW6FZTkZmFlOi/56o8HqwldMsQUrIzPYGdIKTbyMG6YO5gZwqGrT8F/Yo2",
+	"MQHN6646tqb40XmqrBSPlQfsFkT1iw6UM84Vv8bzi3OK/L/66SueZMs4unG4Ua51m04corGAepsEoAps",
+	"DyjZghC2JEFQygUliNrD2XDlIVb2XJ14TtL1FCarqG04cYKi/uj1UddxNHiv3Yta5ammK9W+eRSZ1PGg",
+	"JEnt6bMFTkCijIqCxutRbh6KceWf3TdPNd8hAQ11dvEMtbW6sx1bclX2FJzv9YND8AaD6e0D4UQ115vd",
+	"hVhXwXv375fWiGpxCanv+CsOQMMMl+WRYHoZYovxuPBp+PT0pGw2QiWj7+9C+TysgSVcKYDXMx8ZmHLW",
+	"Hzjm7xurwI81WDdo+1Iv3wte2WUS6twT83k0SoSOcK5yDRYSOSSajfvVODthVqmmi6WsylqoKyikO3zR",
+	"S8D8W0slja251bW5wFjkptZzbB5DBBbBy46KYWFeqYFrgc3ETkM0l9sY86/Ls0toHWyu1QLKZuxSrNmi",
+	"qSqoBRvvERrLbWPGQAHAdSnBv1ofX/nzHHMxekEVEF1AHujSgUW73vBkM1Wp58062fnH954sFfvP5z/+",
+	"4B73r+9e/7TXpfnwqyePz58kdz5n23u80iQeQ4fdt/F5PYrvuAdetH0JihowQmKKirpliT0aOhifBVRI",
+	"KLHdCyD7qThoySbZJCdN3Ugbymxvx3061zCC++xnAmhBzzMqTYd2ajCt5AzS6d2X4Ccmdh+x9vH+hyCf",
+	"QggJuBsQ/1+qFRMfNrIWJsaEfTwMCBuINXrrXuCqcFyhyHvnW5OCc1e1H9ip3G+TSyMibPiR2TlN93Th",
+	"XejgcPyC2Y48w2ia5ksNtNZRVzd7hfRRgfI7EUdAYU+r89T2yoh0QcDOw18qna4D4Ck7D6Z2oatKbw94",
+	"uUMNNK0zJ4AL9uAvWqr/9uL1N9+eFX00K8Pa4Hkxk7G+oW6NgZkufFA1EjO9LakEybRth1upwFIr5wp1",
+	"aJZG9/n1YNHMK26WPWiyfdnkS8ZnICioRwlRwHGJ3HS6Gpxzyhiq2N+LsvNOGo8ePLz/+Kw4BdVTPm0g",
+	"uMlCx7qfXqTL+2ADokoJDocVXXvcAzqztD8aDIRfQobSe1bA4jwT4EpAw6uYhhIc2pxGyPewJWqI1LKX",
+	"bDYZxBbGyjVHKL2FR3aaazdY57FjOxMvR+LjqlKnC8QXvAYxUn0D9IMsuYH9LiqK9SV/VCsNvfBJ+ma1",
+	"UnqrUo0IoipNHM8nyCRV7dyGT6nouh3inLst1dpKTJrHG+rNSDaDlUVA1S3YUlRlwbCSvGC8gi4DLJYv",
+	"WirBIuqXuGSUCfZzQiXu2BpxCQWoO4EubbS4ixbweMnVtWFateSN7h6ayIHcYA9Nmh90WIC0RFPG848p",
+	"sL/nns4KP51YrsiIAqgFNTTikjzN/jiWhrol2gJ0jV+SfDwUtdl3kGNGr2zOdspHn4qZzO//ULBMpVmp",
+	"pg9AfkkuXUDtwolirbVkaErxqH+WAz0Z7DSCi9zyWkqTS+Z6+GICi6AInDcVifStyRStWe1LNBfyRrCW",
+	"Z/qIKmUIXNDqQK2ISNf8bO85GjDI5FoJ0MjdxeJRkNtSPjwBOZtFBe6pJWKFcpo8EdCkh+qmqXk1fK4l",
+	"3afLi/hDUoP+gavrJlmC9ryqMqPFLVovSA2oztb4ljMn90OB4J4woRgfi3dvjZPmQUUPwHv4LNlW7U+w",
+	"YfuiC4tjcMtuN9T9Dg6U4CEIGX1hcnrlWtqpKajv9ZZVGsJpUI3gAXGiYoUGl79HHmBcsaVuasYt5DBT",
+	"0FmltFdlvu2a8lylLAv2+DyQBl2yc7YSYmPAB/Ro+W4fNVyWMX6653552iFKOU95SEtprO6wyOwjgvrY",
+	"+YLPbTcLFNTeBzFCXW/7qS0m6YSPAsK69BcdtrZTLSDWqgaH5Vbv935u5huw9ssUAW8PK4O1DZmx4CkX",
+	"DCoo2m5rX294Sa6fKXCJFcy5NBQ5WYr5yjRrA3N667HkChZx7jC9FwgWYZEQ0SFCMPHytap2Zxe2bkSu",
+	"rvEqA8xAa8ENARHi2RyKBrpkPucjRgEvaTEp905RyDFg/No7+g3rWXYMqWcOPpSqBPulc8zX+gffpUTo",
+	"HSeXyUbrKvnUcASiJgF3bgC4Agxp7OG6lwHLesqw9jaSjvnbX/ixIYq+u6PyreLsKene5MfiPJi+9Hal",
+	"Vkd0jyHqZUlgQZVUqyhJ3Amj/bdsWd1hP9mjwRqKse1lbljHphOcUkN4ExUiBzLzKcLLdx4mTgry380R",
+	"tCEU/A3rCHqiAQ4U9eVEClGcLTK9tLy/wTHGNqfQ9RKTeHEHbjfH86wPPi4JwBR/+7hmyeiBScXW89V0",
+	"KKuAeQZpF0+Fo5vEsqz0fNXhxsrFlunC9EfqlShfKZuIioViihhHiafKqSGpGtUdV9JgRigRH+lpQkJI",
+	"0wQWUudDwMsj9FOwXrXHgLsWg9BMow4dUV3FOOJviEg2tdGhhyRi/KYw9zTO7+LMasurHln4JOJek2Nu",
+	"X2uvg+cGYRf9lThOP5rNW709kt4roNRG6QZjuSoNQfgdKsghOU8afzZAwk9DmMV+c7w5P+L36dp6D9Ii",
+	"1f753g00wipsNrev+RyimNuO1+h2GocO0p3KToQF6S3njMR1dFFnBc8g0Q5jqmZQYxSmPMAWhWnBfLu9",
+	"8O8wmAaHo+rnzhG7b6xYfzGGJON4gQ8UgGYKOt3rUhL/se2ZTBWKz/SHsJNvEW7y9gSbYOzLWm+8TxLM",
+	"WgjhOseh0ibNEt+TQ+wn35y3iOa9uPV02W/FXp37+Gr2zOp0K66+4dXVITf2mAbXSvAbEaIGiQ56sI9H",
+	"gSaNz0X2kWhma/L7YJb6GDP7bBbFSaZFfY28VlcpILfgJQHVjYZuJ49g3w8pMk7QoftxL0rCpTUXsH21",
+	"9l4TEC2xb7UJ51rrtafmKqVZRanEuVZKzKmfkpYqq+SNCLsztmIhwIZXxLPiTDc2MMvArdJjIvoVn05J",
+	"5rlBMW56FGnomG6KxDLqkIx6HCqcoFb3guHosYNvRQYK+2csv1vrmw77DrUZwcJEfHdRCZsMylcZKE0I",
+	"/O7F9S59hTuEI43lO2a17vVHr7SqdlfOfg65vJAbDmUtEPvzh3heCxpBmSOETfc9RyV41BsYiHqA6poS",
+	"FoQUCsVAWJZY6qkRf2oaziAxujnY8/C5tFQUiEF0HQoOLPDYBYIDqNlHpEa1Y9CMNuwJU+dy28ucmJBW",
+	"cD2qd6TD873eRuooiUbTb9OBHylAOwVLcDwrodu/6VKZIikMhyg6wI0jLXz29OnjFN/FbTftFtAU29P2",
+	"IplOCd1OYmK2Md8Py/QNlf8qYbe6jg3uXrNbgTzsB6ayOPtw71rfc3+8Z1Zyc09vcGbvbbRErBdbNyJy",
+	"Jg6cJbnmG5hNaIYrBlD3x78w5Y0EaT07T9Hmoy5RYDFmDoG9JbQT0sS7xQ2riiulG7TGIer15bMnw0T7",
+	"qwMSXeoL3Fv7sYQuoIcRqSGxZz1qebwEx/MibnN0NgKsX1vqB1l+Rr375hIeUEqEmQkBC3jqCJ5Moifs",
+	"En1BLkkqzNvsY+XFvY/Fmftgwg4oZdsCmqzX6DiIB4qE0gnmkQe8Wr2IOQuZ0VHkEqOZYCQhWLIWtvAG",
+	"nNyVBdaQg+sA9Hmxc09ZJ5JCMLZ+K7BLofpzUEMR//QJLk51zhGU8JIS7HSMY0YnTmpDrXzJAtIQvgIl",
+	"iWlUF1FchZomdFUaNm/qAiLOUIO33oyi/rkNC6XeqpiJMgrbuxmAAmts6HfLxowiqgzIs7Q2DyzGeWiV",
+	"CURWF+yrrx67Lfirr55Sd2tlCmQaevgEfnn48DxWAbcvPB3SgTsnzTyW7GnUvEYnmYGT8kWaTginbs2R",
+	"o4QB4gI6AOvGADrDptY3GIb/5o+vfnRSePfmJbWGQL5D7bAG8XTcLvk+7Dvc0/zJY1CO0PCt67JTZuVE",
+	"dY0cN51ZG8Xv2ePbvdclT6jne+BX5RayFW4msoAi4fiQqF6eGAgMB9HxhzN/olrsoQPH46yPzLu9c3tM",
+	"XPaxbZuucKfgM3dE5Qx4/BJeq/s5DZpy+z7aR4N9tLqW13LP0XTTGG3n9M+4Kt0NQbv/HESTjVoqcaRp",
+	"8dtkjfVrcEmg+7A98bTHIjOQ6uwLtE2IMQVGk1GF/Q8fEcyrm7GCLR6j01Xp7b1mU7DNkyhQgsc6A40J",
+	"9dPQg1iw9bMI7d/vawRhPxOZyuBj8PMH42cp+DVpKW4AzH8zIbCLuPRsJ2lksH++FgAwyzhlyJ0f4PdO",
+	"WP8/Kju2kfN0Ig5+Cm67VKzUzcwWntwv9/JtvvyuRT7g7mlk3gAh6QBfgCuzBXl46ohaVIIDxrjwPEfw",
+	"V8ICg9L6NLXSYJoGV2mbrvEV7zCUpNFJ0vZAZ5+R1woOhVGiLqICAY0qExEI561cCVXrKhUqq43dz9O3",
+	"DZ9GWNZsLsOhBDxKCjsBOwSi5ztntxc2KQvZ1Yum4a7Jpl4yABo/5iApn3ctlzQMuj9SndWhEzhPaFT2",
+	"UBhAk5bpNq0HBpdLSsdEwU7eiSCl6R8qfj0xJt+HJDoWVS7Tzg8lIO3oxgxpVEbuOTxTlGkSukxKrc9g",
+	"HAl4STctar0eRs3Hi1+6a8OhI2ukfDCPQgK1cCcl0x4rFQGEOHFGgVxvuTw8LmUSwj9/Ke4GoXICDGUW",
+	"HjJlFVvExlDz0IV0bIEZhxAcsacoXrN+taSsw09i62Hyj6nBWomdxylBwuBMs8C8FqVQVmJ1SPo1WJrb",
+	"fQtyMNSQ/34LpFpG/Ou71z+xz38WM/a8rbqSWhWsEjeiYo+/OEsMtCd8s9MNxm4g34W8x5MjNlbOV3hy",
+	"j2788ny4toNubMHqWlElJ0xbcXTp4SC8pkfA6EZlJpZNZgEwftJWpnqs9vA+WorzJbivbltienER1275",
+	"Olrt8Zl8FwGWYtCdMzHptDF6G+jBhp6MOpqx4lFqi/ZnhOCcQfcj+YWyPB4pPm61ItBSEk0/ZulroBP+",
+	"RqeKIn0tIAVEnX8G9Xc2IiKmIKFBAvexlTLbVgRuqaYrNjSU+B8W2VS7PdiT8GWzXSglTbpreiNU+tAf",
+	"s5H0pPgDX0ibrlLUtx7BvQy32sOHDJB14MwcmeB7n5kg0LXXG6FefcNeYPI/Yd4rLtfd4ITzRw/zYFB0",
+	"6C5Gnb4m6mPBCI91sKAJudazBPyUDXQbUdAUYtD6HG9lstyrnHo8idR+D7eho9ckshh+9ZBvP0dMvxJX",
+	"MYBfXwV2JSxW81EzDkoUhclBlAXjldFMLpjSWJSLyBuQ+bj0PNNtbgVPLUFzw7ysWcDo64OADanPII00",
+	"oyNVUVI2a9ZYq9UFe0eLEUKkyKMyVBXdrvQ+Od1m5aP+9oDqDB/UDnB23CPdi8OcfWYYFHWay9COG0Ls",
+	"a22iNMnBYs9lCvDZTtOdQsJFlyBZPP533+NLtaOuu16cvf0tBNdIWJVJo1SVP3JZ3YZ2rU1pVnK/iJj4",
+	"SAAJ2oMAhMM6Rbt8hcKCpxoZ/aEmoTott6jbvv1yL/mOOW/TV0s9/Ori/DyNrZzMtLsn+9Sn57d0c+0c",
+	"foQWQS40fxAYhAS6wpbrRI8CNm+Gt7UpWerSPuw8GmwRSTNc+cNKqCkDIdWs4rbLc1FiiP/QZ9Gp/qwy",
+	"hFOksxpRidr5s6TQUz0mrxt7rZO1PN9TH77fMrBAw6lbqn1EmRyq+kD5pteww7pObq7i/o5DK5St/MwH",
+	"hLPFkdN6KA25EVEXZT8Gcr+pGFdx1xEICS5C8cYZGCju9tN9i0InMDgSQ9PdHmXMuIK57FWRATYU4Cnx",
+	"pRtIUYPMhlLBy80Yl2EUOHauXihSyxQSvyohm5/nec7WKO/h4IAjhOtKaUYpqkHnKw8uHz5tLM99b/9U",
+	"T7HBQIHB5NKBeKkMjD9pxLbqTTSSCQr9n7qpg6tDJTVrnQKQnSKqA1aFnqYy9+HppGHdADLNVterC6gi",
+	"bhlAAVVfVoVntiGE1YJxivJh0Acxbtb6ZjyXdodVeZ9NG0LVkCCDI3YxhV6b/I8r68tjDy9x2juR/4rn",
+	"c/KZuHs39pe4LbcfXScpmbt1roDAFAcnWoCrXQfYKoHSIKre4oIxgRexsZkEn1NBKg3kK9GSlbhpvYjJ",
+	"4531zhQe74MXUWG7V0aiy44SZbEqAlsCKOkZ4V6na+cW9qpbSnDQWpGhJ+whqDkqGbCmuvvk25S2OVT/",
+	"WzicEYYCgDT0ckxNSMLGlaX7KShAPpFIi9XeTDngBH12DsmN0J8iKvgc/1RtJy7yHvLsDW+wP6mlz/ak",
+	"3DkWbWKwuoLCsFsulq2oRSaZnU669XeAZvHtTkSAjw/LwQC1o5Z+4OP5AAl9f8A8HtR/YGaaSxvXxiRf",
+	"ELUcDHQDxKHbPdromHnK11Mdds/Swm8Z0YJVIisdtGt/V4tbEMBEdBQ+t/uv0qh1PjSKdXOQeCla1NcQ",
+	"jTLyGktGfBgjAn892PTTfmiAMe7GXYmSmorypGHXWpcX9CmA7ub+TgYLVsgEJLzJuYDeyDcEZUUNMU3T",
+	"zVSlmqZ6+EWl28TjR0o1hV20p4CPDnl92QPShudYcXIUowclGrFoJcm+emSysZtOvF268fbpwIE8IAny",
+	"3xq3QaUO9SQtjzHIzcoE4R3KDCtdzTSBvWlmlZz/UexehG99UQuQzmt8HghP1yxxJUUE4wtvIeUDSEIq",
+	"2EOvPvAbhUqn/knw0ghvyM2As0FHsdM8pw03AJkQq74R1SKRExPbI/A/wHE94jCnYQNw70wPG9HtUhRp",
+	"SPRdY8WzB+MiQEL3b9/inoTJT4fWPvD1JhN2y8bA8A8jgRXhogI+oH1dcuABO7QHbx6K4zHFcDhIIIKa",
+	"WLUkT5honiZFSuQc+tQ8qrw7yO1SDiydUzkhudeUijnv41/lwHxgSFDZl0DoSfVku9FfSXWck793rqHM",
+	"HOXMoVbX+Y+EaNT6OmwnbNy9RVj6xRmfW9+AvYeZM2LP9kSY5CuGdB/paoy62ht23SMdmFxM5PGjkCSt",
+	"1gMUae1SOjXXWbrSLhfUxbAtr315uFwwTQHoKIzsNGtMEPVI4re7WzkTa03ftPgLCWdkC9gbtVbX4OW/",
+	"ffmCffXk6R8uWMuwQ9zYVrNSt1XjBD8eOoDhGX2VPanaAPfI1LIshU3Ob/tRe1VJDXRRQSY7g/rsZDAe",
+	"duWlG52XXLKwPaRO+w81dKEvl2z7F1rBM6mMLMVFfAj6zLBKXzPDdwYCwzjADC35ARtPHBKQturfkPcK",
+	"ZQA8p83pNbW6kGrlDsgXJMULqW54JYfx1WkXx08InxlmN6OsejHExqRa2DBPw2VCmSlqKBxYeSKzfBDV",
+	"yVWr4j8Re/+XYiwvFb0XuzmWuzQXSYIkSfRxVL3xHUMJ947YWzEuVEvs0bduj3JSEJWGUA0wM891XcP5",
+	"yTn7qUxZklE5xuQNTMLuyG8wqHqocvhJaSD6NJWBWxUBtc83OU5qNEkf04G6MMDj4nddUh0CSGNuxbAa",
+	"k4GlYbXMxfu60U7YW8HLZHK7Le/HMjQ0XrXgpUlTpnSr/MfLoyQtH5nPyCUf+vj0MxWNPgo59lv3F0NL",
+	"do+JZuw1yC2NTmV7ymwQ3KOvFYGaiE1IHfucSadXGg2x1RsIm/s34IZXdJ4WMcN8hvjUSL61FOwbboW/",
+	"pSVMItsFnPqXjKg9ED81Sj4z7HcxfEtK0XKOxt9CocIznO3wN08YkjJaOJikarYmNqrX8zAI5DYBNgJh",
+	"docgHa6L1OlxnUz1+YqdDk6AL8/zAJ2pb2hz1Yd6urabno67Shor1N5LpA0gFYMmIKx9eFFGEXVdmhdL",
+	"kYrvU9wH4LdbzwDuYAvdpEgqe0qiYdaTnkfLnhA1t3CbJhltUkwMvrCCXEKKj5fc8hk3Tss9Lv6EHp+m",
+	"qtKVNICWkJw3pLxr6TPhc4YrcvGB9MqwPHCouVm7EfUu00AJfyZVFygJvtkgmI6x99m3fL6ERLnJcJzN",
+	"/XOPtIZ4f/rLF43p8KfmdhrfaRkpBpg+giHxbXq7REte7uG48KMXeN0rcLd96FOKcYFpRLoE9i3pO+jF",
+	"wgjbs5SxST9mPgQlRUL/cUmjnnbaNHHU+IenG7jPwrhCKxB9Q3pmsWf2ha6adTKkN4dfWjuC16fmjysz",
+	"MUqXPS5Alc0IjGAfwSOnH7/B39433pcyDZTqx9etjgX/CbQasISp9WQa6VzLzZxAnnIiPl0zo9ec9twx",
+	"NzdnxdmHynxI7tRToR304qrn9ZtkC7aCUAkm3LC81Rf61O3fAtOytEuKrFjNEFXHHMAX4RNaKLTk2PoQ",
+	"IQfCkU1GO3eC1+NP97HK/afg9SQw2wN26zC7KOdWeTrQhPiFQwvg2C6yg0USUeGOXSpjuMoHS/tSC6dT",
+	"Ndkb63t63reqhksFJy+zLEiN312wCcBNnpPqpnE70FICCu70fsTOIk1UoG+79fTSRJBj0ENADXb+bL8d",
+	"RcP/+1r86UKidvgwbGgdoE6BLtzCgAKmN6N4yYKCDC1DMApJzB5PD+3kB1qBrQ7ZPTjP60ko0Imak1pa",
+	"K6blMXb0wQMOCVwWqGGzyNCRKJLgHcC/bX0Qzghez5fD7khf2nCyq5KeaO9t9KUM/eDypGxfB1Vsh+Mr",
+	"nXCwPsxIRfpo85CNMkkBr41QmbYgujfgJ3Kzcm9ztxA2WqfGedrRK2WNx2yM5HumfByY+KO2WivqcUxz",
+	"w0jOup4aEIMg622OYn7g8fZOE9uSxNFb/Bf2qd+IkxtY3YDOFyjQcvzKVJg3IcdRZYQVVa724STlSH3H",
+	"HsOOgL04BV7EWBCI9vQ2Guihiw8RAUjQ1IxQCPMmKd0f98LwLQ1coAvkirh2IR8nAdgxe6ifvoJHkJmM",
+	"PU8vIro6CoAVk47w0yta89BqvhITvrVvgtIT84NUJ5iV063d6XPBq+pI6Q8DZMOgJsj4HWyvR3WkVqmJ",
+	"iHGKkxSyJzn0JI8ojzJHFMpUDHZf9rYPEEDNENNItmh/3P1Z5JFMzmdgTL8lJ94jI2Zw9wG2FyHzSiQ1",
+	"3gN55xhUrMV99lPEFkpe9OGMz3Y2Fes9YIcPnIF8EjH8vOJmKXpAufp+ulLaXpllhu+9bQAgIJXWHzgU",
+	"CbC3LpHJcGpPi50vM0XvXWDNfXdWG9F+ALy8IAT1rTAWw76XRLvfeNGiBbrPfgK0QvcXbOikEK+u6QDs",
+	"z6fwx6oMDxyL20Walgbu6pF7L2mYM/MdaV8CfzOoqYH+dl3n6ATAf4BilrQ3Wgsxfj8AC/SuSRarNApZ",
+	"//saJbYwecR6P4pUv9MlUatJ29fPeMOg0x1t0+0MHa6V/TYKjEK0w/YLr6DF367SaA5I4tFofsnbq5Qs",
+	"s/YK4H1xJIkAdai692GUHY2XSlCwwnDOFTWw5LO7QfSj5uCVTZc2YSOK6YXVnYCS2pdtsWJj8inIMjDh",
+	"R3l2xKTf8r0kZC/zvhWbsZp21o6/aCE4AyAmvs9/eVo/RrLIQIgropBJJNBrbC7L0J205mhTcaUIhLxD",
+	"ZpLuNL0rOhof7DY5ziZhrsAU9lHIGCHazcyX7ihniqjVD0spEHoC49tEHDA+FgC1dNsUKnckWQ5YmEqa",
+	"pZMsAdGZTq9juk8s9cT+NrNBXpnwwUVQiljcsWzTOukc2UyNzHPURBtirwhGDrC/WHTIgazAPeK2VITZ",
+	"rEr6q43VdUpVvwfcmDpUUFAn4lowIrTi0GHSbGASnUXgtSC0d/KqPR86ev+JmF3cFJ7o10Ifxj1YGrdN",
+	"cgN8MZctaf52CRkXy661O5aokZ1cvh09xbS0XWoGvwJOc/Qmyo2DCIAAwBA9aLJ0JMt9380yRDFJkmYp",
+	"sYvS7UCFt8wdn89zzPpHbTNtlVGnREa49EonWHfxaOmtpTHJhdgZYjdd5m1mYAfeRVC46e/Ht1xRnDkh",
+	"0Yfn5/QyIxi1YE+Ezp7rayWTnkZ4MPX2+yvDDrBnxDPmGtfXpPhbXxOz30FIxjSDSHzCS8Q6j1AdkFwm",
+	"027ui9j6TkEqOu1FMoCSlpgjN22tzdVC11de11OnGb+9OtUgj98ua91cL8knm8Zchi/MgBXHMMytOYtK",
+	"ZnC2wHWIdvlSzKWzB/g9fQMNdu8WIfC466TVnaQ4068+FETrmUf63lGzdkknll1638hBKj0nxg1qHYB9",
+	"b8nLCKjcGVHoHEwU5EF8KQ+CSfcF/EHlp2+sm/qNXCx+kEqkffLJnWV5XAoK0mfIOoVnXEu0WOWPq/vp",
+	"OJ8HaBvfW+WJTlwo0/a1yfkMjTRT25JDszqy44gL8OPSHgDkvd0NkHAGZ4c930MpFCIdvOVV1TEkh5Jz",
+	"V3RW4OEl8QOSRDwj2qTOs6kccdrn7k13d3hFVyDxN0TDTE51shz0506nD/IHXEDSnTv31JlmUzDO5pWo",
+	"V1SO6Q11ID4JPGQRaJHq4lDSEjYBZi0uve5cCQEEAZSA+BHpYusmU9AW/G0qZkMCjFLPmzX0q/n6V4Q/",
+	"0KproJY+D5g4MSapJ/b2ZWrgkLVFlreCWV3ynYcb2N8b4rj/fpMBffFg5K2pxDf+2hHUBPFmKPuOspnT",
+	"hxvJFdx1Gj5kpa3oiVNQqRWU8tOOLZEJkPiysdswZu0Y7zlsKj4XvcTKp2xq66+9Q/ibw+6drUTKYZ3u",
+	"MI63jcMCCFgNUrFNxaUK1eXje2VRQEWEzhMV3QUN7ew6eS4rp6ktdEDKDCkm10Am540F1QK5YYw+Hu9D",
+	"WvESWFjwxcWZ6R6JI8X2LsitHYo8VOXplQqCD8PR+TZGMRQZ33LT03gZTq3k3w2rE6H2tEn9Q/eEhJLV",
+	"Ga3QNZkIbsKsMLbbyhiVu4FPAtlZgKVF4Gp3tRE3oubVffbdt+/ZA76RD24ePoAg2oOA7BDIn9b3D1A6",
+	"Ik69s4uzvxit7r/l2yhoi2Pa7NLV55vdXvMTdQYlPKNUom1dFWxTLgpmxQcgC/BAV85Mp0nEMjlaf6Ov",
+	"i7RLrsLUf2bOelO1+53FhIORBBNaoGqJD9Kkzoro7hZAZOoGVAtvlUYWnPa8fd/VSijhqOn8JtqsU6CP",
+	"gE8OXohBVbq/LhleOBPQncheIdT/UszdWZgws2GVBa3zLWIUpxUeFwnk4bQGykppPeH2CGmNHfV8gTW4",
+	"TOg1/kKcpUSz6vQloXNtgmBiagFgON0RAQqs3HXe9dBKvF6cXfxp2M+hZMPY2pr2jj3D+ctvxX73Z8b7",
+	"IBbfyISgt0hBQT+Ky7bzBk3kwpmZgGU++nO/VbbeJWsNc6t0vyU+Wq3W+3dmj1UqLijfyJT3hX9PG6Ip",
+	"4wEzlxjOknB69nwdvhDXDQ9RZ3cVHCTCVO3F+qeCyiQoZkNMFF0lw/yWmmOBZgRl2f/peGn32xFtbvw3",
+	"u7NXX9+lO5phChwbN/eKnhAtfswsvRcfECajc54dfZdpZtHL9mwvkDKoqPgeSuspwupvG2w9bD8s5SRA",
+	"UnGgkc4EBMSOxfFOotvzA3pnyj0co+veTQH7Mpo9O01AZnKUHzMx12tcmwdxTaWZcBakZ6CgmMcN8K37",
+	"KBhbHlhdL6KGbH9AYNJc+i4ZvaAs/hJ4i9IlcEuh8o2rfrGaEOSG4NE2RrmMYgtzraxUjSBA0TTchFwL",
+	"9rckFjAx+bmzLZw42avnPz3PwrI2qhIp6OdumUvUHA2f6xaI2UhLRpzbaSY2qN1AIOmgX6NCfFhcPsc5",
+	"PrhhpY9zyf3zsw4rYpHeTidUEv4DeqlSKVGzrMn0eu42j3q+lDeen8jzf/Ba+LRdeosakQGRtEVN8k5e",
+	"WbF+D0ZgLEZIr0jbMaVubJuzCLfzoHEqGQ9xGjdu/AObAaS/0obyBAL7BYzFJpnq885nqD9sNYGQigv/",
+	"b4Bt19BvNFQOOmo5v3Kq+T4JvtMep8EBc6dLhFbyXxhEnOSJsL5wZ7Rb4W9yh4Yjb1S7ie5PKM4aec+R",
+	"UvZq0SPkjkQv4eC04UQUKi1bNwb941QnmBXK786jxy5VJZXo33X9OcAs9Rb8KXfIA2Jrw4hQ73BB+nDc",
+	"6C+peH2dMgkeNOvROVt93Xf6H/0mMOjTJ704M2teVQPf+OPXfUyFg5YjLMQITOxOlfJ1XU7GJ34flxAH",
+	"vywVqTUpGMioBHnLFaJFHQtieJ6qC8hEMvGVoe/LCKEuOk5IAIffMajGibBSfCb68ycPH31xyu89iMLn",
+	"A6JvxabapdEcNtWOWR3BISWAj9XceZw91AFaBTCla2EBG4ggQjuMVH+ADFeykaztApvgD6RB38ZH79I4",
+	"VqOU/23SGv9MnNYtvkv3gMXwJGa1O9miK4tFfXgEShf1/ZcnO86T/b04lHftpXWKU/Hjj9NhCHVmT2Jt",
+	"UJYPhWRTxdJ8MWrbQssEm/hMVBOdr3o17QZ9I/Iswn66IyZhd0OZDYVC9bhg0z+89tZ4tHCsGOvRVtWx",
+	"2/l7ekcGuRsy61XZtqBkZv4jWXJAK5vm4uwhkx25aPB5yayNT6D5fGDnqNhzKByI6/4y6rv+A3uFMuvZ",
+	"58QRwpaS5LSqeyDH2m6YO+pugZD0cOSOQtduJWJmyjNrIfYh4f4k6He1TZ5QdrGDhvbYLkOFkg/se0Y7",
+	"ktM+KGJLeWiS9kEvFn01Foa1lRqLRQYMPtusk4VeCl08p2vGIf4c/EqcsVQ3DnHdDDflvJvrTb6wzGpA",
+	"wkOiGTcHFy3ogtuHO4VnBZSdSXBBq13RrSbHP4VJtLWcG/hjXElG2ITUTBeVaNMNyfDvO2GbzRAuMuJl",
+	"QoktqBJi9NTGduvcUlQWohTlGHA3vDApY/eFx8FXvQ+Jyc53Fm2Gdq7LqLDDj3RTS3ckY55Bh0iP0jCM",
+	"ibo4DwxcSbVqn07gq+5Z/g1np4OF7+Vz7KcOSWBDRmVQfWSP7+S1eqWOnxxwxp3lC7QHSFgGC2OsuD2+",
+	"c0slo2vGNxtYMFqJFmcTfaFKGwvdtNi670663FcOhBjfbiPo4HcvcEMM8ZTnZu5WNKXpRMaYWWmS/SPf",
+	"661PwmWpS1oykD6L+xquCiQQ8KG2qVUMopLk7T8kEIGMmNVQ6+iO1zHvvtUMn8tyzmtfceEBF4i3lkiV",
+	"78x/pxjb2dMbUe9yPLpIsn6VpqbMDo0TOftwtrf7vd33HQh4gKUD9eAW1Mh3pScDBC2QSNVrH5Ay2IB9",
+	"q4nrlXJSdlaI+jjD9oY3xp2AffbVgCdt9cYQv8uhIBHlYgQf5ODIrM4NZ5M+EqHzaHuOyiHV3HNWcvdN",
+	"qokeTwK7V9IKZ2V/yN47uvoDaUGndjpu0nnZL580emCPgwo/ZZCcQzUkw8tgR9nU+rrma9OSmuCP0K8r",
+	"7SU4UIFwhHpinTmHTjuxndbPN51ANc1NRG3BBZuJ60YVoAsFUgDrxhYMSSIL1ijT1KKA2nNuZCkukW8F",
+	"UUDrgLuSPOlym4tb1KuC2ghmojL433ggItILPbbedotlBIHlKA+J/M7qepeBIYQOwA5QmjRUjJ/BSRM3",
+	"B3wKfXbxe77ZCJWD/EUcptFoTSipq1DVP8BJv5CebWfvyLkfYL1q6qqPhNj/nphRbz4sqXt9I2r2+duX",
+	"L9jT868efZHsLsN7rmSZ1miKFNx79Q096PGjR04R58AO/vj+s/tPks8NjRYTMLB+cofAxMxApDphCajU",
+	"uNsTYyDNFkKst4Tg2rjtHtkBD9MXAabfA0oSgok3nJvSHXo3cm6bOrDCFGdAywNn3ozHE6DnPMBUf7V9",
+	"RJuBN8uNnE4z4ozjRL612wcLgOE7HXraLnedHdDDsA2HtT10rX+0V8bCmwv/7UGz2nlOmiwItbw+8tDl",
+	"vDqeCNuoCyS+FVsi4iewXk+G7pzyrUj1KOqqvPKcab1eYFX+yKUnAk1jdr3nK6FepRps54Tr5ANZVKct",
+	"K3HRBRSW/pSnxLaA+UKMPOyfgnFBoSuQHCTg8tLkFW0hZUsPkPZW1FioJ0+T0DbzJkgLEDvvMNUu/9Zh",
+	"RxiLiwmDnoDP2GGCSCwXGMPQaKGlXGxHwJOA7P1TvSyLliXBD+CXpOpUqbzw9771j+zyHn4iPrqI2NPS",
+	"OLuewSrXKZggXcfGBx/d1SG3eYntoXCAu2SclXzn/o9cl/G9gydmlOgA0RMPVRZU8b1bcgM8VKEaljOr",
+	"N3LeQhLVCkArgD4xdN96wJGoP5XPdGOTjlYlVyI125DFh986jyDWJTlnsx2jrE7hs/zQKeKceKD72Ih6",
+	"jm19WYC60RBVWSAo+vykZHWZgg9671wJgBjwKABwpr5oe86JS5GQWkq+i3t7fStpgJdL5EfqWt7wavwW",
+	"+hxvSJkFwEK7WmuFCOUjTNP4/uKFbmorhLpth7Go+O5qnSxXLiVXLblbIPDiSulGzQVUdVOdCfoCxM8V",
+	"feWyUWXdB5PVSid3gfWakLqgNvYqc+6jEGqnFzza5wn6O2wetYGUWsr0LLm5OqQyiZI67oJMy3Vb/rBr",
+	"sVTEDTrIsWD2HncIEL13wV62KEaQSwIS9K5UvAPXXPJknWlMDqNLeVLp0tw6PZkphC6a+q6mdFcVPZAW",
+	"TtGu3i4mQizR7nxGwow7nNsZTRun5Hb/HBNdvjfPSWMJp+Qkc5X4sJG1MNPAgfyLh2Jf6DhEr8gO41g+",
+	"FMzpOTeU+zBPWxVG4F1rZ3krqUQfkMKCN5U9u3j87CkkFuTandIeP3uG2Rr858Mkwqqv0kjDxWC2dzqF",
+	"iPGpzN5zE1y0L3f8orSoN3KeyY8GL5HOq7BXQy8o+AgE0ucRedCWUUB6zetVYgubJdvTuk9w3qh3LKZA",
+	"P+QxHIRIVXgGFzO83veoGl3DRMGNEa7DX5oyjTCeDzkcDq3DORg94a8Nr6QdLNWB+fo3uhZDn+Uub/8S",
+	"Xz2eAD6dnvI9naZTVksDNCtKP08KkOZhItwkQW4e1g04gNNxIiJUCNTA6CCP8uu0/qO++PFnF03cVT3R",
+	"QIGzLe0S4fpIRaAHG82D+LDRtaUYBoJOiDLLqjJ+O+1897dElNIp/n2UrFVuuZUSeV3p6U8fJvV6ZMr1",
+	"4KRJtFo0hb2wX8lhTZuV10r4iaBqyTAHMF09tixRCeRWR54Ga7D8OrlA0nWj4aDa3U7SL4nK5UbAuqcB",
+	"4Adnzq+wljgjy+AL8xbNV+6gCszanYOq28l5c720k+ZldEbL7V4TEYTolgzu2smYUw5Va9C46lpeS9XT",
+	"qo1Am+7zLyi0GDJEBfSyF86PAhrygqxRnp/laC7pQ7sfKD/HGftDxaMv8lILAXWSSDxp8ZxnVfXf2i36",
+	"MIYFu5RXUGko6OltCmzCAJzh8YRxB4oKnZDnaa7VQpYi6Zifxn3CbH3Kls+0RefHFFhq2GSinvHGkzj8",
+	"piO0Hrm0oMCq8xOyb1hL0wt/WkCa3p3mbhA9Jv8o5A9OJ4MOw709j9pTuiCEVvV8fJS+3r/byzyrWEcW",
+	"gLyP0DV4bp86bv/NQjPD9/bX//pFsIYulLi9GiNewZyDJ5dQ82suFR78JrDei3lwZQO2Fk2L02X/31Kx",
+	"Ujcz/2c4yCSrNsAcZw5xZqNXghxdTIMb62Y6SUwxEv0jgfiVDqEOxEDDgSCBxsZljva7G+WF7Hk6SuKP",
+	"iyMMMl7buthhilC0RZjopJ7VqSjr85YRzVe69tUiZnMC17VuJiQj3cd8527J8IfI+QQn/Ce4fgT/N4b4",
+	"6VPb9+SkhR+YXpIorgieJqTpIP09541JNoM1JsOf7EWbYpRCuKE1dFP4SBNV0CzENgNJvRTVJlPFYCex",
+	"Dv4I1ydzYVmC6y3FfMILggXxheegqqDLleAGTiQRpmMtKMcHxTZpEI/euQZBt8zZIIw2y7PFEKKXRE4B",
+	"jguYvZPqugrT5XHnfNvGkGYM8/sezp7vs7k4+59/Wmzq9S//40/n97765e8Pi4df/vYvZ4PNqQlhJuQh",
+	"U7xSmFy37keIXogKiogCWvA2CRDQQySOGEgJO5mmYtubdwA4yR+P6ibV9wmZJnIYYBDustaPlDXz8Y6U",
+	"SaxrYTZalb7gIxUU2lRSZH/MYesQHyo0IIfaGv+ZECWQ6dCZmXOlRJ07oLjn3Mi6MYwuZJU0Vnje1Kj8",
+	"NBEwhRuucBVnRuQvMskEFwXMMfgENW47pFvwlDz5l0NW6jaY6/4J7ZQU+xM4UF4MGnSkc4nMerVwxz2f",
+	"psUDFXbGzkQlxY2IIdS5Wfk9+UbUciFFme3zPtTEfYy3+HciYgtA/8QZ7fWDEsXShPdmwp1Bs/dIaPAH",
+	"dq2Z1fvfjm08GXjbMMepmtO43bpTeI47oqwodWlIzOxz3til+9s9WRbs7csX7Mtn5w9D9dyj+9mm/kdP",
+	"H09kV5+ubCkN+3dV6h+S0Bzgd1i+cvYVSB8AVCqQYrkNcwpldl/xL7VRJRcYwOgMdzcRLbZH3ekpSHUj",
+	"fpOr8jsYtGcDK5BxfbbLZJ0IUvjwiVhrC2tszRHePGYBbEk1Jh05ViJJv+XT+cgIB6WKxnZQFOIs1yRE",
+	"4qAoSZxg29RqEJgsDBpbpWnQiQ3FZkw5tzgcqJueJK+gRsO8jJ0ZGQgheHXD6WgF4cfghZzWQ6i+eplm",
+	"9XnpKW94QGzogN+FvsUlEPxltDJQBrW+W5dQWJdobUeHSbML3BdLTa2KooWbLYRKNQFnONDSPI/p8FSS",
+	"y6zl+l00NaTfiLV9wPi0DIZYZohiT0+6O0yP4A9HIhnQSXJU3I193dd5H9e56+uNzUb7qlzYN1cjjgHv",
+	"+DjaJujXzyYT4uaaKJT4YPNMU5hps7Xb6P3pbpwO/+M2ovSF6H3HiT/6msZsMIzektFhfwlE1qmxJN2B",
+	"l4NliHvaZeho91Wkh3iV4xQoBtT4/N9fffPFscWVEWm777lo4IdESsG3roTFETWn01pKLeD/AN9yzm3y",
+	"DPUe4bKhfeUmujLysUMBG7bNNqrMORMZit+yETnrh9s+NHLC7KS3fW4GwVbecGP2GNkSHBYVHwSBi8X1",
+	"pjrmCAri7Dt+hhPD4JYQzgWIoAxzMB+RKICBdrkpAPA1Oqu0PFd+7oaU5w1Jb2JngV5YrAMTKtRZL6Bq",
+	"M9RJ4mHLf1yyh6reXaXrQSHnBX5jdBZjhOnFjMaCG3fvJTunfoYbhDIL8N1RqdXTuNTqPFmqWev1FRjq",
+	"w2CkOyNSkaiz9LKFIS/5Dgot/abz8KuL8/O9DHpqF5pdbUR9ha2pqVMkL40n/IPBNvNlGKfzsdYQVQ8D",
+	"BKS1wSFanRkgInpZWQXyznZE589GjGg/odVObEb70ssOIwU3+HMb+kGgBlp6h2p0rZP70E37lv6v9RcW",
+	"7kmp7/VE0z09td12SGKhXXpPvqcW27e8Hvq3e5w9h3nuUf2RAdMsHRv8DdDNFjoxNmwEx3P2r29ev2vJ",
+	"FIwwwBn7K/ucs7nWKym+QAQhVbJfnzd2qWv5NzAuF+xrwWtRs/ev//jtT7/eZ9+6de0EAD+3BCN/VrUO",
+	"Vcy+YE4q9uuHextRg1XT6tcL5vu+C2LuKoixS9d7+CTs27rWFGHygA8eqNv8WUFL4VdPnv7hi/vsvfSk",
+	"8e6Pjx8//qpg7hhA1PLQZnGf/SANhY82/FqUF5A3Zr863/BXH+TG+KBbNr9CJ/Wv9/+sXhDHz5zX9Y79",
+	"+mpx70du58tf23y9t+ctVKMbG3Y9fvXw4XkI2zx8fP/h/Ydf3P8zsJXLuVAYO5elUNZZyNq57hs+X4p7",
+	"j+6f+6Knzt/Aq1qveb0LhztAYIiQg/WCSTXXa6fY4BIBghHQBXhIOyC4CyiYlA85e6VW7D0WK4fVd/YQ",
+	"otsbofhGnl2cuSGcn+H5DVaA1yoqPxK0qLEQPWjKq/Ls4sxNwfP2MsCP32hl8JZH5+cehNcX0202Fe1y",
+	"D/5CnjY6BONbH/zrEkHW31Jp9HYY9zGbTMW/6deEATwI7EedCfp5qX3NrNVVCWKHKfFYJnMiE4yXCe0g",
+	"5Bxpk5Dk87JsR4aGQxj7tcaE72gRjpJciwbRtVG2bsRvB3P48PQfMDhVp5ipH0TEFUnTlZiYLgWge8Sh",
+	"/j/4uyx/Q4tcCTxLdWfvLQAhdCewI8Qnh/Yc7ylPMdT3oqrasSrN1roW9xn1EBJpNfVLaITFrHi93mOT",
+	"6heMMxA1XwvM+WU4c9pLHrz6BiDnNk1C2dECx+Ka+OwFWGx4we9opZz/g64UnI6oNVKI++xnaZe6sQE9",
+	"BzYlZAJXFDu+zWp6YH0a9zi1ShrR9/WuZw2ebnowBZ2Ymu+xthFzzbefmHfOf/NJbW5DU894obtlPrB9",
+	"4yUfZet2rxq9bcN3ncQ6Rk87al+Gz74jS+Oe/cn2Y5yPHvmfRolt2HGOUN6xe2+YpI+47+KjJozuDjZR",
+	"GvfvbAOdrtbn/2BqHW2a0zW7KaXtt8pwxcG0HpSLBhhlxIsiTgxNXfYURccqyiIG9qOKF7rZRyaLM+me",
+	"+9dG1Lv2rEql9a3wB3jGAZQ48Rz8jNyTHmaetB/5w7AThPlqVnEEWU29DhBz4pd1UkBn018meF3J7OsA",
+	"H/EWL4P21aY2ur6AiaJESNzYDnUGPvgN3TMevST1QRDvSH9TPnOSnrm1Nl0NCGsHm1vjqGd/By0anLta",
+	"+G7RvEH4h98Om/OcyE4TAmibYUtZXrDtUmPcvcCgNGTBqGyP8vLYox1SPdGiu8+g1l9sQ4X5dFPyADva",
+	"shblW/j5v2zKP7lNGV5bTuwP5uamu6bCc2dS8XqXeHJyKwXwslMsqOcRxh/kPaFfluML2Ocv3v3HF7gm",
+	"aN88Q3Vn8E9ma2QhHb1kZny+wnL65GL5Ttiv8Yo7NFX0hoxk8QtPFK+EwhVFeNr05ECA0tYm+MzzKCc2",
+	"eVT6ka9ETnKPPoLkkMh6JjBKXp5ENd2YGCexMQBIthH1dcB4EYFIGzIFUCCIuVH447aW1grV1eK1e/bM",
+	"C2xQ5qkzwJuKKxSI+d2dAfC7PtUh4KMtMHe83fYvMtziA9wPUMLwUhwV0cFnP4CmlIu/Z1biN3qrKs3L",
+	"aDXe3fz6SNht5hZSeveMrQVfn2RvQjEBb65zlLEk+U7MgcJicqDS/3mpoeYB4e2xaEBauPwCPgWzkWA1",
+	"hCoNs1qDC7DDgilCVsTHd41FSVM61mDEKrO7t+SqfIAeWV5r8ET79e57rso70hn3aHzNx7YHWLeUVhaE",
+	"BT9BxonPRFVAMbfz7SA2tAdeKesWNc7vGIhLDprkM4uh0DhhGyC9npzgfqPwUlZ3P7kePvefb3JfQg6t",
+	"m5T3kwsnn6iiXayNqG4I1ZB3GcGwqLXsTj5cuJTG6noHiuCLuItbqAVVh/eH/1/4iz5GAoBeNjYF4Adw",
+	"qiSAf14HnBH6+EPpxxqBMQk477h8wYsA83YXq4ye/qlyBmEKExGWsjxNWJ12WXSxodQltDoUwasGoBgo",
+	"8Qbksues0nMeioW9i+ULkg3b8FooLAx3f5vkdHnFGZmLiBXgI2YjXur6WthWVpdEFVUJA/natqtu51zT",
+	"T5GtaCXz+zqr0Hd9GtekZ0lFVuuEOYsltEr75iE8s86XAouZIp4CYMWr9ZrBgmE/R1R11/JGqCOqADor",
+	"6cF8KZDh9IQ1AC/cM7Mr8KPM2s+B2xKL+E/gWWq9guNGC34aTZ8Nx09yFCjcwKym+E69c1aSeZjKTa3X",
+	"0ggzyY3AKYs4d4d8ipd06UDEecPtEvffB2wm7FYIxSpxIyqDaBNhoFBFTkYs4l0E6JN0/BRp4nPR4Sfn",
+	"Xz07Jog60hEa6ghPLXZZR3DYwBZ+Kt/HMx8Tc37MSsxbE5NTh6N2gqwOeQLdE676H/e23TvbIt5A+fao",
+	"HeLRnZ9vOhHPU7kRP0JJQ8sGrgMrPThkBYIo4l9WUpUMWiDsffYydJjM9UYSxGUbDsUqROL2udbCMK0u",
+	"ux2rC11VekvrXlcluYDQQ9s6M7fYcBoVOCKy1qvTfXug+JPTo/v50U+ZIO0MLeNukIhPc2Ae1afsvsl4",
+	"i35BmVWEUoCDtW98QYNVi7muS8NKHToMUSN3WPV6Z15t0u58q6yo9zTmLqwPPPu9htd9dP8UsIoy1Y7Q",
+	"9QU9dMJ922lMEAwT5x2PL5R0bqMi0I0WcHbBjzTNuvVRkSpsLbgCswN6dI3pbBNY1aYZEvfBKp9jf89X",
+	"4gVdM8pq+DbTW+fAiTJ2go+TeZCoa11P+qKRGeelXVddfRsM4mO5xh4M3MnSoWxW660RNZvrtTC4P1nt",
+	"uRdpqt35ma0bY9mS3wg2c45pIK5N6E5gwOyqzT4YTt5tPgQAuvOAXPzKsWG5mdarU7mlOLN01JT12viq",
+	"GSIAQVwdONCII8t3u2O8I+cwfscnC811J/Nw8r49uYX2LSdkn1EzJhnVWOUfeCzi/nXyJlz1MZaIf9vY",
+	"1RHGcAoxf6PXXHo8NFgEnvwmZJEQd1VUWl2735CgN54QrNGCxuUF6L7K15klTv/dGRoZAD1YckNhUCCf",
+	"wz35BIaFr0Srm7qxvmjSiQNti9LYDQWn7U8SCd0T0e8sHnq8PTv/ePbsBVVQnrSaWyiIlrUK07ZCed53",
+	"tx4BTsODckNblLF8N8n4iZqbpiZ0tPTpokZA0ruY4m/x7S0l5EedW3p7b/TUyedEu5V7UvAjPzPM1nwu",
+	"zH32ExRZmwIgJExoMldlOFJg6gSytS0yZKPKUZVyicl+ENHIpiedEOi8hP6PnH2P03A6FYDnusdJdX2o",
+	"CfRGeN199lMbXPZF2pOm+qbX1f9O2G9vxnn4cHiCxyVro0YcovA2cKqdBRPqdMJcAoM2ctu8A4jJe++c",
+	"b4GDI2AJqHBYSiTtq9z2C4BcPZ58JMgWyjvrC37nIbTv3hHMoIQnvcDdKaSMY3NbETUbBHwKQPau5fXS",
+	"muPLdZ+XJQ7pbiwMPPtTHYVortIeOqjVCesU6HkTLAQq9khn2k9SKqREEIkUv5G+sqsVctFjLn75RN2S",
+	"JDD2yhqv2SshNlQep7dqimrnPew7k5uPni3RYoXHeCCZs0Gh/y5W2/k/2GojF3271G5XgRwmPLttO5IW",
+	"UBQBFWHCalwKXiF0aW6//h6vuEMR0htyOb77h2FMyL/FcFxuq63kjRgbmYRN78Hfsc/wtwfOp83KgHzS",
+	"f1elfr14ZcX67E6zVC0MczbIAj+fzJchXGdCrz6AeE65hID2Y1bpKsEj0+Z4HOlJNznRpMX/8KMV0+Kx",
+	"F/CNfXH7yYI2exMwKkK1Ert+H/GPYvdxPMQ/it3H9A+RLQKR37DMR6+EQq5Tt+BnutwVbW8XQAFNbzB1",
+	"4h30VL5VpRv8p3JSXlkAuxaqPFV0uwTcG4OwhzURD2Oa2Yl1kgQBHLL3PPgDXnGHNpXekFnW+IWnkNz3",
+	"essgFO3Lq1diY4uAR7pu5stAGASwpG4fV2ypm7o/u5Py895Fkvt9xU9jcX88P+xjTfI7QoPyT5y0FtTK",
+	"PKg0kuukN7kftF49tz9ItTq7q9lRqxe6/OiFvj9m4bxOmeDWa8aZkzOxkeN+XUHfg6eCmy+1xogohbTH",
+	"Oo04f8QQlfFRjLjjuft38zuZunfyWoENuw/MXtxXxr4T9t4LgGEdCNid4lS0N5OIQunmCXsl0PgaBI+9",
+	"z55XFfKTtq6DRxRB1RBqtDKsuazuRUQ5ye3tpVTlu8BAM6IupmU9znsJHXqcpx16/cd3WNLbW6GlGz/Q",
+	"saliEt3pfEFkHMK0VADz+8ywEtLIbNPMKmmWwiCS7bOHXz77Ah3E2XHgIyEJ3et//xiu+hjzQG8bOwdt",
+	"N+aJZqGbmHdOD9SqlfrY+pUfA3XBXdhTevqnCtSG2brDdrLnpfPmaV6oXOJaKij4cl4gk0dqfdS/km9F",
+	"aadvhO1DSoqPHTw8SgfuohrNyeudFZvRBtSKjWHNxhfFIMQC2L8Fl6cpwfnOPbrWzTWlXuCVeoE9U5hM",
+	"9Krls2wrITbwi28jhQoCZ5Il8PQwJEshXFVs4AnQqkeqouUrcU/fIAVMBh2Vr8TrG1FPNSi3BGf4XRiT",
+	"yDKfLlgFUA9h9mnbRedKKmN5VSGm/pKrkvjM77O3TSV8uGYj5xG1u9IWOu2gKJVxd4xG5w1g3VndKMYN",
+	"tm/WwHwCXXmvgEQoaJJ2R2vszkM4cohWHqlU4xJUsT59xHTSO6s3aMC7qxBKSbEVFgmW0Kphf0rgQQmM",
+	"TNSEMK56p8iGcLJCOP8HVO/XKnpcn89y4qK47F75icM5H2GDPHLi76AEzs/8Z+3auWzDedBXASTypkW8",
+	"wD5g9nxvZ8O+LSjjVi1WlkV0xEZVwuCvS20QC4OM5/G7IDR5+QPkqfuKI8z6u2Vo+DRt6B/PvLwVSmwZ",
+	"Z2WtN/6UynTN5pU2AoCUsGO1XqMyULLJ9/yOb/XK68hQN893wj4n+ue7gyuFF/RVQEK3yanC8pishIgg",
+	"jZ5pFdZcKSCJnDmm3mUL3XOzavumjl1VvVxp+/TUyugqzfHJ6MfPTAtq6tsPl9ZuzMWDB1KtbM1392c1",
+	"n6+23Ir6vvjA15tKXIYTgAQYDl1SA1NXxp7X3P22x+OV7PpKUUR9RDTtnJYi4T5FDZ3HabxenUJjv/ZH",
+	"dG5Wsc5eYOUH9W8V1E/abePKTKSu2wav9Mx8jrzcj7784ja2ZQxEQouN8DEik1U5PihJX3/icNhnpiWq",
+	"QuWPyOREfXfIA3tz445i7TH5dEbse67K/bP1p0M/XEDL6/Xf5GYjSvav717/BNjhp8nwchWH0+AQHGEE",
+	"xAffC8aRMTI06gLPecF4BPib9ChbWFo6JC+0Z9t3l+GBmJtVEVlcfwz2yGpKQyZa1HhIFCUcri9bhGpM",
+	"QJPv6gt84EN8ippY/hGqecuPjhOC6vmkZ9omaL16pQDveRgsRdes1m67cQKSCkJPE1BRAgNuDjN7DGi2",
+	"74PhFmbTWDdhUjHi0y0Y0ukCOASwTOlFjJ53BCz405Fg3tWO2nPQ2A++s3tFAsSBvIhDpu+edwekAz8l",
+	"QeEyX9Eo/+uJviCElRogFs++ln68zVtrMRfyBthgRyOpG4kEu7eAUs+9th9THWhVT0XVMJ6NIfzYQ8cQ",
+	"cEKePPrqyVfP/vDoq6cDYCGT+RqexnAkjz4pGMkPwMEKRi93BqqkCHB9JwLRIjjBGP2I7DQ0snjq8m1U",
+	"OBf0DBOkcS2o289EyYggtIvYW4XXteTjH8XH8ZvoqcnV+Eq8Ur+XrMEJydz4SqhXqg/g5GQpA+49HPb5",
+	"fbGuviA2xrXbwpFbG9UzeFcLjFcXtMGj47MWENtmlXSPVEhAStgnAIsJzdRSkUVyirrhxvgUxJii2j2V",
+	"qgX0ofeFS8jzfUtX3n2gyr8pZzzom09WI07PQ4j3qAUfARQhrRExvJQaI1anjp/n58jWu9PTKU7J7cRo",
+	"ZIDMepJlU+/c8QKyrdHCAAvtzhqCw1ESyI5oK26890NwYs7cc1k1yYhhQvVFr5rfKbHkR6oQhANCXLuW",
+	"1lD3dzPXGzfOP50JVevq7JeuqB4s+Nyde4aThLuXeOXdRM5fb9UbKoAbt3/ccW4y4moPJKpalQzFNdgE",
+	"25NnjOV4R1pIb8hWrUUjOYWw/lM39f5Tx6kknV28ZubsGMQSf1/qd+rJegehj54pq4X1wVK3+JcQdAHy",
+	"kRPGao2wrNlAeBUP/Irxxi6Fsm5sTu83G6o9fPT4yy8uWnJhrFMW7gLEWtANYOyrufDxWozMOP8Gyhum",
+	"mq1c4lmrhazXd6od+PBPUXH+Vsydy7dz7056SvADRdfIrXFzJA2rtAkaw2txYpV5U+sb2qX9O5dY3BKi",
+	"eC9rxABTkKZCHYhTJ4xbLK10O9m90+xjD0B18yVUP/KV6Mr0n86eDKoMYJK7H+9OO6CxXoktWZKcemIA",
+	"tM0Td2K+ul6NQ5lYi+EWwh93/6xNhLD5urlLdBKObR7MC3VM4yDI9p+qdVAjTevuQLS+k9CMFqI7t3vt",
+	"zFaIv8GL7sgW/SS2/gUfm5+8LEXZeXe6I3kldsST0zUXGMxzluIUM/tHwqjwr2x3L8oeI9VbZ9vyl0Nj",
+	"Dq+cYkAjVovSx43Tk9vtXV5JHkBde15VwE+7W2X5hBsXDezf3JicCDMK81f6/bRFCtBi4BXj85/FjD1v",
+	"HV+p1RcXGBaCZhvCnuVmZSL9OZEOjKvZ/Z1pwUcBnonNshfXXYbncFJACG5J9pS97oK07mY+/OOnFBZm",
+	"A3zzU5acYvOi5xfwzajHdikm99A2GZJ37/xFQ+TY1rBsWr3N8vRCBx2dRg9p+1GJ8ymJ8k+UrB7BeO+z",
+	"Jb8v0vtOEvXpnSdRx7U9oqRGtz2Sxp/ktNYSH3o8VAXcDbkM6qSFGxCK+tjtKy6Vl8CxoDuJ+gJO/Fc+",
+	"20PVau1WfiPqUs6tYc4mMq0umFuIpmC8ni/ljcjWuSw1tJTdcgUtPQFDqMSPz+KCzXbu/y73l7nRaxFS",
+	"2FgFBS1HMDu5eo2l3qa/9tH53nL4pFUFoAyK93mAJKyTNcrg44q2sKwUc1lSkEraKCkI4SrAnV5DRTuG",
+	"NPHn3ZHL4gHkEqZn/gaxpl7KSjyHZ39SbhGwfqDXqKmUOjkVoat7WjtzLcMqlYZ4VRmVN9yfGbddZa3W",
+	"u6Xetibrjlg03tOmebJqXtqPuWGcbcUsJukwXJUz/cHpvVOyC/cHaaURZdEWgDrLtJFz29TCFKzSvHRm",
+	"iPyObv0MmN91kNCJEdb6J67WetEDhqdvxOipu4XXDl+RpxnQixMxomDhLjj3Gzc2BSCL0CESlsAFtpPa",
+	"ujFWlLQRfmZYLTa6ts4/ne2wCFdeKw7ze/8jz5pTGLcOcvP2VvDyI0zbW/qMu999oCylLSkyfGcK1not",
+	"WHANh5JLtuT1uhLGXAQnHzefuqGQb1Q77JalKH83qxFLwLPT+q9NeX2q5TjK1X7vvuc/0PMb62/jGE4H",
+	"ZO4cCXhm60nwyBPx5tbtG5H/QWi7hssSp/+ul6it+2YOymnwknE7IPj5R2yBmE0+ScQC89K44621kla7",
+	"Fzu7eV3zdeGJV9znMjx6Okm/qcHlFo0ZG+XzsuvE+ZAN6V6pseImJ9TXcNk3+m6rRKK3ZMSOn/uZaTO0",
+	"p9uuvCpToQ2dx8IbIe2Cb430H/e4Oa8qMRrkKpL5A+cYZgX/NZ+vXtZ6jXI5AQfc05NxwE14UC8H3NOp",
+	"D7qKlSJPLDf+qdKYyY0rScFjWPGqdwKmPdEt3WlP2j8HP0bK2L2F1OlnLNq6vaifEdNLs5bi2bBtrdGh",
+	"jmDpftC40PstaPEx4et+9pT0B8aCVYKXJqLqo+7OY9btdR7Z+jv9XocVO3o2Di3b713QPzj/rRWmTY+D",
+	"ff56I9Srb9gLrRTEn3ljl7qWf0MkGyjCAaV788cX334xei4ae637XHO3aflr7nLL8u/I1skRVsyJWu4h",
+	"ZigNw6boI9kM3nVk8/sCRvEf9qmQUT7mhL4TFjGM40kNhLNKW4JdgobSy73Uv0FUZB4BnoyDWkisolGw",
+	"cx9jOb2vJa9ywTtp2fZEWADvuk4eBeEjGHrof5kiSmiHGWCZxEtGuXErqbrJMKGatfPiK3nj9hVdlfCN",
+	"Z8UZ0CwUZ5wCqzeilguS/llxNtsBWNhZcQYc+b+MaEbEnOQl45XR2OYD5Bi+Wdp3OfuQfya8XzeVmJY/",
+	"PH0uFDKS+yPgGC+HjCQeusJJP/1ixAO7ZWJlJq4bNaWddVHr9e2aSpOv7G9lhXbxSa/8r5TpAdHFSFZX",
+	"UMuTsR7D0zBBqsS2D3w3kQLCu4fzot8JMGJnd1xz1SeyU+XY8FknK9WJc19Jl8sKUQfZnd5tgud/Iu7F",
+	"oSkD1nPcVjlb67VA7j5j9UlYnN7wxrhTrNUb5OR3Jo+OscAuA4AifsMclXjbWw93mhB10vs/JCkaQFpS",
+	"iVEn84KyPvyAFigC8hvP47M/jaMqt9x8jK3eiiqeWjiZ1r+4W4/iv4qdTrhzf4MFFp+i2Cl+HhU8ofpX",
+	"AGfBuKX0y0E1CFcly9AG33of61lG43nd7tpZ+HS8bjRFv19Ot7To/zk43SLhU7gkUPN7sVPIROEBliCa",
+	"paWNCBB7WqhBw3eGGX3UnkJwR307yr/DJdGecvfmrPPK35VR6zhjbA5LR2kLRQaFWy1u+7hrgwaZvn4v",
+	"AC/5KIdGUMKP2aH381IjrSlGwfbLCdFbWI9nPs3ZoVfqRlpB47ubcw+8IqrN/HitZDi4sh9dI4AOVlKd",
+	"xP79ICJjJxXiGnNltqKGrkPi6ZrtyBmNGhyQoctExE5wMNvqemWoz3ZKvBMWyNjeIK8C/yyM034KyDNL",
+	"dLrSxhTJv5S0LbnzaS3maY60KXzUdyfW3yMhNY72U+WFvJW+ayydgJnvJF64wyTk6D0hdVj7x9BSR2t2",
+	"NMpODhvmbpeZd/NArEAb0MG62fJdwWZiDsBMBOGBTbl3gjOeEaGztP3ADsRaeDdW726YECfFEP/Rd9Pn",
+	"AAnR3TGjo8ThftlFh2BClQbAZW6/iT6oNGVgmySY73x1x5voHaiTG9E/qZmG1v2gKrqxYKIrpLFdQ2o5",
+	"A8iV1wZ3xNn15V7ewgV3KL3vBa/sMiW9V5bN+UnLLX3eXc6FezQrNdQXu5V0yZ6eP3bLsQLrPucqDXuY",
+	"rAzCzsCB0qC34aK7xb2hlyQBJU+EQdvKEypIUKDUHol1DBCbjplRxEi0EHRSx5ESvsVrPw7hxqKpqkP/",
+	"A1xx0AkmVSmQtwv/XYuFqIWai0sKSSGmz1kqzv5pyTFIjiDTXiaXhW5UeTIQ4y1p0Su1Yu9rvqOCZ9IA",
+	"yAttl7oSF+yvjZyvqh3YO6mYmwq2L/lUJHSiKUTNW4ldn965B/9R7D5t5gzRxQzbitpZNA7ZM3WakPN3",
+	"8kYQqxxNBHgsAE9DOQHns6DoPWefoj3IdL6Gfc3nq2ZD0Tj42DUvfT4ImLX23JuJM4a0d71Rtbf+oqlu",
+	"+HvxwUI/9ZC7rt42lRh3ZUvrO+LiF3wmlRj5DYEeZfDal7Vej7nuvR5z1Ttd2693Y678RtZijlGzwbyi",
+	"ULbetXlb7AWvuLEtkdGj80fP7j39w+OHo9OKG26tqN2l//NP5/e++uXvT367B//x3/9lfJ3R7ybF2G/Q",
+	"Ueff8OskFO9zTMtSitYvo1PF4P3zCjivVFIJZFCR6voyLhai5DHS3RKRXtvULyrTRUocD6dKC/6XlK24",
+	"B2mZURbjJVz5McLx8RtHMxy5rzv1lMXoF2JjGQ9pLACvRIN0xET0EIN3xn43h8L4FZ8o1tCd4eRZRxqQ",
+	"+UlB3qKlWENQobbYMllg8zuh9ffO7fD+i2tqZFz+YL7H4TWBOipNlIknEpFsH9nyDmxraa2vgCfGAmi5",
+	"uztGwXy4fU9av6++iaPX1flHXlfzk/PLLoE2MPAuh7V7u9XzwOmeODH/wc/umf2r7mPPBy2xk4Qi3OgQ",
+	"f0ZsGbe5gOhhVYWX/wM+t/JG2t4w2HN/zX+dIo46RSTJpHa9EWPffVLyHXSSKIg2U4tH1JoB0HJnhW9f",
+	"oY3srPAMcWPaT4yGc3URc64BXBbgM5duI+CqZPARxjPbV75PXtZM13lUu/yR4dE+5tQnPDMEDb9z9IGf",
+	"O9SFBT4Zy9ZKvitQygVUtBYtrRXOc8HcNAPN8tHOaMoGzHXVrJEaKLMba23EC7rqbrZTfPqLpZbzjw6x",
+	"f/julAbA6E/mfXnSW3gqoqKbFTBVKmuQiEGMDRrTNIoPG13bHpzpd5bX9lu46o5mER/+iY4ZNLLMBKJ0",
+	"oGYH+rROt/9usdrOCF7//+xdX3PjthH/Kpi+JJnaZzuTPCT35LtcmrTnOI087fSh04FEUMKYAlQCtKLp",
+	"3HfvYHcBkhZJkTqQ0l3ch8zU4gEkdrFY7J/fb7FiqVSJwQuG5fNMQLpyqQVUoSDAkshSsKjes0caY7bS",
+	"RaR7vleFg7eSmdWbikIcuo24xzeR6HWs3riPxjeFK5pd5dh0yrd8d9Q9u82BafvE60l1L1ZLesrzcuVA",
+	"od2ZfFxg4qNqMxrV7codbF3eJC7VcF88OsUybs867MNbnPvyB2k22sjDCBAf4sSg4F0wLqEqhLd1AK9E",
+	"b1WmeUKiP6HA+/Cjh9tQ4Ek/r8vDfi80uKzNbmzpWLcB4PQknSXW0i31MMHSQMgxc4t1HN9zK/xOxGvM",
+	"v6ejuacM4Em47r1ELHHXsgQSNxkQPWjlgdkCai9G9g08Ciy3cLDPRaa3ryvUcaQ+2C5M/8dEOuszrpZF",
+	"F0wplF/gw+/9sxNEQcJcLZID3PSIGIrkf0GdprtJ7XnYTji58MX3slJ4X7rfC7cvIwmmV/ejX632DsiX",
+	"GMtLpvbzztR63T+jjG2lkdc3GaOpL0uB6CjgWQZ1dJSSjGI5apAyHWb9H3XomdEEVZunrdQzi1auqCjv",
+	"6twiXIoaL3Potq4uky/PipadhWDJ3gKPl0eawfE1dczkYFdp1HgJLOeOKb0lo9kQOTFWZpnzpyrpx0q8",
+	"tFDt5W1le29TFPPXjKtn8jyvjGL15dzLTh0GnXKXz/gOnGidWqFoazfu+6Oyilf/g5O5E1fnRzDnY1rN",
+	"mdV5VwUL9KjH6KnAsb4wWDHKjJt3gnDQO7fGLQECEsDBYFBzar8B9IOSVAyiQKZERwe+PCXV8oLAxQh/",
+	"oO0iTfwoHXgbwTm6uab/RXWRooex3BKfSRQLkWzcf3uHslJUgDNQVaUt8QYfNXRHldcv2o5V3eWGPlG6",
+	"ZSLzhjkWzpx4kEbajz2kzKEm5BruWnfBVhDdodTIA6ArYeYiWjsmfHNLNuRILBNS14ujcBz2lhNO6V38",
+	"TYOO4mdzRJPf6+6XdItUettTgVeC54ZnHWnd3/AZcZtlh47ScHXyx2mADNEpYlFgALSMXUKXE/hn9IcE",
+	"KErCQN9eP+OMg4dv6K9r6l1vOordP38e0R528DbQvRFJ3QDYTyPVQnwc7mfbtN3Qn4CJ83ETw2SB0CmD",
+	"+DRx+KCFayvKCQCsXX7QwKV/Ydr75Jj2fvPWpc0EBvMTL06fZSwvwGOHIifDrF5iK5yH9cK42nqPkhJC",
+	"+LVOt1BK2cuSunuRSA5Q2b/V6w3PpRk3oPabf5nWaiP/FrEI7W1t1O8DmcqWSyLDAQR06tOEP7d2nuwV",
+	"frennegzP5ul9PUXvj0QlHPB14K5sxFwNefQ9gcai3OLhDQasyoCz9OQBWTfXH9DoS67ErvaaGpwV2Bx",
+	"sMGnmKyxp+jf0APvHS2iX1DXTqU8tRvhrLU/pxivL6fIxA96Ubi78eQNOUVzgfrfYrbgYOcsFrKarbSL",
+	"lfOQ0vQVu2UJfTilUBSTCTTEmmZCswP6frWA0s1OlrK39MgBB9kd4GYAIn7YCM98tT2tH/MY99/WZgHx",
+	"52hHuF4sitzvr9KqYQDO/WmecfVIhHYof19OzlLYSqodLL3h4EYRoyntaE7HB0rzNgL23XpwdetIZhUb",
+	"cfoaV8yYRKy1UEyukTM09X10OiWzi14cTllz1ob3CIHgqdatgzncyYSk3h1HTn2HA1dWAN9GRgevO2fB",
+	"AeLr1hosmUyx83f8OUPwpx0WvgV/PxMINe4uU9Xuy6A1X/7r9u79V96dUmwuSMVEAs3QW/T9PfYKQX5L",
+	"wzShaTovdpPxhRseBAq4DLInHwOqmru+XtK94zA3ww85T21wEMbybve8hH1JJ+5F4mSSYFVhPEG3+Qp7",
+	"MFADUyMKEdZBO61hpgDoFrTzj5DGpV/K+L/pYwwiMpeiSFGJ2k8NMukvh0Yz5k3E3tGyLRs2fDg5XoOb",
+	"qBXFY8BBfKYoZKSdjfYVewhRxeZH3I56FUxOUSh5qEDSv2e02lYpsoSCuXB51SmjYjMTkP7C7oVU/IXv",
+	"TRGJtF0oFPurjE2BbS1l9+7XMbedGxsmOemWG3T9LW+ssCPw1hqBrqWwlX0nldVOoDC8D3a6rQSuD0t1",
+	"ljWmJg5tKooUisNpCjoyX/IUL3mKlzzFZ5anOIcw2aedHiEuo3FTIWCxyzVoDd8XmZjhU4NWGUf+8/5i",
+	"NwA9NhC+wuOxnJ6/zu5/YfgR7Muvr7++vrz5+qtQSg7XHdKu3ninxQC8n6Inzk98xHzUJM9uG0hELRyL",
+	"/sYsE6GstDtPf1uYkonsI9I+E1yKuzypZ2GPdw98OXqc416Vc0diUukBkFScIzDSKS12Z2Jjeq2oJkLE",
+	"k3QKUYbFj/CyocF6oTe7yDBJb/Vm17xrbybZte6TYti+O6ybA7ueyUeBbi74mzpNL1ihEogeKsixYohK",
+	"b9WxktBpGlkQM0iUweU1TU9hQxGjSqdpPJCH6kG09e0k6KUqaVZDa/wry58ll8DJHVcGP8pM3GfJHbJ9",
+	"j8K5j6OfqHC3H5PcXCx5PD7SLfVTh7ShE+MXpuyAzwCMf4D7ihqgxtt/YzV84RT3qiL9D6fZ6HkRB9Do",
+	"vQgXl7xQeLtWesu0wvgM01nyH7hqkx9qKvpAjdko/wtmtT7WHORizaUy3X3w+Miol0acoi2sTm8Z7cZI",
+	"42H/VLjUSON+wCtFXIe0be3RuznU7O6fmgZYGGfrHYT1bxfr7mkst/7WHiSz4sk+a/wFBjVL1llpO2D8",
+	"x5RfSbQ5d27w5ZwTE8XgmS4+nlf1jXuFN+4NTnqbjOWXKh9pRc2oRSEsUucaoSz6q9w8uzgMMoueIK8D",
+	"DE4u1c+jnXEw+Ilgce8axeleSSQMIxuVe+BM2Mu3Wj9KMfptcIb0n7jN4QrCVRLIrvrGn7xorxZFntNi",
+	"teK7yaW6L3qCu+EC6cKeeIXoDfq1BHIsLg40F2thc7lwB4xQuc7qAAth6dyad1KdoAK/2f1KD47EsIij",
+	"3wKd6Ms2adomSAYX+FcQTunoLUNjXUHXcLv037ifSTgVOzkWhRpO9HenXh2t9/+l32OcR/CBgDLauNbs",
+	"y3+KObst7EooSx/11fdlhmye660ROePmEbFLE/EkG5GnW8Rhi02Xmz6DB8bs+4MJmlnCoMAMMO+ZEiKB",
+	"oHwjAVhgo0PIihUH3NY50fzUzubOlWnzfn7VprISIxzSbuyXM7rBUwOgPmBmqUnxosTGBgrL4Njjs8by",
+	"3LJNLpUV/U2TXKpL2YnyM74FIncNynHGbtD4SW8Z0nB64/M9JrGh2LDOO+sZcC5CeZJOU7kQRJZGa3c0",
+	"qfOssrbnlUPB1zoV9fKU6jATFoBg6iqBNOtB2CRopw82l+ikeh41aY8qLgfA1e5oxQM+MkWo4r3Wj8UG",
+	"JuwbrcAPiBWqwNHAE4BqklAXmGn9WKktKTbHNVLhp41FexsWb9iOuRnjFZrkdceTiGGEErh4oLb3LFoo",
+	"ZXWKqgV4VTxalcbYCDRlnYKAyK/EeR0OR+v79VT6/jY65dBRSq8T3slr86CRXmW0ZcIJ2to24kDF1AlF",
+	"GHw0uEsZtyLbVXATeZ7Lp75UxFY/iq7woTNFD+6ZkYw6jH2iBCl+V9u5636MaczdeAG7TC9zvn5NTg3W",
+	"fFIJw0L0FdxGLg44NvjIFI4NTNXbpYH3iubSwGgX4F0utU4wxeKrxMHLwZJ4bh4RAMEe6dvAN461DTZy",
+	"cSqvhoQ3vj/j5umV+keZ9uzqGl0up6pya5VLUHuPfp4JnitRFryv46X7YR6cwHcK+pZO8TtfbzJhXpct",
+	"WxwbTNz2g+iYTCnxD4WnaujBDlrQ05sNWnASbxZWad+bpVCStCas1kkcXFqc83JwjzB6E2yuiE4tsMx7",
+	"5eBKQzjZ6cWx2+DKK1HXfnjgj+IdPUdJ9UNNWDKnBh3T1RTfTmMYfIS9rp3n/SPQbfIzPv5thc5kCvyM",
+	"w/aUAUz/lkdirAB4Ry8yAAzyBtuGGe0K3cJlM1NI6JRu9fK8qKfz82jGvu5eafjiOHyhTWa+C6D9uJbu",
+	"emR5sVzZ/dKbOi4ttIeJcuXi9Kd3lhze8fyxwv4xhkF1U5wo0TP53prxnXM5gjJsKVsH2Fo8F4zPNXXE",
+	"7rtKpuop9fdHyQT3ACpp8Uaux3RM27BBYgBGkAQ9oEclQ2bF79aX2NddHL/XiMDO0pKM4Pu0SGrDTbuc",
+	"fJtyi2vUq0M4LOtNrY3y5ohWYXd7NQXmOUKGGbh3NyJfOBm3EJZplcpEPO8ZDu/y3XeVN/n2+g8APFnt",
+	"rLTuAKbyO2gPf9ZiaR4NoVlJQzquVbYr1Vvm2BQ8rAczphJbwRcrcJA7Qz3hqV6a3JOt+WZ01NJ+Tgd9",
+	"XF+Hwwu5gkfmV9H7AhFavgBcoHL8aCMYhwovr3wQiCo9Pfci0A8fYHQQZQcCVW25j1galXeEyEGB8pFD",
+	"5F3xwDxqiNwDnXJnOk1jQW1TPDXnuytoiW2PNz3ku1t4YqT7cM53J3LfiItxXz4/eZQCaEfPZZyL8UO+",
+	"Y2tIPRtsQ/Yte2hyfby2dOaU3r5i9yrbYYoj5ZAEkYYlWonWTuYGRw6kjHWYrWLGOs1K9Dy+qHGKsxU2",
+	"mGW2xSL1iN46jmv9PmVzseCFKWMkEkoTEl3MbdWhl3kdJANde2khgVJ36AG2MEHFWWqm1Z5iDdATI5MO",
+	"oJuZsLfwxEgq4sY+Ww3ZilwwI5wPJeMkCSBY4o0C4SJbOh3Ani+1DmR8QJnx2v3XO2VoCPydb91fygF2",
+	"sF3SP8pMvAuPjUSp78c/6xMAks/RukXRHFTlXLH5cPnhnkgZdzad6Ie8peciVtrKRU8+mJmwNhO/wL/4",
+	"09EAhf2pZKALIiaTjFyI59vnFfvZAkoQBiEpK0ObjSV6yFrmwnN9te+VOzeIWv6hfaW4OwWbBQ1b48r6",
+	"TByBy0PZAFtrt2kCYxqdmEMkmwnejewGD/wksuRFqjGkuhJZQkawZvgCSwC5LHShXPEnMeRwKzrCX38R",
+	"9gEeGPXOV5h2+CfK+8W5+BHOG1YSs7nIpHgSxhdFeTDhJ5kXhpkFV0qUVefd1SAtBeV+8c4so+re6mQZ",
+	"1anEPRMW+wgaRD4os/okcnOYetmMz7psOvrB6CVfNWTC6Cd0jhDloasb5cOH/wcAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

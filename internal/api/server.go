@@ -58,6 +58,8 @@ type Server struct {
 	requests  *prometheus.HistogramVec // answered, by operation
 	office    officeDoor               // the office's own sign-in
 	enrolling enrolling                // second factors that are being set up
+	sealer    sealer                   // of what browsers carry for the service
+	spent     answered                 // challenges of passkeys
 	router    routers.Router
 	throttle  *throttle
 	hashing   *turns          // of passwords, which takes memory
@@ -96,7 +98,7 @@ func build(c Config, inner ...StrictMiddlewareFunc) (*Server, error) {
 	}
 	s := &Server{Config: c, router: router, throttle: newThrottle(c.Clock), hashing: newTurns(2, 16, 3*time.Second),
 		streams: inbound.Shares{Total: 400, Each: 32}, files: inbound.Shares{Total: 64, Each: 16},
-		office: newOfficeDoor(), requests: newRequests()}
+		sealer: newSealer(), requests: newRequests()}
 	s.group()
 	if s.needed, s.scopes, s.watched, err = permissions(spec); err != nil {
 		return nil, err

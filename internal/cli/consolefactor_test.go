@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"inktray.example/inktray/internal/demo"
+	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
 )
 
@@ -21,7 +22,7 @@ func TestSigningInWithASecondFactorAndByTheOfficeInTheConsole(t *testing.T) {
 	signInAtTheDoor(b, o)
 	b.Press("Ines Halloway")
 	b.Sees("whoever knows your password signs in as you")
-	b.Press("Set it up")
+	b.Press("Set up an app")
 	b.Type("Your password", "not this one")
 	b.Press("Next")
 	b.Sees("This is not your password.")
@@ -37,7 +38,7 @@ func TestSigningInWithASecondFactorAndByTheOfficeInTheConsole(t *testing.T) {
 	b.Sees("This is not the code that the app shows now")
 	b.Type("The code that the app shows now", codeAt(t, secret, time.Now()))
 	b.Press("Confirm")
-	b.Sees("Each works once, in place of a code of the app")
+	b.Sees("Each works once, in place of the app or the passkey")
 	barriers("codes for when the app is lost")
 	var text string
 	b.Run(`document.querySelector('[role=dialog]').innerText`, &text)
@@ -46,6 +47,7 @@ func TestSigningInWithASecondFactorAndByTheOfficeInTheConsole(t *testing.T) {
 		t.Fatalf("the codes are %v", codes)
 	}
 	b.Press("I have kept them")
+	b.Sees("Codes of your authenticator app, asked for since")
 	b.Sees("10 codes are left for when the app is lost")
 	b.Press("People")
 	b.Sees("has a second factor")
@@ -82,4 +84,84 @@ func TestSigningInWithASecondFactorAndByTheOfficeInTheConsole(t *testing.T) {
 	b.Press("Allow")
 	b.Sees("rowan")
 	b.Sees("clerk")
+}
+
+// Somebody of whom a second factor is asked adds a passkey at the door, signs in by it alone, and removes it.
+func TestAPasskeyIsAddedAndUsedInTheConsole(t *testing.T) {
+	source := axe(t)
+	o := openOffice(t, theLast)
+	at := strings.Replace(o.service.address(), "127.0.0.1", "localhost", 1) // browsers keep passkeys for names
+	b := testbed.StartBrowser(t, 1280, 800)
+	device := b.Device()
+	barriers := barriersIn(t, b, source, "light", "dark")
+	b.Scheme("light")
+	rules := store.SignInRules{SecondFactor: store.FactorOfEveryone}
+	if err := o.service.store.Settings.SetSignInRules(t.Context(), rules, nil, 0, "test"); err != nil {
+		t.Fatal(err)
+	}
+	enter := func() {
+		b.Type("Name", demoPerson)
+		b.Type("Password", demo.Password)
+		b.Press("Sign in")
+	}
+	b.Open(at + "/")
+	b.Sees("Everything that is filed, and how.")
+	if strings.Contains(b.Text(), "Sign in with a passkey") {
+		t.Error("a passkey is offered, and nobody has one")
+	}
+	enter()
+	b.Sees("One more thing")
+	b.Press("Use a passkey of this device instead")
+	barriers("a passkey at the door")
+	b.Type("What you call the device", "laptop")
+	b.Type("Your password", "not this one")
+	b.Press("Add the passkey")
+	b.Sees("This is not your password.")
+	device(false)
+	b.Type("Your password", demo.Password)
+	b.Press("Add the passkey")
+	b.Sees("The device gave no answer, or you said no. Nothing was changed.")
+	device(true)
+	b.Press("Add the passkey")
+	b.Sees("Each works once, in place of the app or the passkey")
+	var text string
+	b.Run(`document.body.innerText`, &text)
+	codes := regexp.MustCompile(`[a-z0-9]{4}(-[a-z0-9]{4}){3}`).FindAllString(text, -1)
+	if len(codes) != 10 {
+		t.Fatalf("the codes are %v", codes)
+	}
+	b.Press("I have kept them")
+	b.Sees("filed today")
+	b.Press("Sign out")
+
+	b.Sees("Sign in with a passkey")
+	barriers("the door with passkeys")
+	device(false)
+	b.Press("Sign in with a passkey")
+	b.Sees("The device gave no answer, or you said no.")
+	device(true)
+	b.Press("Sign in with a passkey")
+	b.Sees("filed today")
+	b.Press("Ines Halloway")
+	b.Sees("The passkey laptop for localhost, used last")
+	barriers("one's own page with a passkey")
+	b.Press("Add a passkey")
+	b.Type("What you call the device", "laptop again")
+	b.Type("Your password", demo.Password)
+	b.Press("Add the passkey")
+	b.Sees("This device has a passkey of yours already.")
+	b.Key("Escape")
+	b.Press("Remove the passkey laptop")
+	b.Sees("That device no longer lets you in then.")
+	b.Type("Your password", demo.Password)
+	b.Press("Remove it")
+	b.Sees("this is your only one")
+	b.Press("Keep it")
+	b.Press("Sign out")
+	b.Sees("Sign in with a passkey")
+	enter()
+	b.Sees("You have a passkey; the password alone does not let you in.")
+	b.Type("Code for when the passkey is lost", codes[0])
+	b.Press("Sign in")
+	b.Sees("filed today")
 }

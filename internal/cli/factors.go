@@ -15,8 +15,8 @@ import (
 // secondFactor is one's own.
 func (c doorCommands) secondFactor() *cobra.Command {
 	root := &cobra.Command{Use: "second-factor",
-		Short: "Codes of an authenticator app that are asked for when you sign in"}
-	root.AddCommand(c.factorShow(), c.factorSetUp(), c.factorCodes(), c.factorRemove())
+		Short: "Codes of an authenticator app that are asked for when you sign in, and your passkeys"}
+	root.AddCommand(c.factorShow(), c.factorSetUp(), c.factorCodes(), c.factorRemove(), c.passkeyRemove())
 	return root
 }
 
@@ -28,14 +28,26 @@ func (c doorCommands) factorShow() *cobra.Command {
 				return err
 			}
 			return c.show(f, func() {
+				if f.Since != nil {
+					fmt.Fprintf(c.out, "Codes of an authenticator app are asked for since %s.\n",
+						f.Since.Local().Format("2 January 2006"))
+				}
+				for _, k := range f.Passkeys {
+					used := "not used yet"
+					if k.UsedAt != nil {
+						used = "used last on " + k.UsedAt.Local().Format("2 January 2006")
+					}
+					fmt.Fprintf(c.out, "The passkey “%s” is good for %s since %s, %s.\n", k.Name, k.Host,
+						k.MadeAt.Local().Format("2 January 2006"), used)
+				}
 				switch {
 				case f.SetUp:
-					fmt.Fprintf(c.out, "You have one since %s. %d codes for when the app is lost are left.\n",
-						f.Since.Local().Format("2 January 2006"), f.Codes)
+					fmt.Fprintf(c.out, "%d codes for when it is lost are left.\n", f.Codes)
 				case f.Asked:
 					fmt.Fprintln(c.out, "You have none, and one is asked of you here. Set it up with inktray second-factor set-up.")
 				default:
-					fmt.Fprintln(c.out, "You have none. Set one up with inktray second-factor set-up.")
+					fmt.Fprintln(c.out, "You have none. Set one up with inktray second-factor set-up, or add a passkey in the "+
+						"console, under your name.")
 				}
 			})
 		})}
@@ -120,9 +132,9 @@ func (c doorCommands) factorCodes() *cobra.Command {
 func (c doorCommands) factorRemove() *cobra.Command {
 	var file string
 	yes := false
-	cmd := &cobra.Command{Use: "remove", Short: "Sign in without a second factor again", Args: cobra.NoArgs,
+	cmd := &cobra.Command{Use: "remove", Short: "Sign in without codes of an authenticator app again", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-			if err := c.confirm("From then on whoever knows your password signs in. Remove your second factor?",
+			if err := c.confirm("From then on no code of the app is asked for when you sign in. Remove it?",
 				yes); err != nil {
 				return err
 			}
@@ -133,7 +145,50 @@ func (c doorCommands) factorRemove() *cobra.Command {
 			if _, err := call[nothing](api.RemoveMyFactor(ctx, client.OwnPassword{Password: password})); err != nil {
 				return err
 			}
-			fmt.Fprintln(c.out, "Your second factor is removed.")
+			fmt.Fprintln(c.out, "No codes of the app are asked for any more.")
+			return nil
+		})}
+	cmd.Flags().StringVar(&file, "password-file", "", "file that holds your password")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
+}
+
+// passkeyRemove takes one of one's own passkeys away. They are added in a browser, which speaks with the device.
+func (c doorCommands) passkeyRemove() *cobra.Command {
+	var file string
+	yes := false
+	cmd := &cobra.Command{Use: "remove-passkey NAME", Short: "Remove one of your passkeys", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			f, err := call[client.Factor](api.GetMyFactor(ctx))
+			if err != nil {
+				return err
+			}
+			var found []client.Passkey
+			for _, k := range f.Passkeys {
+				if k.Name == args[0] || k.ID == args[0] {
+					found = append(found, k)
+				}
+			}
+			switch {
+			case len(found) == 0:
+				return &exitError{exitMissing, fmt.Sprintf("you have no passkey “%s”; see inktray second-factor show", args[0])}
+			case len(found) > 1:
+				return usageError{fmt.Errorf("you have %d passkeys “%s”; name one by its id, which inktray second-factor show "+
+					"--output json has", len(found), args[0])}
+			}
+			if err := c.confirm(fmt.Sprintf("The device “%s” no longer lets you in then. Remove the passkey?",
+				found[0].Name), yes); err != nil {
+				return err
+			}
+			password, err := c.secret(file, "INKTRAY_PASSWORD", "Password")
+			if err != nil {
+				return err
+			}
+			if _, err := call[nothing](api.RemovePasskey(ctx, found[0].ID,
+				client.OwnPassword{Password: password})); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "The passkey “%s” is removed. Remove it from the device, too.\n", found[0].Name)
 			return nil
 		})}
 	cmd.Flags().StringVar(&file, "password-file", "", "file that holds your password")

@@ -184,6 +184,9 @@ func (p *problem) Error() string {
 	return b.String()
 }
 
+// kind is what kind of problem it is: the end of its type.
+func (p *problem) kind() string { return p.Type[strings.LastIndex(p.Type, ":")+1:] }
+
 // call turns an answer of the generated client into its value.
 func call[T any](response *http.Response, err error) (T, error) {
 	var value T

@@ -176,8 +176,10 @@ func (c signInCommands) signIn() *cobra.Command {
 			}
 			token, err := enter()
 			var no *problem
-			if errors.As(err, &no) && strings.HasSuffix(no.Type, "second-factor") && factor == "" {
-				if factor, err = c.ask("The code of your authenticator app: "); err != nil {
+			asks := map[string]string{"second-factor": "The code of your authenticator app: ",
+				"passkey": "You have a passkey, which works in a browser. Here give one of the codes for when it is lost: "}
+			if errors.As(err, &no) && asks[no.kind()] != "" && factor == "" {
+				if factor, err = c.ask(asks[no.kind()]); err != nil {
 					return no
 				}
 				token, err = enter()

@@ -49,6 +49,7 @@ type (
 func (s *Store) group() {
 	s.Settings = &Settings{s}
 	s.People = &People{s}
+	s.Passkeys = &Passkeys{s}
 	s.Trail = &Trail{s}
 	s.Mailboxes = &Mailboxes{s}
 	s.Cabinets = &Cabinets{s}

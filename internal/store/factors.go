@@ -85,14 +85,14 @@ func (s *Settings) SetSignInRules(ctx context.Context, r SignInRules, secret *st
 			[]any{r.Office.Issuer, r.Office.Issuer}}); err != nil {
 			return err
 		}
-		return forEach(tx.Where("length(totp) = 0"), func(p *Person) error { return endUnproven(tx, &r, p) })
+		return forEach(tx.Where("length(totp) = 0 AND passkeys = 0"), func(p *Person) error { return endUnproven(tx, &r, p) })
 	})
 }
 
 // endUnproven ends the sessions of somebody of whom a second factor is asked, and who has none, but those by the
 // office's own sign-in: it has its own.
 func endUnproven(tx *gorm.DB, r *SignInRules, p *Person) error {
-	if !r.Asks(p.Role) || len(p.TOTP) > 0 {
+	if !r.Asks(p.Role) || p.HasFactor() {
 		return nil
 	}
 	return tx.Where("person_id = ? AND kind = 'session' AND label <> ? AND scope <> ?", p.ID, ByOffice,
@@ -101,16 +101,21 @@ func endUnproven(tx *gorm.DB, r *SignInRules, p *Person) error {
 
 // endUnprovenAs does that under the rules as they are.
 func endUnprovenAs(tx *gorm.DB, p *Person) error {
-	var text string
-	err := tx.Raw("SELECT value FROM settings WHERE key = ?", SignInSetting).Scan(&text).Error
-	if err != nil || text == "" {
-		return err
-	}
-	var r SignInRules
-	if err := json.Unmarshal([]byte(text), &r); err != nil {
+	r, err := rulesAs(tx)
+	if err != nil {
 		return err
 	}
 	return endUnproven(tx, &r, p)
+}
+
+// rulesAs are the rules as they are within a change.
+func rulesAs(tx *gorm.DB) (r SignInRules, err error) {
+	var text string
+	err = tx.Raw("SELECT value FROM settings WHERE key = ?", SignInSetting).Scan(&text).Error
+	if err == nil && text != "" {
+		err = json.Unmarshal([]byte(text), &r)
+	}
+	return r, err
 }
 
 // ByOffice is the label of a session by the office's own sign-in.
@@ -118,16 +123,20 @@ const ByOffice = "office"
 
 // Factor is a person's second factor.
 type Factor struct {
-	Since *time.Time // nil where there is none
-	Codes int        // for when it is lost, that were not used yet
+	Since    *time.Time // since when codes of an authenticator app are asked for; nil where none are
+	Codes    int        // for when it is lost, that were not used yet
+	Passkeys []Passkey
 }
 
 // FactorOf says which second factor a person has.
 func (s *People) FactorOf(ctx context.Context, p *Person) (f Factor, err error) {
-	if len(p.TOTP) == 0 {
+	if !p.HasFactor() {
 		return f, nil
 	}
 	f.Since = p.TOTPAt
+	if f.Passkeys, err = s.Passkeys.Of(ctx, p.ID); err != nil {
+		return f, err
+	}
 	err = s.reading(ctx).Raw("SELECT count(*) FROM recovery_codes WHERE person_id = ?", p.ID).Scan(&f.Codes).Error
 	return f, err
 }
@@ -149,9 +158,10 @@ func (s *People) SetTOTP(ctx context.Context, id, secret string, codes []string,
 			return err
 		}
 		if err := exec(tx, statement{"UPDATE people SET totp = ?, totp_step = ?, totp_at = ? WHERE id = ?",
-			[]any{sealed, step, now.UTC(), id}},
-			statement{"UPDATE keys SET scope = '' WHERE id = ? AND person_id = ? AND scope = ?",
-				[]any{session, id, ScopeEnrol}}); err != nil {
+			[]any{sealed, step, now.UTC(), id}}); err != nil {
+			return err
+		}
+		if err := letIn(tx, id, session); err != nil {
 			return err
 		}
 		if err := setCodes(tx, id, codes); err != nil {
@@ -223,14 +233,14 @@ func (s *People) UseCode(ctx context.Context, id, code string) error {
 	})
 }
 
-// RemoveFactor takes a person's second factor away. The error is ErrNotFound where there is none.
+// RemoveFactor takes all that a person has besides the password away. The error is ErrNotFound where there is none.
 func (s *People) RemoveFactor(ctx context.Context, id, actor string) error {
 	return s.change(ctx, func(tx *gorm.DB) error {
 		p, err := first[Person](tx.Where("id = ?", id))
 		if err != nil {
 			return err
 		}
-		if len(p.TOTP) == 0 {
+		if !p.HasFactor() {
 			return ErrNotFound
 		}
 		return removeFactor(tx, &p, actor)
@@ -238,8 +248,11 @@ func (s *People) RemoveFactor(ctx context.Context, id, actor string) error {
 }
 
 func removeFactor(tx *gorm.DB, p *Person, actor string) error {
-	p.TOTP, p.TOTPAt, p.TOTPStep = []byte{}, nil, 0
-	if err := exec(tx, statement{"UPDATE people SET totp = x'', totp_at = NULL, totp_step = 0 WHERE id = ?", []any{p.ID}},
+	if err := endTOTP(tx, p); err != nil {
+		return err
+	}
+	p.Passkeys = 0
+	if err := exec(tx, statement{"DELETE FROM passkeys WHERE person_id = ?", []any{p.ID}},
 		statement{"DELETE FROM recovery_codes WHERE person_id = ?", []any{p.ID}}); err != nil {
 		return err
 	}

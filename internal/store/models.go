@@ -71,6 +71,7 @@ type Person struct {
 	TOTP     []byte     `gorm:"column:totp"`      // the secret of her codes, sealed; empty where she has none
 	TOTPStep int64      `gorm:"column:totp_step"` // of the last code that was used
 	TOTPAt   *time.Time `gorm:"column:totp_at"`
+	Passkeys int        `gorm:"<-:false"` // how many she has; the records count them
 	Subject  string     // issuer and subject at the office's sign-in; "" for nobody there
 }
 

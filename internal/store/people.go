@@ -677,7 +677,7 @@ func AdministratorLink(ctx context.Context, folder, name, secret string, now tim
 			return err
 		default:
 			p.Role, p.LockedAt = Administrator, nil
-			if len(p.TOTP) > 0 { // it may be what was lost
+			if p.HasFactor() { // it may be what was lost
 				if err := removeFactor(tx, &p, actor); err != nil {
 					return err
 				}

@@ -43,6 +43,7 @@ type Store struct {
 
 	Settings      *Settings
 	People        *People
+	Passkeys      *Passkeys
 	Trail         *Trail
 	Mailboxes     *Mailboxes
 	Cabinets      *Cabinets

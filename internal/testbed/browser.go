@@ -13,6 +13,7 @@ import (
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/cdproto/webauthn"
 	"github.com/chromedp/chromedp"
 )
 
@@ -67,6 +68,24 @@ func (b *Browser) Scheme(scheme string) {
 			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme},
 				{Name: "prefers-reduced-motion", Value: "reduce"}}})
 	b.must(err)
+}
+
+// Device gives the browser a device that keeps passkeys. Whoever holds it gives a finger, or does not.
+func (b *Browser) Device() (finger func(given bool)) {
+	b.t.Helper()
+	_, err := chromedp.Call(b.ctx, webauthn.Enable, webauthn.EnableParams{})
+	b.must(err)
+	made, err := chromedp.Call(b.ctx, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{
+		Options: &webauthn.VirtualAuthenticatorOptions{Protocol: webauthn.AuthenticatorProtocolCtap2,
+			Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true, HasUserVerification: true,
+			AutomaticPresenceSimulation: true, IsUserVerified: true}})
+	b.must(err)
+	return func(given bool) {
+		b.t.Helper()
+		_, err := chromedp.Call(b.ctx, webauthn.SetUserVerified,
+			webauthn.SetUserVerifiedParams{AuthenticatorID: made.AuthenticatorID, IsUserVerified: given})
+		b.must(err)
+	}
 }
 
 // Size changes the page's size.

@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { lazy, Suspense } from 'react'
+import { lazy, Suspense, useState } from 'react'
 import { Link, NavLink, Route, Routes, useLocation } from 'react-router'
 
 import { api, Problem, type Schemas } from './api/client'
@@ -28,8 +28,12 @@ export function App() {
   const me = useQuery({ ...queries.me, retry: false })
   const setup = useQuery({ ...queries.setup, enabled: me.isError })
   const joining = useLocation().pathname === '/join'
+  // Who has set up a second factor goes on seeing the codes for when it is lost; going on from there loads the page anew.
+  const [enrolling, setEnrolling] = useState('')
+  if (me.data?.must_enrol && enrolling !== me.data.name) setEnrolling(me.data.name)
+  if (me.isError && enrolling) setEnrolling('')
   if (joining) return <Join />
-  if (me.data?.must_enrol) return <Enrol name={me.data.name} />
+  if (me.data && enrolling === me.data.name) return <Enrol name={me.data.name} />
   if (me.data) return <House me={me.data} />
   if (me.isPending) return null
   if (me.error instanceof Problem && me.error.status !== 401)

@@ -1491,6 +1491,15 @@ type Activity struct {
 	Total int `json:"total"`
 }
 
+// AddedPasskey A passkey that was added.
+type AddedPasskey struct {
+	// Codes codes for when it is lost, shown once; none where there were some before
+	Codes []string `json:"codes"`
+
+	// Passkey A passkey of a device, by which somebody signs in without a password.
+	Passkey Passkey `json:"passkey"`
+}
+
 // AddressChange Renews or closes the address of a drop mailbox.
 type AddressChange struct {
 	// What renew: a new secret part, also of one that is closed; the former address takes nothing any more
@@ -2105,9 +2114,14 @@ type Factor struct {
 	// Asked the rules ask for one
 	Asked bool `json:"asked"`
 
-	// Codes codes for when the app is lost that were not used yet
-	Codes int        `json:"codes"`
-	SetUp bool       `json:"set_up"`
+	// Codes codes for when it is lost that were not used yet
+	Codes    int       `json:"codes"`
+	Passkeys []Passkey `json:"passkeys"`
+
+	// SetUp there is an authenticator app or a passkey
+	SetUp bool `json:"set_up"`
+
+	// Since since when codes of an authenticator app are asked for; missing where none are
 	Since *time.Time `json:"since,omitempty"`
 }
 
@@ -2770,6 +2784,16 @@ type Message struct {
 // MessageSender what a trusted server reports of the sender, where one does
 type MessageSender string
 
+// NewPasskey A passkey that a device made.
+type NewPasskey struct {
+	// Credential RegistrationResponseJSON (Web Authentication, level 3)
+	Credential map[string]interface{} `json:"credential"`
+
+	// Name what you call the device
+	Name   string `json:"name"`
+	Ticket string `json:"ticket"`
+}
+
 // NoteRequest A note on a filing.
 type NoteRequest struct {
 	Text string `json:"text"`
@@ -2795,6 +2819,9 @@ type OfficeDoor struct {
 	// Only only administrators sign in by password
 	Only *bool `json:"only,omitempty"`
 	Open bool  `json:"open"`
+
+	// Passkeys somebody has a passkey for this name of the service
+	Passkeys bool `json:"passkeys"`
 }
 
 // OfficeSettings The office's own sign-in, by OpenID Connect.
@@ -2952,6 +2979,36 @@ type PassKind string
 
 // PassState defines model for Pass.State.
 type PassState string
+
+// Passkey A passkey of a device, by which somebody signs in without a password.
+type Passkey struct {
+	// Host the name of the service for which it is good: devices use it for no other
+	Host   string    `json:"host"`
+	ID     string    `json:"id"`
+	MadeAt time.Time `json:"made_at"`
+
+	// Name what its owner calls the device
+	Name string `json:"name"`
+
+	// UsedAt when it let its owner in last
+	UsedAt *time.Time `json:"used_at,omitempty"`
+}
+
+// PasskeyAnswer What a device answered.
+type PasskeyAnswer struct {
+	// Credential AuthenticationResponseJSON (Web Authentication, level 3)
+	Credential map[string]interface{} `json:"credential"`
+	Ticket     string                 `json:"ticket"`
+}
+
+// PasskeyQuestion What a browser asks a device.
+type PasskeyQuestion struct {
+	// Options PublicKeyCredentialCreationOptionsJSON or PublicKeyCredentialRequestOptionsJSON (Web Authentication, level 3)
+	Options map[string]interface{} `json:"options"`
+
+	// Ticket to be sent back with the answer
+	Ticket string `json:"ticket"`
+}
 
 // PasswordChange Another password for oneself.
 type PasswordChange struct {
@@ -4594,6 +4651,15 @@ type ConfirmFactorJSONRequestBody = FactorCode
 // MakeRecoveryCodesJSONRequestBody defines body for MakeRecoveryCodes for application/json ContentType.
 type MakeRecoveryCodesJSONRequestBody = OwnPassword
 
+// AddPasskeyJSONRequestBody defines body for AddPasskey for application/json ContentType.
+type AddPasskeyJSONRequestBody = NewPasskey
+
+// BeginPasskeyJSONRequestBody defines body for BeginPasskey for application/json ContentType.
+type BeginPasskeyJSONRequestBody = OwnPassword
+
+// RemovePasskeyJSONRequestBody defines body for RemovePasskey for application/json ContentType.
+type RemovePasskeyJSONRequestBody = OwnPassword
+
 // ChangeMyPasswordJSONRequestBody defines body for ChangeMyPassword for application/json ContentType.
 type ChangeMyPasswordJSONRequestBody = PasswordChange
 
@@ -4665,6 +4731,9 @@ type SwitchRuleOnJSONRequestBody = SwitchOnRequest
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
+
+// SignInByPasskeyJSONRequestBody defines body for SignInByPasskey for application/json ContentType.
+type SignInByPasskeyJSONRequestBody = PasskeyAnswer
 
 // PostSetupJSONRequestBody defines body for PostSetup for application/json ContentType.
 type PostSetupJSONRequestBody = SetupRequest
@@ -5427,6 +5496,48 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/me/keys/{id} (the `EndMyKey` operationId).
 	EndMyKey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AddPasskeyWithBody Keep the passkey that the device made. From then on the password alone lets nobody in as you.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/me/passkeys (the `AddPasskey` operationId).
+	AddPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPasskey Keep the passkey that the device made. From then on the password alone lets nobody in as you.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/me/passkeys (the `AddPasskey` operationId).
+	AddPasskey(ctx context.Context, body AddPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginPasskeyWithBody Begin to add a passkey (Web Authentication): what the browser asks the device.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/me/passkeys/begin (the `BeginPasskey` operationId).
+	BeginPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginPasskey Begin to add a passkey (Web Authentication): what the browser asks the device.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/me/passkeys/begin (the `BeginPasskey` operationId).
+	BeginPasskey(ctx context.Context, body BeginPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePasskeyWithBody Remove one of your passkeys.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with DELETE /api/v1/me/passkeys/{id} (the `RemovePasskey` operationId).
+	RemovePasskeyWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePasskey Remove one of your passkeys.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with DELETE /api/v1/me/passkeys/{id} (the `RemovePasskey` operationId).
+	RemovePasskey(ctx context.Context, id ID, body RemovePasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ChangeMyPasswordWithBody Choose another password. All other sessions of the person end.
 	//
 	// Takes any type of body and a specified content type.
@@ -6057,6 +6168,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/sessions/current (the `SignOut` operationId).
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInByPasskeyWithBody Sign in with a passkey, without a password.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/sessions/passkey (the `SignInByPasskey` operationId).
+	SignInByPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInByPasskey Sign in with a passkey, without a password.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/sessions/passkey (the `SignInByPasskey` operationId).
+	SignInByPasskey(ctx context.Context, body SignInByPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginPasskeySignIn Begin to sign in with a passkey (Web Authentication): what the browser asks the device.
+	//
+	// Corresponds with POST /api/v1/sessions/passkey/begin (the `BeginPasskeySignIn` operationId).
+	BeginPasskeySignIn(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSetup Whether somebody still has to be made administrator.
 	//
@@ -8032,6 +8162,108 @@ func (c *Client) EndMyKey(ctx context.Context, id string, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
+// AddPasskeyWithBody Keep the passkey that the device made. From then on the password alone lets nobody in as you.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/me/passkeys (the `AddPasskey` operationId).
+func (c *Client) AddPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPasskeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPasskey Keep the passkey that the device made. From then on the password alone lets nobody in as you.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/me/passkeys (the `AddPasskey` operationId).
+func (c *Client) AddPasskey(ctx context.Context, body AddPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPasskeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginPasskeyWithBody Begin to add a passkey (Web Authentication): what the browser asks the device.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/me/passkeys/begin (the `BeginPasskey` operationId).
+func (c *Client) BeginPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginPasskeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginPasskey Begin to add a passkey (Web Authentication): what the browser asks the device.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/me/passkeys/begin (the `BeginPasskey` operationId).
+func (c *Client) BeginPasskey(ctx context.Context, body BeginPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginPasskeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePasskeyWithBody Remove one of your passkeys.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with DELETE /api/v1/me/passkeys/{id} (the `RemovePasskey` operationId).
+func (c *Client) RemovePasskeyWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePasskeyRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePasskey Remove one of your passkeys.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with DELETE /api/v1/me/passkeys/{id} (the `RemovePasskey` operationId).
+func (c *Client) RemovePasskey(ctx context.Context, id ID, body RemovePasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePasskeyRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ChangeMyPasswordWithBody Choose another password. All other sessions of the person end.
 //
 // Takes any type of body and a specified content type.
@@ -9723,6 +9955,55 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 // Corresponds with DELETE /api/v1/sessions/current (the `SignOut` operationId).
 func (c *Client) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignOutRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInByPasskeyWithBody Sign in with a passkey, without a password.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/sessions/passkey (the `SignInByPasskey` operationId).
+func (c *Client) SignInByPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInByPasskeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInByPasskey Sign in with a passkey, without a password.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/sessions/passkey (the `SignInByPasskey` operationId).
+func (c *Client) SignInByPasskey(ctx context.Context, body SignInByPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInByPasskeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginPasskeySignIn Begin to sign in with a passkey (Web Authentication): what the browser asks the device.
+//
+// Corresponds with POST /api/v1/sessions/passkey/begin (the `BeginPasskeySignIn` operationId).
+func (c *Client) BeginPasskeySignIn(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginPasskeySignInRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -13650,6 +13931,133 @@ func NewEndMyKeyRequest(server string, id string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewAddPasskeyRequest calls the generic AddPasskey builder with application/json body
+func NewAddPasskeyRequest(server string, body AddPasskeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddPasskeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddPasskeyRequestWithBody constructs an http.Request for the AddPasskey method, with any body, and a specified content type
+func NewAddPasskeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/me/passkeys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewBeginPasskeyRequest calls the generic BeginPasskey builder with application/json body
+func NewBeginPasskeyRequest(server string, body BeginPasskeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginPasskeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBeginPasskeyRequestWithBody constructs an http.Request for the BeginPasskey method, with any body, and a specified content type
+func NewBeginPasskeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/me/passkeys/begin")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemovePasskeyRequest calls the generic RemovePasskey builder with application/json body
+func NewRemovePasskeyRequest(server string, id ID, body RemovePasskeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRemovePasskeyRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRemovePasskeyRequestWithBody constructs an http.Request for the RemovePasskey method, with any body, and a specified content type
+func NewRemovePasskeyRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/me/passkeys/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -17718,6 +18126,73 @@ func NewSignOutRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewSignInByPasskeyRequest calls the generic SignInByPasskey builder with application/json body
+func NewSignInByPasskeyRequest(server string, body SignInByPasskeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSignInByPasskeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSignInByPasskeyRequestWithBody constructs an http.Request for the SignInByPasskey method, with any body, and a specified content type
+func NewSignInByPasskeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sessions/passkey")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewBeginPasskeySignInRequest constructs an http.Request for the BeginPasskeySignIn method
+func NewBeginPasskeySignInRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sessions/passkey/begin")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetSetupRequest constructs an http.Request for the GetSetup method
 func NewGetSetupRequest(server string) (*http.Request, error) {
 	var err error
@@ -19785,6 +20260,48 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/me/keys/{id} (the `EndMyKey` operationId).
 	EndMyKeyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*EndMyKeyResponse, error)
 
+	// AddPasskeyWithBodyWithResponse Keep the passkey that the device made. From then on the password alone lets nobody in as you.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/me/passkeys (the `AddPasskey` operationId).
+	AddPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPasskeyResponse, error)
+
+	// AddPasskeyWithResponse Keep the passkey that the device made. From then on the password alone lets nobody in as you.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/me/passkeys (the `AddPasskey` operationId).
+	AddPasskeyWithResponse(ctx context.Context, body AddPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPasskeyResponse, error)
+
+	// BeginPasskeyWithBodyWithResponse Begin to add a passkey (Web Authentication): what the browser asks the device.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/me/passkeys/begin (the `BeginPasskey` operationId).
+	BeginPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginPasskeyResponse, error)
+
+	// BeginPasskeyWithResponse Begin to add a passkey (Web Authentication): what the browser asks the device.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/me/passkeys/begin (the `BeginPasskey` operationId).
+	BeginPasskeyWithResponse(ctx context.Context, body BeginPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginPasskeyResponse, error)
+
+	// RemovePasskeyWithBodyWithResponse Remove one of your passkeys.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/me/passkeys/{id} (the `RemovePasskey` operationId).
+	RemovePasskeyWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemovePasskeyResponse, error)
+
+	// RemovePasskeyWithResponse Remove one of your passkeys.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/me/passkeys/{id} (the `RemovePasskey` operationId).
+	RemovePasskeyWithResponse(ctx context.Context, id ID, body RemovePasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*RemovePasskeyResponse, error)
+
 	// ChangeMyPasswordWithBodyWithResponse Choose another password. All other sessions of the person end.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -20533,6 +21050,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/sessions/current (the `SignOut` operationId).
 	SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error)
+
+	// SignInByPasskeyWithBodyWithResponse Sign in with a passkey, without a password.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/sessions/passkey (the `SignInByPasskey` operationId).
+	SignInByPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInByPasskeyResponse, error)
+
+	// SignInByPasskeyWithResponse Sign in with a passkey, without a password.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/sessions/passkey (the `SignInByPasskey` operationId).
+	SignInByPasskeyWithResponse(ctx context.Context, body SignInByPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInByPasskeyResponse, error)
+
+	// BeginPasskeySignInWithResponse Begin to sign in with a passkey (Web Authentication): what the browser asks the device.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/sessions/passkey/begin (the `BeginPasskeySignIn` operationId).
+	BeginPasskeySignInWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BeginPasskeySignInResponse, error)
 
 	// GetSetupWithResponse Whether somebody still has to be made administrator.
 	//
@@ -24264,6 +24802,143 @@ func (r EndMyKeyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EndMyKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddPasskeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *AddedPasskey
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddPasskeyResponse) GetJSON201() *AddedPasskey {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddPasskeyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddPasskeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddPasskeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddPasskeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddPasskeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginPasskeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PasskeyQuestion
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginPasskeyResponse) GetJSON200() *PasskeyQuestion {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginPasskeyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginPasskeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginPasskeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginPasskeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginPasskeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemovePasskeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemovePasskeyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePasskeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePasskeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePasskeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePasskeyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -28221,6 +28896,109 @@ func (r SignOutResponse) ContentType() string {
 	return ""
 }
 
+// SignInByPasskeyResponse200Headers the declared response headers of an HTTP 200 response for SignInByPasskey
+type SignInByPasskeyResponse200Headers struct {
+	SetCookie *string
+}
+
+type SignInByPasskeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Me
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *SignInByPasskeyResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SignInByPasskeyResponse) GetJSON200() *Me {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SignInByPasskeyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SignInByPasskeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignInByPasskeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignInByPasskeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignInByPasskeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginPasskeySignInResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PasskeyQuestion
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginPasskeySignInResponse) GetJSON200() *PasskeyQuestion {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginPasskeySignInResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginPasskeySignInResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginPasskeySignInResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginPasskeySignInResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginPasskeySignInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetSetupResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -31068,6 +31846,84 @@ func (c *ClientWithResponses) EndMyKeyWithResponse(ctx context.Context, id strin
 	return ParseEndMyKeyResponse(rsp)
 }
 
+// AddPasskeyWithBodyWithResponse Keep the passkey that the device made. From then on the password alone lets nobody in as you.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/me/passkeys (the `AddPasskey` operationId).
+func (c *ClientWithResponses) AddPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPasskeyResponse, error) {
+	rsp, err := c.AddPasskeyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPasskeyResponse(rsp)
+}
+
+// AddPasskeyWithResponse Keep the passkey that the device made. From then on the password alone lets nobody in as you.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/me/passkeys (the `AddPasskey` operationId).
+func (c *ClientWithResponses) AddPasskeyWithResponse(ctx context.Context, body AddPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPasskeyResponse, error) {
+	rsp, err := c.AddPasskey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPasskeyResponse(rsp)
+}
+
+// BeginPasskeyWithBodyWithResponse Begin to add a passkey (Web Authentication): what the browser asks the device.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/me/passkeys/begin (the `BeginPasskey` operationId).
+func (c *ClientWithResponses) BeginPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginPasskeyResponse, error) {
+	rsp, err := c.BeginPasskeyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginPasskeyResponse(rsp)
+}
+
+// BeginPasskeyWithResponse Begin to add a passkey (Web Authentication): what the browser asks the device.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/me/passkeys/begin (the `BeginPasskey` operationId).
+func (c *ClientWithResponses) BeginPasskeyWithResponse(ctx context.Context, body BeginPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginPasskeyResponse, error) {
+	rsp, err := c.BeginPasskey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginPasskeyResponse(rsp)
+}
+
+// RemovePasskeyWithBodyWithResponse Remove one of your passkeys.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/me/passkeys/{id} (the `RemovePasskey` operationId).
+func (c *ClientWithResponses) RemovePasskeyWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemovePasskeyResponse, error) {
+	rsp, err := c.RemovePasskeyWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePasskeyResponse(rsp)
+}
+
+// RemovePasskeyWithResponse Remove one of your passkeys.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/me/passkeys/{id} (the `RemovePasskey` operationId).
+func (c *ClientWithResponses) RemovePasskeyWithResponse(ctx context.Context, id ID, body RemovePasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*RemovePasskeyResponse, error) {
+	rsp, err := c.RemovePasskey(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePasskeyResponse(rsp)
+}
+
 // ChangeMyPasswordWithBodyWithResponse Choose another password. All other sessions of the person end.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -32457,6 +33313,45 @@ func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditor
 		return nil, err
 	}
 	return ParseSignOutResponse(rsp)
+}
+
+// SignInByPasskeyWithBodyWithResponse Sign in with a passkey, without a password.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/sessions/passkey (the `SignInByPasskey` operationId).
+func (c *ClientWithResponses) SignInByPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInByPasskeyResponse, error) {
+	rsp, err := c.SignInByPasskeyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInByPasskeyResponse(rsp)
+}
+
+// SignInByPasskeyWithResponse Sign in with a passkey, without a password.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/sessions/passkey (the `SignInByPasskey` operationId).
+func (c *ClientWithResponses) SignInByPasskeyWithResponse(ctx context.Context, body SignInByPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInByPasskeyResponse, error) {
+	rsp, err := c.SignInByPasskey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInByPasskeyResponse(rsp)
+}
+
+// BeginPasskeySignInWithResponse Begin to sign in with a passkey (Web Authentication): what the browser asks the device.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/sessions/passkey/begin (the `BeginPasskeySignIn` operationId).
+func (c *ClientWithResponses) BeginPasskeySignInWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BeginPasskeySignInResponse, error) {
+	rsp, err := c.BeginPasskeySignIn(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginPasskeySignInResponse(rsp)
 }
 
 // GetSetupWithResponse Whether somebody still has to be made administrator.
@@ -35423,6 +36318,101 @@ func ParseEndMyKeyResponse(rsp *http.Response) (*EndMyKeyResponse, error) {
 	return response, nil
 }
 
+// ParseAddPasskeyResponse parses an HTTP response from a AddPasskeyWithResponse call
+func ParseAddPasskeyResponse(rsp *http.Response) (*AddPasskeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddPasskeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest AddedPasskey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginPasskeyResponse parses an HTTP response from a BeginPasskeyWithResponse call
+func ParseBeginPasskeyResponse(rsp *http.Response) (*BeginPasskeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginPasskeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PasskeyQuestion
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemovePasskeyResponse parses an HTTP response from a RemovePasskeyWithResponse call
+func ParseRemovePasskeyResponse(rsp *http.Response) (*RemovePasskeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePasskeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseChangeMyPasswordResponse parses an HTTP response from a ChangeMyPasswordWithResponse call
 func ParseChangeMyPasswordResponse(rsp *http.Response) (*ChangeMyPasswordResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -38220,6 +39210,85 @@ func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 			headers.SetCookie = &value
 		}
 		response.Headers204 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSignInByPasskeyResponse parses an HTTP response from a SignInByPasskeyWithResponse call
+func ParseSignInByPasskeyResponse(rsp *http.Response) (*SignInByPasskeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignInByPasskeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Me
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers SignInByPasskeyResponse200Headers
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseBeginPasskeySignInResponse parses an HTTP response from a BeginPasskeySignInWithResponse call
+func ParseBeginPasskeySignInResponse(rsp *http.Response) (*BeginPasskeySignInResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginPasskeySignInResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PasskeyQuestion
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
 	}
 
 	return response, nil

@@ -196,6 +196,93 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/me/passkeys/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to add a passkey (Web Authentication): what the browser asks the device. */
+        post: operations["BeginPasskey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/passkeys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep the passkey that the device made. From then on the password alone lets nobody in as you. */
+        post: operations["AddPasskey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/passkeys/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove one of your passkeys. */
+        delete: operations["RemovePasskey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/passkey/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to sign in with a passkey (Web Authentication): what the browser asks the device. */
+        post: operations["BeginPasskeySignIn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in with a passkey, without a password. */
+        post: operations["SignInByPasskey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people/{id}/factor": {
         parameters: {
             query?: never;
@@ -4524,6 +4611,8 @@ export interface components {
         /** @description Whether people sign in at the office's own sign-in. */
         OfficeDoor: {
             open: boolean;
+            /** @description somebody has a passkey for this name of the service */
+            passkeys: boolean;
             /** @description what it is called */
             name?: string;
             /** @description only administrators sign in by password */
@@ -4588,13 +4677,66 @@ export interface components {
         };
         /** @description A second factor. */
         Factor: {
+            /** @description there is an authenticator app or a passkey */
             set_up: boolean;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description since when codes of an authenticator app are asked for; missing where none are
+             */
             since?: string;
             /** @description the rules ask for one */
             asked: boolean;
-            /** @description codes for when the app is lost that were not used yet */
+            /** @description codes for when it is lost that were not used yet */
             codes: number;
+            passkeys: components["schemas"]["Passkey"][];
+        };
+        /** @description A passkey of a device, by which somebody signs in without a password. */
+        Passkey: {
+            id: string;
+            /** @description what its owner calls the device */
+            name: string;
+            /** @description the name of the service for which it is good: devices use it for no other */
+            host: string;
+            /** Format: date-time */
+            made_at: string;
+            /**
+             * Format: date-time
+             * @description when it let its owner in last
+             */
+            used_at?: string;
+        };
+        /** @description What a browser asks a device. */
+        PasskeyQuestion: {
+            /** @description PublicKeyCredentialCreationOptionsJSON or PublicKeyCredentialRequestOptionsJSON (Web Authentication, level 3) */
+            options: {
+                [key: string]: unknown;
+            };
+            /** @description to be sent back with the answer */
+            ticket: string;
+        };
+        /** @description A passkey that a device made. */
+        NewPasskey: {
+            ticket: string;
+            /** @description what you call the device */
+            name: string;
+            /** @description RegistrationResponseJSON (Web Authentication, level 3) */
+            credential: {
+                [key: string]: unknown;
+            };
+        };
+        /** @description A passkey that was added. */
+        AddedPasskey: {
+            passkey: components["schemas"]["Passkey"];
+            /** @description codes for when it is lost, shown once; none where there were some before */
+            codes: string[];
+        };
+        /** @description What a device answered. */
+        PasskeyAnswer: {
+            ticket: string;
+            /** @description AuthenticationResponseJSON (Web Authentication, level 3) */
+            credential: {
+                [key: string]: unknown;
+            };
         };
         /** @description What an authenticator app needs. */
         FactorSecret: {
@@ -5221,6 +5363,128 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    BeginPasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnPassword"];
+            };
+        };
+        responses: {
+            /** @description The question. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasskeyQuestion"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    AddPasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPasskey"];
+            };
+        };
+        responses: {
+            /** @description The passkey, and codes for when it is lost. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedPasskey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    RemovePasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnPassword"];
+            };
+        };
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    BeginPasskeySignIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The question. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasskeyQuestion"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    SignInByPasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasskeyAnswer"];
+            };
+        };
+        responses: {
+            /** @description Signed in. */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
                 };
             };
             default: components["responses"]["Problem"];

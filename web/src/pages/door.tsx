@@ -3,9 +3,10 @@ import { type ReactNode, useState } from 'react'
 import { useForm } from 'react-hook-form'
 
 import { api, Problem, value } from '../api/client'
+import { passkeysWork, signInByPasskey } from '../api/passkey'
 import { queries } from '../api/queries'
 import { Button, Field, Wrong } from '../ui/basics'
-import { SetUp as SetUpFactor } from './factor'
+import { AddPasskey, SetUp as SetUpFactor } from './factor'
 
 function Door({ title, sub, children }: { title: string; sub: string; children: ReactNode }) {
   return (
@@ -20,8 +21,18 @@ function Door({ title, sub, children }: { title: string; sub: string; children: 
   )
 }
 
-/** Whether a code of the authenticator app is asked for. */
-const asksForCode = (error: unknown) => error instanceof Problem && error.kind === 'second-factor'
+/** Whether a code is asked for: of the authenticator app, or for when a passkey is lost. */
+const asksForCode = (error: unknown) =>
+  error instanceof Problem && (error.kind === 'second-factor' || error.kind === 'passkey')
+
+/** The field for it. */
+const codeFor = (error: unknown) =>
+  error instanceof Problem && error.kind === 'passkey'
+    ? {
+        label: 'Code for when the passkey is lost',
+        hint: 'You have a passkey; the password alone does not let you in.',
+      }
+    : { label: 'Code of your authenticator app', hint: 'Six digits, or one of the codes for when the app is lost.' }
 
 /** Why somebody did not come in by the office's sign-in. */
 const officeSays: Record<string, string> = {
@@ -40,7 +51,7 @@ export function SignIn() {
   const form = useForm({ defaultValues: { name: '', password: '', code: '' } })
   const office = useQuery(queries.officeDoor)
   const said = officeSays[new URLSearchParams(window.location.hash.slice(1)).get('office') ?? '']
-  const [coded, setCoded] = useState(false)
+  const [coded, setCoded] = useState<ReturnType<typeof codeFor> | null>(null)
   const enter = useMutation({
     mutationFn: ({ code, ...body }: { name: string; password: string; code: string }) =>
       value(api.POST('/api/v1/sessions', { body: code ? { ...body, code } : body })),
@@ -49,8 +60,15 @@ export function SignIn() {
       client.setQueryData(queries.me.queryKey, me)
     },
     onError: (e) => {
-      if (asksForCode(e)) setCoded(true)
+      if (asksForCode(e)) setCoded(codeFor(e))
       form.setValue('code', '')
+    },
+  })
+  const byPasskey = useMutation({
+    mutationFn: signInByPasskey,
+    onSuccess: (me) => {
+      window.history.replaceState(null, '', window.location.pathname)
+      client.setQueryData(queries.me.queryKey, me)
     },
   })
   const asking = coded && asksForCode(enter.error) && !form.formState.dirtyFields.code
@@ -70,6 +88,14 @@ export function SignIn() {
           </p>
         </>
       )}
+      {office.data?.passkeys && passkeysWork() && (
+        <div className="mb-5">
+          <Button className="w-full" onClick={() => byPasskey.mutate()} disabled={byPasskey.isPending}>
+            Sign in with a passkey
+          </Button>
+          <Wrong error={byPasskey.error} />
+        </div>
+      )}
       <form onSubmit={form.handleSubmit((s) => enter.mutate(s))}>
         <Field
           label="Name"
@@ -85,16 +111,7 @@ export function SignIn() {
           required
           {...form.register('password')}
         />
-        {coded && (
-          <Field
-            label="Code of your authenticator app"
-            autoComplete="one-time-code"
-            autoFocus
-            required
-            hint="Six digits, or one of the codes for when the app is lost."
-            {...form.register('code')}
-          />
-        )}
+        {coded && <Field autoComplete="one-time-code" autoFocus required {...coded} {...form.register('code')} />}
         {!(asking && enter.variables?.code === '') && <Wrong error={enter.error} />}
         <Button look="main" type="submit" disabled={enter.isPending}>
           Sign in
@@ -107,14 +124,21 @@ export function SignIn() {
 /** Where somebody sets up a second factor, who has none and of whom one is asked. */
 export function Enrol({ name }: { name: string }) {
   const client = useQueryClient()
+  const [passkey, setPasskey] = useState(false)
+  const With = passkey ? AddPasskey : SetUpFactor
   return (
     <Door title="One more thing" sub={`Welcome, ${name}. A second factor is asked of you here.`}>
-      <SetUpFactor
+      <With
         onDone={() => {
           client.clear()
           window.location.assign('/')
         }}
       />
+      {passkeysWork() && (
+        <button className="mt-4 text-sm text-pen hover:underline" onClick={() => setPasskey(!passkey)}>
+          {passkey ? 'Use codes of an app on your phone instead' : 'Use a passkey of this device instead'}
+        </button>
+      )}
     </Door>
   )
 }
@@ -216,13 +240,7 @@ export function Join() {
           })}
         />
         {asksForCode(use.error) && (
-          <Field
-            label="Code of your authenticator app"
-            autoComplete="one-time-code"
-            required
-            hint="Six digits, or one of the codes for when the app is lost."
-            {...form.register('factor')}
-          />
+          <Field autoComplete="one-time-code" required {...codeFor(use.error)} {...form.register('factor')} />
         )}
         <Wrong error={use.error} />
         <Button look="main" type="submit" disabled={use.isPending}>

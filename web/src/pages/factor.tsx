@@ -2,16 +2,19 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { type ReactNode, useState } from 'react'
 
 import { api, ifMatch, type Schemas, value } from '../api/client'
+import { addPasskey, passkeysWork } from '../api/passkey'
 import { keys, queries } from '../api/queries'
 import { Button, Field, Lines, Listing, Pick, Sheet, Tick, Wrong } from '../ui/basics'
 import { End, useSettings } from '../ui/form'
-import { exactly, many } from '../ui/format'
+import { exactly, many, when } from '../ui/format'
 
-/** One's own second factor: codes of an authenticator app. */
+type Doing = 'set up' | 'passkey' | 'codes' | 'remove' | Schemas['Passkey']
+
+/** What one has besides the password: codes of an authenticator app, and passkeys. */
 export function Factor() {
   const client = useQueryClient()
   const query = useQuery(queries.factor)
-  const [doing, setDoing] = useState<'set up' | 'codes' | 'remove' | null>(null)
+  const [doing, setDoing] = useState<Doing | null>(null)
   const close = () => {
     setDoing(null)
     void client.invalidateQueries({ queryKey: keys.factor })
@@ -22,29 +25,125 @@ export function Factor() {
         <h2>Your second factor</h2>
         <span className="flex flex-wrap gap-2">
           {query.data?.set_up && <Button onClick={() => setDoing('codes')}>New codes</Button>}
-          {query.data?.set_up && !query.data.asked && <Button onClick={() => setDoing('remove')}>Remove</Button>}
           <Button onClick={() => setDoing('set up')} disabled={!query.data}>
-            {query.data?.set_up ? 'Use another app' : 'Set it up'}
+            {query.data?.since ? 'Use another app' : 'Set up an app'}
           </Button>
+          {passkeysWork() && (
+            <Button onClick={() => setDoing('passkey')} disabled={!query.data}>
+              Add a passkey
+            </Button>
+          )}
         </span>
       </div>
       <Listing query={query}>
         {(f) => (
-          <p className="border-t border-line py-3 text-ink-2">
-            {f.set_up
-              ? `Since ${exactly(f.since ?? '')} a code of your authenticator app is asked for when you sign in. ${many(f.codes, 'code is', 'codes are')} left for when the app is lost.`
-              : `None: whoever knows your password signs in as you.${f.asked ? ' One is asked of you here.' : ''} With one, a code that your phone shows is asked for, too.`}
-          </p>
+          <>
+            {!f.set_up && (
+              <p className="border-t border-line py-3 text-ink-2">
+                None: whoever knows your password signs in as you.{f.asked && ' One is asked of you here.'} With a
+                passkey you sign in by a finger, your face or the number of your device, without the password. Codes of
+                an app on your phone are good for the command line, too.
+              </p>
+            )}
+            {f.since && (
+              <Kept onRemove={() => setDoing('remove')} name="the authenticator app">
+                Codes of your authenticator app, asked for since {exactly(f.since)}.
+              </Kept>
+            )}
+            {f.passkeys.map((k) => (
+              <Kept key={k.id} onRemove={() => setDoing(k)} name={`the passkey ${k.name}`}>
+                The passkey <span className="font-semibold">{k.name}</span> for {k.host},{' '}
+                {k.used_at ? `used last ${when(k.used_at)}` : `added ${when(k.made_at)} and not used yet`}.
+              </Kept>
+            ))}
+            {f.set_up && (
+              <p className="border-t border-line py-3 text-ink-2">
+                {many(f.codes, 'code is', 'codes are')} left for when{' '}
+                {f.since && f.passkeys.length > 0 ? 'these are' : f.since ? 'the app is' : 'the passkey is'} lost.
+              </p>
+            )}
+          </>
         )}
       </Listing>
       {doing === 'set up' && (
-        <Sheet title="Your second factor" open onClose={close}>
+        <Sheet title="Codes of an authenticator app" open onClose={close}>
           <SetUp onDone={close} />
         </Sheet>
       )}
+      {doing === 'passkey' && (
+        <Sheet title="A passkey" open onClose={close}>
+          <AddPasskey onDone={close} />
+        </Sheet>
+      )}
       {doing === 'codes' && <NewCodes onClose={close} />}
-      {doing === 'remove' && <Removing onClose={close} />}
+      {doing === 'remove' && (
+        <Removing
+          title="Remove the codes of your app?"
+          says="From then on no code of the app is asked for when you sign in."
+          save={(body) => value(api.DELETE('/api/v1/me/factor', { body }))}
+          onClose={close}
+        />
+      )}
+      {doing !== null && typeof doing === 'object' && (
+        <Removing
+          title={`Remove the passkey “${doing.name}”?`}
+          says="That device no longer lets you in then. Remove the passkey from the device, too."
+          save={(body) => value(api.DELETE('/api/v1/me/passkeys/{id}', { params: { path: { id: doing.id } }, body }))}
+          onClose={close}
+        />
+      )}
     </section>
+  )
+}
+
+function Kept({ children, name, onRemove }: { children: ReactNode; name: string; onRemove: () => void }) {
+  return (
+    <div className="flex flex-wrap items-center justify-between gap-3 border-t border-line py-2.5">
+      <p className="[overflow-wrap:anywhere]">{children}</p>
+      <Button onClick={onRemove} aria-label={`Remove ${name}`}>
+        Remove
+      </Button>
+    </div>
+  )
+}
+
+/** Adds a passkey of a device: the password, what the device is called, and what the browser asks. */
+export function AddPasskey({ onDone }: { onDone: () => void }) {
+  const [codes, setCodes] = useState<string[] | null>(null)
+  const form = useSettings({
+    values: { name: '', password: '' },
+    save: addPasskey,
+    saved: (r) => (r.codes.length > 0 ? setCodes(r.codes) : onDone()),
+  })
+  if (codes) return <Codes codes={codes} onDone={onDone} />
+  return (
+    <form onSubmit={form.submit}>
+      <p className="mb-3 text-ink-2">
+        The browser then asks for your finger, your face or the PIN of the device. From then on nobody comes in as you
+        by the password alone.
+      </p>
+      <Field
+        label="What you call the device"
+        required
+        autoFocus
+        maxLength={100}
+        hint="such as “laptop” or “blue key”"
+        {...form.bind('name')}
+      />
+      <Field
+        label="Your password"
+        type="password"
+        autoComplete="current-password"
+        required
+        {...form.bind('password')}
+      />
+      <Wrong error={form.rest()} />
+      <div className="flex justify-end">
+        <Button look="main" type="submit" disabled={form.saving.isPending}>
+          Add the passkey
+        </Button>
+      </div>
+    </form>
   )
 }
 
@@ -94,8 +193,8 @@ function Codes({ codes, onDone }: { codes: string[]; onDone: () => void }) {
   return (
     <>
       <p className="mb-3">
-        Print these codes, or write them down. Each works once, in place of a code of the app, if that is lost. They are
-        not shown again.
+        Print these codes, or write them down. Each works once, in place of the app or the passkey, if that is lost.
+        They are not shown again.
       </p>
       <ul className="mb-4 grid gap-x-6 rounded-lg border border-line bg-paper px-4 py-3 font-mono text-sm sm:grid-cols-2">
         {codes.map((c) => (
@@ -114,7 +213,7 @@ function Codes({ codes, onDone }: { codes: string[]; onDone: () => void }) {
 function NewCodes({ onClose }: { onClose: () => void }) {
   const [codes, setCodes] = useState<string[] | null>(null)
   return (
-    <Sheet title="Codes for when the app is lost" open onClose={onClose}>
+    <Sheet title="Codes for when it is lost" open onClose={onClose}>
       {codes ? (
         <Codes codes={codes} onDone={onClose} />
       ) : (
@@ -129,16 +228,20 @@ function NewCodes({ onClose }: { onClose: () => void }) {
   )
 }
 
-function Removing({ onClose }: { onClose: () => void }) {
+function Removing({
+  title,
+  says,
+  save,
+  onClose,
+}: {
+  title: string
+  says: string
+  save: (body: { password: string }) => Promise<unknown>
+  onClose: () => void
+}) {
   return (
-    <Sheet title="Remove your second factor?" open onClose={onClose}>
-      <PasswordForm
-        says="From then on whoever knows your password signs in as you."
-        label="Remove it"
-        look="seal"
-        save={(body) => value(api.DELETE('/api/v1/me/factor', { body }))}
-        saved={onClose}
-      >
+    <Sheet title={title} open onClose={onClose}>
+      <PasswordForm says={says} label="Remove it" look="seal" save={save} saved={onClose}>
         <Button onClick={onClose}>Keep it</Button>
       </PasswordForm>
     </Sheet>
@@ -276,7 +379,7 @@ function SignInSheet({ rules, onClose }: { rules: Schemas['SignInRules']; onClos
             ['administrators', 'of administrators'],
             ['everyone', 'of everyone'],
           ]}
-          hint="Codes of an authenticator app. Who has none yet sets one up at the next sign-in."
+          hint="Codes of an authenticator app, or a passkey. Who has none yet sets one up at the next sign-in."
           {...held('second_factor')}
         />
         <h3 className="mb-2 font-semibold">The office’s own sign-in</h3>
