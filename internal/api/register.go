@@ -636,7 +636,8 @@ func (s *registerHandlers) StartVerification(ctx context.Context,
 func (s *registerHandlers) registerFile(ctx context.Context, f *store.RegisterFile) (RegisterFile, error) {
 	out := RegisterFile{ID: f.ID, Name: f.Name, Folder: f.Folder, Format: RegisterFileFormat(f.Format),
 		Per: RegisterFilePer(f.Per), Columns: []string{}, Revision: f.Revision, Problem: optional(f.Problem),
-		Advice: optional(f.Advice), OfFolder: optional(f.OfFolder), Years: []RegisterFileYear{}}
+		Advice: optional(f.Advice), OfFolder: optional(f.OfFolder), Years: []RegisterFileYear{},
+		Rights: registry.RightsOf(f)}
 	out.Columns = append(out.Columns, f.Columns...)
 	if c, err := s.Store.Cabinets.ByID(ctx, f.CabinetID); err == nil {
 		out.Cabinet = c.Name

@@ -807,6 +807,8 @@ func (c registerCommands) registerFilesTell(f *client.RegisterFile) {
 	case len(f.Years) == 0:
 		fmt.Fprintf(c.out, "%s is written with the first filing.\n", f.Name)
 	}
+	fmt.Fprintf(c.out, "It is written with the rights of %s: whoever may open it in the cabinet reads all of it.\n",
+		f.Rights)
 }
 
 func (c registerCommands) registerFilesAdd() *cobra.Command {

@@ -143,7 +143,7 @@ func TestTheRegisterByTheCommandLine(t *testing.T) {
 	says(t, "over a file that is there", fails(t, "register", "export", "--file", book), "is there already")
 	// A register in the cabinet.
 	says(t, "kept", must(t, "register", "files", "add", "Register", "--cabinet", "harbour files", "--folder", "Lists"),
-		"Lists/Register ")
+		"Lists/Register ", "with the rights of an administrator, who sees everything (Ines Halloway)")
 	o.arriving(2)
 	list := func() string {
 		data, _ := os.ReadFile(filepath.Join(o.folder, "files", "Lists", fmt.Sprintf("Register %d.csv", time.Now().Year())))
@@ -153,6 +153,15 @@ func TestTheRegisterByTheCommandLine(t *testing.T) {
 		newest := value[client.RegisterPage](t, "register", "list", "--most", "1").Filings[0]
 		return strings.Contains(list(), newest.Entry+",") && newest.Entry != entry
 	})
+	for i, line := range strings.Split(strings.TrimSpace(list()), "\r\n") {
+		want := ",Written with the rights of"
+		if i > 0 {
+			want = ",an administrator, who sees everything (Ines Halloway)"
+		}
+		if !strings.HasSuffix(strings.ReplaceAll(line, `"`, ""), want) {
+			t.Errorf("line %d does not say with whose rights it was written: %s", i, line)
+		}
+	}
 	says(t, "the list of them", must(t, "register", "files", "list"), "Register", "Lists/Register")
 	must(t, "register", "files", "write", "Register")
 	must(t, "register", "files", "add", "Letters", "--cabinet", "harbour files", "--folder", "Lists", "--per", "message")

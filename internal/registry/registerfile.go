@@ -178,6 +178,7 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 	if err != nil {
 		return err
 	}
+	columns = append(columns, register.WrittenWith(RightsOf(f)))
 	if y.Path == "" {
 		spot, err := g.Cabinet.Resolve(ctx, safename.Folder(f.Folder),
 			safename.File(f.Name+" "+strconv.Itoa(year), "."+f.Format))
@@ -277,6 +278,11 @@ func (rg *Registry) showChanged(ctx context.Context, g *cabinets.Gate, f *store.
 		}
 		return err
 	}
+}
+
+// RightsOf says with whose rights a register file is written: only administrators keep one, and they see everything.
+func RightsOf(f *store.RegisterFile) string {
+	return "an administrator, who sees everything (" + f.MadeBy + ")"
 }
 
 // KeepRegisters writes the registers that are kept as files, some seconds after

@@ -3186,11 +3186,14 @@ type RegisterFile struct {
 	OfFolder *string            `json:"of_folder,omitempty"`
 
 	// Per one line for each filing, or for each message with links to all its files
-	Per      RegisterFilePer    `json:"per"`
-	Problem  *string            `json:"problem,omitempty"`
-	Revision int                `json:"revision"`
-	Rule     *string            `json:"rule,omitempty"`
-	Years    []RegisterFileYear `json:"years"`
+	Per      RegisterFilePer `json:"per"`
+	Problem  *string         `json:"problem,omitempty"`
+	Revision int             `json:"revision"`
+
+	// Rights with whose rights it is written, whoever opens it; its last column says so, too
+	Rights string             `json:"rights"`
+	Rule   *string            `json:"rule,omitempty"`
+	Years  []RegisterFileYear `json:"years"`
 }
 
 // RegisterFileFormat defines model for RegisterFile.Format.

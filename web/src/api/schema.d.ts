@@ -4285,6 +4285,8 @@ export interface components {
             rule?: string;
             of_folder?: string;
             columns: string[];
+            /** @description with whose rights it is written, whoever opens it; its last column says so, too */
+            rights: string;
             revision: number;
             problem?: string;
             advice?: string;

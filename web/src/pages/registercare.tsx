@@ -62,6 +62,7 @@ function RegisterFiles() {
                     {y.written_at && `, written ${when(y.written_at)}`}
                   </p>
                 ))}
+                <p className="text-sm text-ink-3">Written with the rights of {f.rights}.</p>
                 {f.problem && (
                   <p className="text-sm text-seal">
                     {f.problem.replace(/\.$/, '')}. {f.advice}
