@@ -228,7 +228,8 @@ func TestAPasskeyIsTheSecondFactorThatIsAskedFor(t *testing.T) {
 	if status, kind, _ := b.addsPasskey(key, "phone"); status != 201 {
 		t.Fatal(status, kind)
 	}
-	says(t, "two of one name", fails(t, "second-factor", "remove-passkey", "phone", "--yes"), "you have 2 passkeys “phone”")
+	says(t, "two of one name", fails(t, "second-factor", "remove-passkey", "phone", "--yes"),
+		"you have 2 passkeys “phone”")
 	says(t, "none", fails(t, "second-factor", "remove-passkey", "lamp", "--yes"), "you have no passkey “lamp”")
 	says(t, "one", must(t, "second-factor", "remove-passkey", fmt.Sprint(passkey["id"]), "--yes"), "is removed")
 	if left, err := o.service.store.Passkeys.Of(t.Context(), id); err != nil || len(left) != 1 {

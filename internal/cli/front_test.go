@@ -20,11 +20,18 @@ import (
 	"inktray.example/inktray/internal/testbed"
 )
 
-// Behind nginx with the settings of the documents, cookies are for TLS alone, events come as they happen, wrong
-// passwords count for whoever nginx asks for, and the audit trail has that address.
-func TestTheServiceBehindNginx(t *testing.T) {
+// Behind a web server with the settings of the documents, cookies are for TLS alone, events come as they happen, wrong
+// passwords count for whoever the server asks for, also if he claims to be somebody else, and the audit trail has that
+// address.
+func TestTheServiceBehindAWebServer(t *testing.T) {
+	for i := range testbed.Fronts {
+		t.Run(testbed.Fronts[i].Program, func(t *testing.T) { behind(t, &testbed.Fronts[i]) })
+	}
+}
+
+func behind(t *testing.T, front *testbed.Front) {
 	documents, err := os.ReadFile(filepath.Join("..", "..", "docs", "running.md"))
-	said := strings.ReplaceAll(testbed.NginxConfig, "$SERVICE", "127.0.0.1:8025")
+	said := strings.ReplaceAll(front.Settings, "$SERVICE", "127.0.0.1:8025")
 	if err != nil || !strings.Contains(string(documents), said) {
 		t.Errorf("docs/running.md does not have the settings of this test: %v", err)
 	}
@@ -33,7 +40,7 @@ func TestTheServiceBehindNginx(t *testing.T) {
 		s.reached, s.proxies = []string{fmt.Sprintf("https://localhost:%d", port)}, []string{"127.0.0.1"}
 	})
 	admin, _ := o.person("Ines Halloway", store.Administrator)
-	at, certificate := testbed.StartNginx(t, port, o.service.listener.Addr().String())
+	at, certificate := front.Start(t, port, o.service.listener.Addr().String())
 	roots := x509.NewCertPool()
 	roots.AppendCertsFromPEM(certificate)
 	from := func(address string) *http.Client { // as if it came from another machine
@@ -52,6 +59,7 @@ func TestTheServiceBehindNginx(t *testing.T) {
 		}
 		r.Header.Set("Content-Type", "application/json")
 		r.Header.Set("Origin", at)
+		r.Header.Set("X-Forwarded-For", "127.0.0.77") // as a liar does
 		answer, err := c.Do(r)
 		if err != nil {
 			t.Fatal(err)
