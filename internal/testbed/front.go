@@ -25,8 +25,8 @@ const NginxConfig = `
         }
 `
 
-// ApacheConfig is what Apache httpd needs in front of the service, with mod_proxy_http and mod_headers, as docs/running.md
-// has it.
+// ApacheConfig is what Apache httpd needs in front of the service, with mod_proxy_http and mod_headers, as
+// docs/running.md has it.
 const ApacheConfig = `
         ProxyPreserveHost On
         ProxyPass / http://$SERVICE/ flushpackets=on timeout=3600

@@ -110,8 +110,8 @@ func ColumnsNamed(names []string) ([]Column, error) {
 	return chosen, nil
 }
 
-// WrittenWith is the column that says in every line with whose rights a table was written: what it holds does not depend
-// on who opens it.
+// WrittenWith is the column that says in every line with whose rights a table was written: what it holds does not
+// depend on who opens it.
 func WrittenWith(rights string) Column {
 	return Column{Name: "rights", Title: "Written with the rights of", Means: "with whose rights the table was written",
 		width: 26, value: func(*Line) any { return rights }}
