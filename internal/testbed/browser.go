@@ -13,6 +13,7 @@ import (
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/cdproto/security"
 	"github.com/chromedp/cdproto/webauthn"
 	"github.com/chromedp/chromedp"
 )
@@ -67,6 +68,14 @@ func (b *Browser) Scheme(scheme string) {
 		emulation.SetEmulatedMediaParams{
 			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme},
 				{Name: "prefers-reduced-motion", Value: "reduce"}}})
+	b.must(err)
+}
+
+// Trust lets the browser take any certificate: those of tests are signed by nobody whom it knows.
+func (b *Browser) Trust() {
+	b.t.Helper()
+	_, err := chromedp.Call(b.ctx, security.SetIgnoreCertificateErrors,
+		security.SetIgnoreCertificateErrorsParams{Ignore: true})
 	b.must(err)
 }
 
