@@ -110,7 +110,8 @@ for (const kind of ['dragover', 'drop']) to.dispatchEvent(new DragEvent(kind, {b
 		t.Errorf("filed as %q, %v", data, err)
 	}
 	b.Press("Make a rule from this")
-	b.Sees("oda@tidewatch.example")
+	b.Sees("A new rule")
+	b.Sees("from the correspondent Tidewatch Instruments")
 	b.Press("History")
 	b.Sees("by hand")
 }
