@@ -85,7 +85,7 @@ fuzz:
 
 ## bench: the benchmarks, and the limits they are held to
 bench: needs reader
-	go test -run '^$$' -bench . -benchtime 1s ./internal/core/... ./internal/cabinet/... ./internal/child ./internal/store ./internal/source/drop
+	go test -run '^$$' -bench . -benchtime 1s ./internal/core/... ./internal/cabinet/... ./internal/child ./internal/office ./internal/store ./internal/source/drop
 	go test -run '^$$' -bench . -benchtime 1x ./internal/core/topic -args -write-docs
 	go test -timeout 20m -run '^$$' -bench . -benchtime 1x ./internal/engine
 	go test -tags reader -timeout 30m -run '^$$' -bench . -benchtime 1x ./internal/cli

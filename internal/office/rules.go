@@ -4,8 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"inktray.example/inktray/internal/core/pattern"
 	"inktray.example/inktray/internal/core/rule"
@@ -18,6 +21,9 @@ func (o *Office) LoadRules(ctx context.Context) error {
 	err := o.change(func(next *Snapshot) error {
 		rows, err := o.Store.Rules.Running(ctx)
 		if err != nil {
+			return err
+		}
+		if err := o.compileAll(ctx, rows); err != nil {
 			return err
 		}
 		next.Rules = nil
@@ -35,6 +41,35 @@ func (o *Office) LoadRules(ctx context.Context) error {
 	})
 	o.WakeAll()
 	return err
+}
+
+// compileAll compiles what is not compiled yet of running rules, as at the start: read at once, and several beside one
+// another. What cannot be compiled is left out; Rule says why.
+func (o *Office) compileAll(ctx context.Context, rows []store.Rule) error {
+	missing := 0
+	for i := range rows {
+		if _, ok := o.compiled.Load(revision{rows[i].ID, rows[i].Revision}); !ok {
+			missing++
+		}
+	}
+	if missing < 2 {
+		return nil
+	}
+	all, err := o.Store.Rules.RunningRevisions(ctx)
+	if err != nil {
+		return err
+	}
+	var next atomic.Int64
+	var beside sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(all)) {
+		beside.Go(func() {
+			for i := next.Add(1) - 1; i < int64(len(all)); i = next.Add(1) - 1 {
+				_, _ = o.compile(&all[i])
+			}
+		})
+	}
+	beside.Wait()
+	return nil
 }
 
 // tellOfRule tells that a rule cannot run.
@@ -64,11 +99,19 @@ func (o *Office) Rule(ctx context.Context, id string, number int) (*rule.Compile
 	if err != nil {
 		return nil, err
 	}
+	return o.compile(&row)
+}
+
+func (o *Office) compile(row *store.RuleRevision) (*rule.Compiled, error) {
+	key := revision{row.RuleID, row.Revision}
+	if c, ok := o.compiled.Load(key); ok {
+		return c.(*rule.Compiled), nil
+	}
 	document, err := rule.ParseRule([]byte(row.Document))
 	if err != nil {
 		return nil, err
 	}
-	c, err := rule.Compile(document, number, o.Zone)
+	c, err := rule.Compile(document, row.Revision, o.Zone)
 	if err != nil {
 		return nil, err
 	}

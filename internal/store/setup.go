@@ -354,6 +354,12 @@ func (s *Rules) Running(ctx context.Context) ([]Rule, error) {
 		Order("place, made_at"))
 }
 
+// RunningRevisions lists the states in which rules are running.
+func (s *Rules) RunningRevisions(ctx context.Context) ([]RuleRevision, error) {
+	return list[RuleRevision](s.reading(ctx).Select("rule_revisions.*").Joins("JOIN rules ON rules.id = " +
+		"rule_revisions.rule_id AND rules.revision = rule_revisions.revision").Where("rules.running AND NOT rules.removed"))
+}
+
 // ByID finds a rule, also one that was removed.
 func (s *Rules) ByID(ctx context.Context, id string) (Rule, error) {
 	return first[Rule](s.reading(ctx).Where("id = ?", id))

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -341,11 +342,22 @@ func (d *decoder) object(n *yaml.Node, v reflect.Value, place string) {
 			d.value(n.Content[i+1], v.FieldByIndex(field.Index), at)
 		}
 	}
-	for _, f := range reflect.VisibleFields(v.Type()) {
+	for _, f := range fieldsOf(v.Type()) {
 		if name, optional := tagOf(f); name != "" && !optional && !seen[f.Name] {
 			d.fail(n, place, "", "the key %q is missing", name)
 		}
 	}
+}
+
+// visible are the fields of types that were looked at: to find them out costs more than to read a rule.
+var visible sync.Map
+
+func fieldsOf(t reflect.Type) []reflect.StructField {
+	if f, ok := visible.Load(t); ok {
+		return f.([]reflect.StructField)
+	}
+	f, _ := visible.LoadOrStore(t, reflect.VisibleFields(t))
+	return f.([]reflect.StructField)
 }
 
 // tagOf is the key of a field and whether it may be left out.
@@ -358,7 +370,7 @@ func tagOf(f reflect.StructField) (name string, optional bool) {
 }
 
 func fieldFor(t reflect.Type, key string) (reflect.StructField, bool) {
-	for _, f := range reflect.VisibleFields(t) {
+	for _, f := range fieldsOf(t) {
 		if name, _ := tagOf(f); name == key && name != "" || f.Tag.Get("alias") == key && key != "" {
 			return f, true
 		}
@@ -368,7 +380,7 @@ func fieldFor(t reflect.Type, key string) (reflect.StructField, bool) {
 
 func keysOf(t reflect.Type) []string {
 	var keys []string
-	for _, f := range reflect.VisibleFields(t) {
+	for _, f := range fieldsOf(t) {
 		if name, _ := tagOf(f); name != "" {
 			keys = append(keys, name)
 		}
