@@ -59,6 +59,7 @@ var Packages = []Package{
 	{Path: "internal/base", Holds: "what every owner works with: records, clock, log, events, the life of the run",
 		Imports: []string{"internal/events", "internal/store"}},
 	{Path: "internal/memory", Holds: "memory that is not used is given back to the machine"},
+	{Path: "internal/headroom", Holds: "how much of open files and memory is in use, of what there may be"},
 	{Path: "internal/supervise", Holds: "the service manager hears that the service is ready, alive, at its end"},
 	{Path: "internal/backup", Holds: "backups: one sealed file with everything an installation consists of",
 		Imports: []string{"internal/disk"}},

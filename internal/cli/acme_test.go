@@ -85,6 +85,25 @@ func TestACertificateIsAskedForAndKept(t *testing.T) {
 	}
 }
 
+// Without an address that is reached without TLS, the name is proven over TLS.
+func TestACertificateIsProvenOverTLS(t *testing.T) {
+	const name = "inktray.brackwater.example"
+	authority := testbed.StartACME(t, "")
+	o := openOffice(t, empty, func(s *serviceOptions) {
+		s.acme, s.reached = authority.Directory, []string{"https://" + name}
+	})
+	at := strings.TrimPrefix(o.service.address(), "https://")
+	authority.OverTLS = at
+	c, err := tls.Dial("tcp", at, &tls.Config{ServerName: name, RootCAs: authority.Roots, MinVersion: tls.VersionTLS12})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	if names := c.ConnectionState().PeerCertificates[0].DNSNames; authority.Given() != 1 || names[0] != name {
+		t.Errorf("%d certificates were given, one for %v", authority.Given(), names)
+	}
+}
+
 func TestWhatIsNoAuthorityForCertificates(t *testing.T) {
 	for want, o := range map[string]serviceOptions{
 		"say for which name":      {acme: "https://acme.example/directory"},

@@ -24,6 +24,7 @@ import (
 	"inktray.example/inktray/internal/base"
 	"inktray.example/inktray/internal/console"
 	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/headroom"
 	"inktray.example/inktray/internal/inbound"
 	"inktray.example/inktray/internal/memory"
 	"inktray.example/inktray/internal/scan"
@@ -47,9 +48,10 @@ type service struct {
 
 type serviceOptions struct {
 	data, listen, zone, language string
-	reached                      []string // addresses by which people reach it
-	resolver                     string   // address of a name server; "" for the system's
-	scanner                      string   // address of a virus scanner; "" for none
+	reached                      []string                // addresses by which people reach it
+	resolver                     string                  // address of a name server; "" for the system's
+	headroom                     func() headroom.Reading // nil for this machine's
+	scanner                      string                  // address of a virus scanner; "" for none
 	receive                      receiveOptions
 	certificate, key             string   // files with the console's certificate and its key; "" for no TLS
 	acme, acmeMail               string   // directory of an authority that gives out certificates; "" for none
@@ -144,6 +146,7 @@ func start(o serviceOptions) (*service, error) {
 	}
 	go func() { s.served <- s.api.Serve(s.listener) }()
 	s.engine.Go("giving back memory", memory.Keep)
+	s.engine.Go("watching open files and memory", s.watchHeadroom(o.headroom))
 	return s, nil
 }
 

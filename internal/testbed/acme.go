@@ -1,12 +1,16 @@
 package testbed
 
 import (
+	"bytes"
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/sha256"
+	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/asn1"
 	"encoding/base64"
 	"encoding/json"
 	"encoding/pem"
@@ -15,6 +19,7 @@ import (
 	"math/big"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -23,8 +28,9 @@ import (
 )
 
 // ACME is a small authority that gives out certificates by itself (RFC 8555), for one account and one name in each
-// order. It proves a name by http-01, over the address at which names are reached.
+// order. It proves a name by http-01, over the address at which names are reached, or by tls-alpn-01.
 type ACME struct {
+	OverTLS   string // host and port at which every name is proven by tls-alpn-01 (RFC 8737); "" for http-01
 	Directory string
 	Roots     *x509.CertPool
 	Lasts     time.Duration // how long its certificates are good
@@ -197,7 +203,11 @@ func (a *ACME) challenge(n int) map[string]any {
 	if status == "" {
 		status = "valid"
 	}
-	return map[string]any{"type": "http-01", "url": fmt.Sprint(a.server.URL, "/challenge/", n), "token": o.token,
+	kind := "http-01"
+	if a.OverTLS != "" {
+		kind = "tls-alpn-01"
+	}
+	return map[string]any{"type": kind, "url": fmt.Sprint(a.server.URL, "/challenge/", n), "token": o.token,
 		"status": status}
 }
 
@@ -209,6 +219,12 @@ func (a *ACME) prove(o *acmeOrder) {
 	}
 	sum, err := a.account.Thumbprint(crypto.SHA256)
 	if err != nil {
+		return
+	}
+	if a.OverTLS != "" {
+		if a.provenOverTLS(o.name, o.token+"."+base64.RawURLEncoding.EncodeToString(sum)) {
+			o.status = "ready"
+		}
 		return
 	}
 	r, err := http.NewRequestWithContext(a.t.Context(), http.MethodGet, "http://"+a.reach+"/.well-known/acme-challenge/"+
@@ -226,6 +242,27 @@ func (a *ACME) prove(o *acmeOrder) {
 	if err == nil && string(said) == o.token+"."+base64.RawURLEncoding.EncodeToString(sum) {
 		o.status = "ready"
 	}
+}
+
+// provenOverTLS looks at the certificate that whoever holds the account's key shows for a name (RFC 8737, section 3).
+func (a *ACME) provenOverTLS(name, authorization string) bool {
+	c, err := tls.Dial("tcp", a.OverTLS, &tls.Config{ServerName: name, NextProtos: []string{"acme-tls/1"},
+		InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}) // it is signed by itself
+	if err != nil {
+		return false
+	}
+	defer c.Close()
+	state := c.ConnectionState()
+	if state.NegotiatedProtocol != "acme-tls/1" || len(state.PeerCertificates) != 1 {
+		return false
+	}
+	shown := state.PeerCertificates[0]
+	sum := sha256.Sum256([]byte(authorization))
+	want, err := asn1.Marshal(sum[:])
+	return err == nil && slices.Equal(shown.DNSNames, []string{name}) &&
+		slices.ContainsFunc(shown.Extensions, func(e pkix.Extension) bool {
+			return e.Critical && e.Id.Equal(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 31}) && bytes.Equal(e.Value, want)
+		})
 }
 
 func (a *ACME) sign(o *acmeOrder, payload []byte) {
