@@ -19,7 +19,6 @@ import (
 const (
 	passkeyFor   = 5 * time.Minute // how long a device may take to answer
 	mostPasskeys = 20              // of one person
-	byPasskey    = "passkey"       // the label of a session by passkey
 )
 
 // challenge is a question to a device, which the browser carries, sealed.
@@ -258,7 +257,11 @@ func (s *doorHandlers) RemovePasskey(ctx context.Context, r RemovePasskeyRequest
 	if err != nil {
 		return nil, err
 	}
-	err = s.Store.Passkeys.Remove(ctx, p.ID, r.ID)
+	_, k, err := s.Store.People.ViewerOf(ctx, decisionOf(ctx).secret, s.Clock())
+	if err != nil {
+		return nil, err
+	}
+	err = s.Store.Passkeys.Remove(ctx, p.ID, r.ID, k.ID)
 	s.Engine.Changed(events.Sessions)
 	return RemovePasskey204Response{}, askedFor(err)
 }
@@ -378,7 +381,7 @@ func (s *doorHandlers) cameByPasskey(ctx context.Context, p *store.Person, used 
 		if err := s.Store.Passkeys.Use(ctx, k.ID, data, s.Clock()); err != nil {
 			return me, "", err
 		}
-		return s.signInHandlers.session(ctx, *p, byPasskey)
+		return s.signInHandlers.session(ctx, *p, store.ByPasskey)
 	}
 	return me, "", errNobodys // removed in the meantime
 }

@@ -224,6 +224,10 @@ func TestAPasskeyIsTheSecondFactorThatIsAskedFor(t *testing.T) {
 	says(t, "showing", must(t, "second-factor", "show"), "The passkey “phone” is good for localhost since",
 		"not used yet", "10 codes for when it is lost are left")
 	says(t, "the only one", fails(t, "second-factor", "remove-passkey", "phone", "--yes"), "this is your only one")
+	lost, _ := o.named()
+	if status, kind, _ := lost.entersWith(phone); status != 200 {
+		t.Fatal(status, kind)
+	}
 	_, key := o.named()
 	if status, kind, _ := b.addsPasskey(key, "phone"); status != 201 {
 		t.Fatal(status, kind)
@@ -232,6 +236,10 @@ func TestAPasskeyIsTheSecondFactorThatIsAskedFor(t *testing.T) {
 		"you have 2 passkeys “phone”")
 	says(t, "none", fails(t, "second-factor", "remove-passkey", "lamp", "--yes"), "you have no passkey “lamp”")
 	says(t, "one", must(t, "second-factor", "remove-passkey", fmt.Sprint(passkey["id"]), "--yes"), "is removed")
+	status, kind, _ = lost.ask("GET", "/tray", "")
+	b.is("a session that a passkey began", status, kind, 401, "sign-in")
+	status, kind, _ = b.ask("GET", "/tray", "")
+	b.is("a session by password", status, kind, 200, "")
 	if left, err := o.service.store.Passkeys.Of(t.Context(), id); err != nil || len(left) != 1 {
 		t.Errorf("left are %v, %v", left, err)
 	}

@@ -252,6 +252,9 @@ func removeFactor(tx *gorm.DB, p *Person, actor string) error {
 		return err
 	}
 	p.Passkeys = 0
+	if err := endByPasskey(tx, p.ID, ""); err != nil {
+		return err
+	}
 	if err := exec(tx, statement{"DELETE FROM passkeys WHERE person_id = ?", []any{p.ID}},
 		statement{"DELETE FROM recovery_codes WHERE person_id = ?", []any{p.ID}}); err != nil {
 		return err

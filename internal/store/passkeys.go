@@ -83,7 +83,7 @@ func (s *Passkeys) Use(ctx context.Context, id string, data []byte, now time.Tim
 var ErrLastFactor = errors.New("a second factor is asked for, and this is the last one")
 
 // Remove takes one of a person's own passkeys away. The errors are ErrNotFound, and ErrLastFactor.
-func (s *Passkeys) Remove(ctx context.Context, person, id string) error {
+func (s *Passkeys) Remove(ctx context.Context, person, id, session string) error {
 	return s.change(ctx, func(tx *gorm.DB) error {
 		p, err := first[Person](tx.Where("id = ?", person))
 		if err != nil {
@@ -100,8 +100,20 @@ func (s *Passkeys) Remove(ctx context.Context, person, id string) error {
 		if err := withoutFactor(tx, &p); err != nil {
 			return err
 		}
+		if err := endByPasskey(tx, person, session); err != nil {
+			return err
+		}
 		return note(tx, p.Name, "remove passkey", k.Name)
 	})
+}
+
+// ByPasskey is the label of a session by passkey.
+const ByPasskey = "passkey"
+
+// endByPasskey ends the sessions that a passkey began, but one: the device may be lost or stolen.
+func endByPasskey(tx *gorm.DB, person, but string) error {
+	return tx.Where("person_id = ? AND kind = 'session' AND label = ? AND id <> ?", person, ByPasskey,
+		but).Delete(&Key{}).Error
 }
 
 // RemoveTOTP takes the codes of a person's own authenticator app away. The errors are ErrNotFound, and ErrLastFactor.
