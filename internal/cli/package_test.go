@@ -14,6 +14,68 @@ import (
 	"inktray.example/inktray/internal/testbed"
 )
 
+// shell runs a program and gives what it says.
+func shell(t *testing.T, name string, args ...string) string {
+	t.Helper()
+	c := exec.Command(name, args...)
+	c.Env = append(os.Environ(), "DEBIAN_FRONTEND=noninteractive")
+	out, err := c.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%s %s: %v %s", name, strings.Join(args, " "), err, out)
+	}
+	return string(out)
+}
+
+// packed builds the program into a folder, and lays beside it what packages are made with.
+func packed(t *testing.T) (work string) {
+	t.Helper()
+	top, err := filepath.Abs(filepath.Join("..", ".."))
+	if err != nil {
+		t.Fatal(err)
+	}
+	work = t.TempDir()
+	shell(t, "cp", "-r", filepath.Join(top, "packaging"), filepath.Join(top, "LICENSE"), work)
+	shell(t, "go", "build", "-ldflags", "-X inktray.example/inktray/internal/cli.Version=0.1.0", "-o",
+		filepath.Join(work, "bin", "inktray"), filepath.Join(top, "cmd", "inktray"))
+	return work
+}
+
+// The container holds nothing but the program, which runs as a user of its own, keeps its records in the volume, and
+// listens for others only with a certificate or where it is told that TLS is somebody else's.
+func TestTheContainerServes(t *testing.T) {
+	if _, err := exec.LookPath("buildah"); err != nil || os.Getuid() != 0 {
+		testbed.LeaveOut(t, "buildah, and root to use it")
+	}
+	work := packed(t)
+	storage := fmt.Sprintf("[storage]\ndriver = \"vfs\"\nrunroot = %q\ngraphroot = %q\n", filepath.Join(work, "run"),
+		filepath.Join(work, "images"))
+	t.Setenv("CONTAINERS_STORAGE_CONF", write(t, "storage.conf", storage))
+	shell(t, filepath.Join(work, "packaging", "container"), "inktray-test")
+	container := strings.TrimSpace(shell(t, "buildah", "from", "--pull-never", "inktray-test"))
+	t.Cleanup(func() { shell(t, "buildah", "rm", container) })
+	run := []string{"run", "--isolation", "chroot", "--env", "INKTRAY_WITHOUT_TLS=true"}
+	if v := shell(t, "buildah", append(run, container, "--", "/inktray", "--version")...); !strings.Contains(v, "0.1.0") {
+		t.Errorf("its version is %s", v)
+	}
+	out, err := exec.Command("buildah", "run", "--isolation", "chroot", container, "--", "/inktray",
+		"serve").CombinedOutput()
+	if err == nil || !strings.Contains(string(out), "lets other machines in without TLS") {
+		t.Errorf("without a certificate: %v %s", err, out)
+	}
+	port := testbed.FreePort(t)
+	p, err := testbed.Start(t, "/usr/bin/buildah", append(run, "--env", fmt.Sprintf("INKTRAY_LISTEN=127.0.0.1:%d", port),
+		container, "--", "/inktray", "serve"), port)
+	if err != nil {
+		t.Fatal(err)
+	}
+	answer, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/api/v1/health", port))
+	if err != nil || answer.StatusCode != 200 {
+		t.Fatalf("%v, %v", answer, err)
+	}
+	answer.Body.Close()
+	p.Stop()
+}
+
 // The Debian package makes a user and folders, and the program runs as that user with the settings that come along; an
 // upgrade keeps what was set, and neither removing nor purging takes the records away. It changes the machine, so it is
 // left out where not everything is asked for.
@@ -24,25 +86,10 @@ func TestThePackageIsInstalledUpgradedAndRemoved(t *testing.T) {
 	if _, err := os.Stat("/var/lib/inktray"); err == nil {
 		t.Skip("there are records in /var/lib/inktray already")
 	}
-	shell := func(name string, args ...string) string {
-		t.Helper()
-		c := exec.Command(name, args...)
-		c.Env = append(os.Environ(), "DEBIAN_FRONTEND=noninteractive")
-		out, err := c.CombinedOutput()
-		if err != nil {
-			t.Fatalf("%s %s: %v %s", name, strings.Join(args, " "), err, out)
-		}
-		return string(out)
-	}
-	work := t.TempDir()
-	top, err := filepath.Abs(filepath.Join("..", ".."))
-	if err != nil {
-		t.Fatal(err)
-	}
-	shell("cp", "-r", filepath.Join(top, "packaging"), filepath.Join(top, "LICENSE"), work)
+	shell := func(name string, args ...string) string { t.Helper(); return shell(t, name, args...) }
+	t.Setenv("DPKG_DEB_COMPRESSOR_TYPE", "gzip") // xz takes a minute
+	work := packed(t)
 	built := func(version string) string {
-		shell("go", "build", "-ldflags", "-s -w -X inktray.example/inktray/internal/cli.Version="+version, "-o",
-			filepath.Join(work, "bin", "inktray"), filepath.Join(top, "cmd", "inktray"))
 		shell(filepath.Join(work, "packaging", "build"), version, work)
 		all, err := filepath.Glob(filepath.Join(work, "inktray_"+version+"_*.deb"))
 		if err != nil || len(all) != 1 {
@@ -95,8 +142,8 @@ func TestThePackageIsInstalledUpgradedAndRemoved(t *testing.T) {
 		}
 		answer.Body.Close()
 		p.Stop()
-		if out := shell("/usr/bin/inktray", "--version"); !strings.Contains(out, version) {
-			t.Errorf("the version is %s", out)
+		if out := shell("dpkg-query", "-W", "-f", "${Version} ${Status}", "inktray"); out != version+" install ok installed" {
+			t.Errorf("the package is %s", out)
 		}
 	}
 	runs("0.1.0")
