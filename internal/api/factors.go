@@ -23,7 +23,7 @@ import (
 // period is how long a code of an authenticator app is good, in seconds (RFC 6238, section 4.1).
 const period = 30
 
-// recoveryCodes is how many codes for when the app is lost somebody gets.
+// recoveryCodes is how many recovery codes, for when the app or passkey is lost, somebody gets.
 const recoveryCodes = 10
 
 // enrolling are secrets that an app was given and that no code has proved yet.
@@ -123,15 +123,16 @@ func factorNeeded(p *store.Person) *problem {
 
 var errPasskey = &problem{status: 401, kind: "passkey",
 	text:   "you have a passkey: the password alone does not let you in",
-	advice: "Sign in with the passkey, in a browser, or give one of the codes for when it is lost."}
+	advice: "Sign in with the passkey, in a browser, or give one of your recovery codes."}
 
+// errFactor asks for a code.
 var errFactor = &problem{status: 401, kind: "second-factor", text: "a code of your authenticator app is needed",
-	advice: "Give the six digits that it shows, or one of the codes for when it is lost."}
+	advice: "Give the six digits that it shows, or one of your recovery codes."}
 
 var errWrongFactor = &problem{status: 401, kind: "second-factor", text: "the code is not right, or was used already",
 	advice: "Wait for the next code of the app. Its clock, and that of the service, have to be right."}
 
-// newCodes makes codes for when the app is lost, as they count and as people read them.
+// newCodes makes recovery codes, as they count and as people read them.
 func newCodes() (codes, shown []string) {
 	for range recoveryCodes {
 		code := strings.ToLower(rand.Text())[:16]
@@ -251,7 +252,7 @@ func (s *doorHandlers) RemoveMyFactor(ctx context.Context, r RemoveMyFactorReque
 	return RemoveMyFactor204Response{}, askedFor(s.Store.People.RemoveTOTP(ctx, p.ID))
 }
 
-// MakeRecoveryCodes makes new codes for when the app is lost.
+// MakeRecoveryCodes makes new recovery codes.
 func (s *doorHandlers) MakeRecoveryCodes(ctx context.Context,
 	r MakeRecoveryCodesRequestObject) (MakeRecoveryCodesResponseObject, error) {
 	p, err := s.own(ctx, r.Body.Password)
@@ -349,7 +350,7 @@ func (s *Server) byPassword(ctx context.Context, p *store.Person) error {
 	rules, _, err := s.Store.Settings.SignInRules(ctx)
 	if err == nil && rules.Office.Issuer != "" && rules.Office.Only && p.Role != store.Administrator {
 		return &problem{status: 403, kind: "office-only", text: fmt.Sprintf("here you sign in with %s", rules.Office.Name),
-			advice: "Only administrators sign in by password."}
+			advice: "Only administrators sign in in another way."}
 	}
 	return err
 }

@@ -43,6 +43,15 @@ type decision struct {
 	cookies   []string // to be set, besides what the operation's answer has
 }
 
+// origin is that of the service's pages, as browsers write it: without the port that goes without saying.
+func (d *decision) origin() string {
+	scheme, port := "http://", ":80"
+	if d.secure {
+		scheme, port = "https://", ":443"
+	}
+	return scheme + strings.TrimSuffix(d.host, port)
+}
+
 type decisionKey struct{}
 
 // permissions reads out of openapi.yaml who may do what, with tokens of which scope, and which readings are written

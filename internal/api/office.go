@@ -123,12 +123,7 @@ func (s *doorHandlers) returnAddress(ctx context.Context) string {
 	if len(s.Reached) > 0 {
 		return s.Reached[0].String() + "/api/v1/office-door/back"
 	}
-	d := decisionOf(ctx)
-	scheme := "http://"
-	if d.secure {
-		scheme = "https://"
-	}
-	return scheme + d.host + "/api/v1/office-door/back"
+	return decisionOf(ctx).origin() + "/api/v1/office-door/back"
 }
 
 // GetOfficeDoor says whether people sign in at the office's own sign-in.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net"
 	"strings"
 	"sync"
@@ -93,8 +94,8 @@ func (s *Server) holderOf(ctx context.Context, p *store.Person, host string) (h 
 // passkeyHost is the name by which a browser reaches the service, for which devices keep passkeys; "" for a number,
 // which has none.
 func passkeyHost(d *decision) string {
-	host := strings.ToLower(hostname(d.host))
-	if net.ParseIP(strings.Trim(host, "[]")) != nil {
+	host := hostname(d.host)
+	if net.ParseIP(host) != nil {
 		return ""
 	}
 	return host
@@ -104,15 +105,12 @@ func passkeyHost(d *decision) string {
 func (s *doorHandlers) passkeys(ctx context.Context) (w *webauthn.WebAuthn, host string, err error) {
 	d := decisionOf(ctx)
 	if host = passkeyHost(d); host == "" {
-		return nil, "", &problem{status: 409, kind: "no-name", text: "browsers keep passkeys for names only, and this " +
-			"service is open here by a number", advice: "Open it by a name: on this machine as http://localhost with the same " +
-			"port, elsewhere as https:// with the name that an administrator gave in --address."}
+		return nil, "", &problem{status: 409, kind: "no-name",
+			text: "passkeys work only where the service is opened by a name, and not by an address in numbers",
+			advice: "Open it by its name: on this machine as http://localhost with the same port, elsewhere as https:// with " +
+				"the name that an administrator gave in --address."}
 	}
-	scheme := "http://"
-	if d.secure {
-		scheme = "https://"
-	}
-	w, err = webauthn.New(&webauthn.Config{RPID: host, RPDisplayName: "Ink Tray", RPOrigins: []string{scheme + d.host},
+	w, err = webauthn.New(&webauthn.Config{RPID: host, RPDisplayName: "Ink Tray", RPOrigins: []string{d.origin()},
 		AttestationPreference: protocol.PreferNoAttestation,
 		AuthenticatorSelection: protocol.AuthenticatorSelection{ResidentKey: protocol.ResidentKeyRequirementRequired,
 			UserVerification: protocol.VerificationRequired}})
@@ -128,8 +126,12 @@ func asJSON(from any) (out map[string]any, err error) {
 	return out, err
 }
 
+var errManyPasskeys = &problem{status: 409, kind: "too-many",
+	text:   fmt.Sprintf("you have %d passkeys, and more are not kept", mostPasskeys),
+	advice: "Remove one that you no longer use."}
+
 var errLateChallenge = &problem{status: 409, kind: "not-begun",
-	text: "the device's answer came too late, or belongs to something else", advice: "Begin again."}
+	text: "the device took too long to answer, or its answer belongs to another attempt", advice: "Begin again."}
 
 // passkeyFault is what somebody is told of a device's answer that cannot be believed. The log says more.
 func (s *Server) passkeyFault(ctx context.Context, err error, told *problem) *problem {
@@ -142,11 +144,11 @@ func (s *Server) passkeyFault(ctx context.Context, err error, told *problem) *pr
 	return told
 }
 
-var errUnbelieved = &problem{status: 422, kind: "invalid", text: "what the device answered cannot be believed",
+var errUnbelieved = &problem{status: 422, kind: "invalid", text: "the answer of the device could not be verified",
 	advice: "Begin again. If it stays so, the service's log says why: often a web server in front changes the host's " +
 		"name."}
 
-var errNobodys = &problem{status: 401, kind: "wrong-passkey", text: "this passkey lets nobody in here",
+var errNobodys = &problem{status: 401, kind: "wrong-passkey", text: "this passkey does not let you in",
 	advice: "Sign in by password, or ask an administrator."}
 
 // BeginPasskey asks a device for a passkey.
@@ -165,8 +167,7 @@ func (s *doorHandlers) BeginPasskey(ctx context.Context, r BeginPasskeyRequestOb
 		return nil, err
 	}
 	if len(all) >= mostPasskeys {
-		return nil, &problem{status: 409, kind: "too-many", text: "you have twenty passkeys",
-			advice: "Remove one that you no longer use."}
+		return nil, errManyPasskeys
 	}
 	options, session, err := w.BeginRegistration(h,
 		webauthn.WithExclusions(webauthn.Credentials(h.keys).CredentialDescriptors()))
@@ -205,7 +206,7 @@ func (s *doorHandlers) AddPasskey(ctx context.Context, r AddPasskeyRequestObject
 		return nil, err
 	}
 	if len(all) >= mostPasskeys {
-		return nil, errLateChallenge
+		return nil, errManyPasskeys
 	}
 	data, err := json.Marshal(r.Body.Credential)
 	if err != nil {
@@ -354,7 +355,7 @@ func (s *doorHandlers) SignInByPasskey(ctx context.Context,
 			"place", decisionOf(ctx).from)
 		s.noteFailure(ctx, p.Name)
 		return nil, &problem{status: 401, kind: "copied-passkey", text: "this passkey may have been copied to another device",
-			advice: "Sign in by password, remove the passkey, and add it anew."}
+			advice: "Sign in by password and a recovery code, remove the passkey, and add it anew."}
 	}
 	if err := s.byPassword(ctx, p); err != nil {
 		return nil, err
@@ -370,18 +371,12 @@ func (s *doorHandlers) cameByPasskey(ctx context.Context, p *store.Person, used 
 	if err != nil {
 		return me, "", err
 	}
-	all, err := s.Store.Passkeys.Of(ctx, p.ID)
+	err = s.Store.Passkeys.Use(ctx, used.ID, data, s.Clock())
+	if errors.Is(err, store.ErrNotFound) { // removed in the meantime
+		return me, "", errNobodys
+	}
 	if err != nil {
 		return me, "", err
 	}
-	for _, k := range all {
-		if string(k.Credential) != string(used.ID) {
-			continue
-		}
-		if err := s.Store.Passkeys.Use(ctx, k.ID, data, s.Clock()); err != nil {
-			return me, "", err
-		}
-		return s.signInHandlers.session(ctx, *p, store.ByPasskey)
-	}
-	return me, "", errNobodys // removed in the meantime
+	return s.signInHandlers.session(ctx, *p, store.ByPasskey)
 }

@@ -41,3 +41,17 @@ func TestFailedSignInsAreCountedByTheHour(t *testing.T) {
 		t.Errorf("in another hour it is number %d", n)
 	}
 }
+
+func TestAnOriginIsWrittenAsBrowsersWriteIt(t *testing.T) {
+	for want, d := range map[string]decision{
+		"http://localhost:8025":              {host: "localhost:8025"},
+		"http://inktray.office.example":      {host: "inktray.office.example:80"},
+		"https://inktray.office.example":     {host: "inktray.office.example:443", secure: true},
+		"https://inktray.office.example:80":  {host: "inktray.office.example:80", secure: true},
+		"https://inktray.office.example:444": {host: "inktray.office.example:444", secure: true},
+	} {
+		if got := d.origin(); got != want {
+			t.Errorf("%s over TLS %v is %s, want %s", d.host, d.secure, got, want)
+		}
+	}
+}

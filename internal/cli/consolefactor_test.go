@@ -39,7 +39,7 @@ func TestSigningInWithASecondFactorAndByTheOfficeInTheConsole(t *testing.T) {
 	b.Type("The code that the app shows now", codeAt(t, secret, time.Now()))
 	b.Press("Confirm")
 	b.Sees("Each works once, in place of the app or the passkey")
-	barriers("codes for when the app is lost")
+	barriers("recovery codes")
 	var text string
 	b.Run(`document.querySelector('[role=dialog]').innerText`, &text)
 	codes := regexp.MustCompile(`[a-z0-9]{4}(-[a-z0-9]{4}){3}`).FindAllString(text, -1)
@@ -48,7 +48,7 @@ func TestSigningInWithASecondFactorAndByTheOfficeInTheConsole(t *testing.T) {
 	}
 	b.Press("I have kept them")
 	b.Sees("Codes of your authenticator app, asked for since")
-	b.Sees("10 codes are left for when the app is lost")
+	b.Sees("10 recovery codes are left")
 	b.Press("People")
 	b.Sees("has a second factor")
 	b.Press("Change how people sign in")
@@ -161,7 +161,7 @@ func TestAPasskeyIsAddedAndUsedInTheConsole(t *testing.T) {
 	b.Sees("Sign in with a passkey")
 	enter()
 	b.Sees("You have a passkey; the password alone does not let you in.")
-	b.Type("Code for when the passkey is lost", codes[0])
+	b.Type("Recovery code", codes[0])
 	b.Press("Sign in")
 	b.Sees("filed today")
 }

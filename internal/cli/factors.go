@@ -42,7 +42,7 @@ func (c doorCommands) factorShow() *cobra.Command {
 				}
 				switch {
 				case f.SetUp:
-					fmt.Fprintf(c.out, "%d codes for when it is lost are left.\n", f.Codes)
+					fmt.Fprintf(c.out, "%s left.\n", count(f.Codes, "recovery code"))
 				case f.Asked:
 					fmt.Fprintln(c.out, "You have none, and one is asked of you here. Set it up with inktray second-factor set-up.")
 				default:
@@ -99,11 +99,11 @@ func grouped(s string) string {
 	return strings.Join(parts, " ")
 }
 
-// codes shows codes for when the app is lost.
+// codes shows recovery codes.
 func (c doorCommands) codes(codes client.RecoveryCodes, said string) error {
 	return c.show(codes, func() {
-		fmt.Fprintf(c.out, "%s Keep these codes for when the app is lost. Each works once, in place of a code of the app, "+
-			"and they are not shown again:\n\n", said)
+		fmt.Fprintf(c.out, "%s Keep these recovery codes for when the app or passkey is lost. Each works once in place of "+
+			"it, and they are not shown again:\n\n", said)
 		for _, one := range codes.Codes {
 			fmt.Fprintln(c.out, "   "+one)
 		}
@@ -112,8 +112,8 @@ func (c doorCommands) codes(codes client.RecoveryCodes, said string) error {
 
 func (c doorCommands) factorCodes() *cobra.Command {
 	var file string
-	cmd := &cobra.Command{Use: "codes", Short: "Make new codes for when the app is lost; the former ones no longer work",
-		Args: cobra.NoArgs,
+	cmd := &cobra.Command{Use: "codes", Args: cobra.NoArgs,
+		Short: "Make new recovery codes, for when the app or passkey is lost; the former ones no longer work",
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			password, err := c.secret(file, "INKTRAY_PASSWORD", "Password")
 			if err != nil {
@@ -123,7 +123,7 @@ func (c doorCommands) factorCodes() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.codes(codes, "These are new codes.")
+			return c.codes(codes, "These are your new recovery codes.")
 		})}
 	cmd.Flags().StringVar(&file, "password-file", "", "file that holds your password")
 	return cmd

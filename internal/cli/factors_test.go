@@ -131,7 +131,7 @@ func TestASecondFactorIsAskedForAndEachCodeWorksOnce(t *testing.T) {
 	b.is("the same code again", status, kind, 401, "second-factor")
 	lost := fmt.Sprint(codes[0])
 	status, kind = enter(o.browser(), strings.ToUpper(lost))
-	b.is("a code for when the app is lost", status, kind, 200, "")
+	b.is("a recovery code", status, kind, 200, "")
 	status, kind = enter(o.browser(), lost)
 	b.is("that code again", status, kind, 401, "second-factor")
 	if _, _, f := b.ask("GET", "/me/factor", ""); f["set_up"] != true || f["codes"] != 9.0 {

@@ -15,19 +15,20 @@ func (s *service) watchHeadroom(read func() headroom.Reading) func(context.Conte
 		read = headroom.Read
 	}
 	return func(ctx context.Context) {
-		tell := func(err error) {
+		told := func(err error) error {
 			if err != nil && ctx.Err() == nil {
 				s.engine.Log.Error("telling of open files and memory", "error", err)
 			}
 			s.engine.Events.Send(events.Event{Kind: "tray"})
+			return err
 		}
-		headroom.Watch(ctx, 30*time.Second, read, func(short headroom.Shortage) {
+		headroom.Watch(ctx, 30*time.Second, read, func(short headroom.Shortage) error {
 			s.engine.Log.Warn("there is little left", "of", short.Kind, "text", short.Text)
-			tell(s.store.Tray.Tell(ctx, &store.Notice{Kind: "headroom", Object: short.Kind, MadeAt: time.Now(),
+			return told(s.store.Tray.Tell(ctx, &store.Notice{Kind: "headroom", Object: short.Kind, MadeAt: time.Now(),
 				Text: short.Text, Advice: short.Advice}))
-		}, func(kind string) {
+		}, func(kind string) error {
 			_, err := s.store.Tray.Settle(ctx, "headroom", kind)
-			tell(err)
+			return told(err)
 		})
 	}
 }

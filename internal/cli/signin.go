@@ -177,7 +177,7 @@ func (c signInCommands) signIn() *cobra.Command {
 			token, err := enter()
 			var no *problem
 			asks := map[string]string{"second-factor": "The code of your authenticator app: ",
-				"passkey": "You have a passkey, which works in a browser. Here give one of the codes for when it is lost: "}
+				"passkey": "You have a passkey, which works in a browser only. Give one of your recovery codes here: "}
 			if errors.As(err, &no) && asks[no.kind()] != "" && factor == "" {
 				if factor, err = c.ask(asks[no.kind()]); err != nil {
 					return no
@@ -199,7 +199,7 @@ func (c signInCommands) signIn() *cobra.Command {
 	cmd.Flags().StringVar(&file, "password-file", "", "file that holds the password")
 	cmd.Flags().StringVar(&code, "set-up", "", "code of the set-up link: make the first administrator")
 	cmd.Flags().StringVar(&factor, "code", "",
-		"code of your authenticator app, or one for when it is lost; else it is asked for")
+		"code of your authenticator app, or a recovery code; else it is asked for")
 	cmd.Flags().StringVar(&link, "link", "", "code of the link that you were given: choose your password")
 	return cmd
 }

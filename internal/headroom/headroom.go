@@ -34,9 +34,9 @@ func Read() Reading { return readFrom("/") }
 func readFrom(root string) (r Reading) {
 	at := func(name string) string { return filepath.Join(root, name) }
 	if open, err := os.ReadDir(at("proc/self/fd")); err == nil {
-		r.Files = Use{int64(len(open)), field(at("proc/self/limits"), "Max open files", 0)}
+		r.Files = Use{int64(len(open)), field(at("proc/self/limits"), "Max open files")}
 	}
-	r.Memory = Use{field(at("proc/self/status"), "VmRSS:", 0) << 10, field(at("proc/meminfo"), "MemTotal:", 0) << 10}
+	r.Memory = Use{field(at("proc/self/status"), "VmRSS:") << 10, field(at("proc/meminfo"), "MemTotal:") << 10}
 	// A limit of the control group (cgroup v2, memory.max), of a container or a unit, is closer than the machine's own.
 	groups, _ := os.ReadFile(at("proc/self/cgroup"))
 	for line := range strings.Lines(string(groups)) {
@@ -69,16 +69,16 @@ func least(a, b int64) int64 {
 	return a
 }
 
-// field is the number that stands in a line after its name; 0 where there is none.
-func field(name, key string, index int) int64 {
+// field is the first number that stands in a line after its name; 0 where there is none.
+func field(name, key string) int64 {
 	text, err := os.ReadFile(name)
 	if err != nil {
 		return 0
 	}
 	for line := range strings.Lines(string(text)) {
 		rest, ok := strings.CutPrefix(line, key)
-		if words := strings.Fields(rest); ok && index < len(words) {
-			n, err := strconv.ParseInt(words[index], 10, 64)
+		if words := strings.Fields(rest); ok && len(words) > 0 {
+			n, err := strconv.ParseInt(words[0], 10, 64)
 			if err != nil {
 				return 0
 			}
@@ -97,42 +97,50 @@ const (
 	Memory = "memory"
 )
 
+// state is what was told of one thing.
+type state int
+
+const (
+	unknown state = iota // an earlier run may have told of a shortage
+	enough
+	short
+)
+
 // Watch reads every so often, and tells what becomes short, and what is enough: at first, and again after it was short;
-// until ctx ends.
-func Watch(ctx context.Context, every time.Duration, read func() Reading, short func(Shortage),
-	enough func(kind string)) {
-	is := map[string]bool{Files: true, Memory: true} // as an earlier run may have told
-	limit := int64(tight)
-	told := map[string]bool{}
+// until ctx ends. What could not be told is told at the next reading.
+func Watch(ctx context.Context, every time.Duration, read func() Reading, tell func(Shortage) error,
+	settle func(kind string) error) {
+	var files, memory state
 	ticker := time.NewTicker(every)
 	defer ticker.Stop()
 	for ctx.Err() == nil {
 		r := read()
-		look := func(kind string, u Use, s Shortage) {
+		look := func(was *state, u Use, s Shortage) {
+			next := *was
 			switch {
-			case u.over(tight) && !(is[kind] && told[kind]):
-				is[kind], told[kind] = true, true
-				s.Kind = kind
-				short(s)
-			case is[kind] && !u.over(limit):
-				is[kind], told[kind] = false, true
-				enough(kind)
+			case *was != short && u.over(tight):
+				next = short
+			case *was == unknown || *was == short && !u.over(loose):
+				next = enough
+			}
+			switch {
+			case next == *was:
+			case next == short && tell(s) == nil, next == enough && settle(s.Kind) == nil:
+				*was = next
 			}
 		}
-		look(Files, r.Files, Shortage{
+		look(&files, r.Files, Shortage{Kind: Files,
 			Text: fmt.Sprintf("The service has %d files and connections open, of %d that it may have.", r.Files.Now,
 				r.Files.Most),
 			Advice: "If there are no more, nothing is lost, and mailboxes and cabinets wait. Let it have more: LimitNOFILE in " +
 				"its unit, or ulimit -n."})
-		look(Memory, r.Memory, Shortage{
+		look(&memory, r.Memory, Shortage{Kind: Memory,
 			Text: fmt.Sprintf("The service uses %d MB of memory, of %d MB that it may have.", r.Memory.Now>>20,
 				r.Memory.Most>>20),
 			Advice: "If there is no more, the machine ends it; nothing is lost, and it goes on at the next start. Let it have " +
 				"more: MemoryMax in its unit, or a larger machine."})
-		limit = loose
 		select {
 		case <-ctx.Done():
-			return
 		case <-ticker.C:
 		}
 	}

@@ -2,6 +2,7 @@ package headroom
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -65,15 +66,20 @@ func TestAShortageIsToldOnce(t *testing.T) {
 		{Files: Use{82, 100}}}
 	var told []string
 	ctx, cancel := context.WithCancel(t.Context())
-	i := 0
+	i, tries := 0, 0
 	Watch(ctx, time.Microsecond, func() Reading {
 		r := readings[i]
 		if i++; i == len(readings) {
 			cancel()
 		}
 		return r
-	}, func(s Shortage) { told = append(told, s.Kind+" short") },
-		func(kind string) { told = append(told, kind+" enough") })
+	}, func(s Shortage) error {
+		if tries++; tries == 1 { // such as a full disk: it is told at the next reading
+			return errors.New("not now")
+		}
+		told = append(told, s.Kind+" short")
+		return nil
+	}, func(kind string) error { told = append(told, kind+" enough"); return nil })
 	want := "open files enough, memory enough, open files short, memory short, open files enough, memory enough, " +
 		"open files short"
 	if got := strings.Join(told, ", "); got != want {
@@ -82,7 +88,8 @@ func TestAShortageIsToldOnce(t *testing.T) {
 	told = nil // a run that begins with too much in use
 	ctx, cancel = context.WithCancel(t.Context())
 	Watch(ctx, time.Microsecond, func() Reading { cancel(); return Reading{Memory: Use{99, 100}} },
-		func(s Shortage) { told = append(told, s.Text+" "+s.Advice) }, func(kind string) { told = append(told, kind) })
+		func(s Shortage) error { told = append(told, s.Text+" "+s.Advice); return nil },
+		func(kind string) error { told = append(told, kind); return nil })
 	if len(told) != 2 || told[0] != Files || !strings.Contains(told[1], "MemoryMax") {
 		t.Errorf("at a beginning told is %q", told)
 	}

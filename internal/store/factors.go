@@ -124,7 +124,7 @@ const ByOffice = "office"
 // Factor is a person's second factor.
 type Factor struct {
 	Since    *time.Time // since when codes of an authenticator app are asked for; nil where none are
-	Codes    int        // for when it is lost, that were not used yet
+	Codes    int        // recovery codes that were not used yet
 	Passkeys []Passkey
 }
 
@@ -144,7 +144,7 @@ func (s *People) FactorOf(ctx context.Context, p *Person) (f Factor, err error) 
 // TOTPSecret opens the secret of a person's codes.
 func (s *People) TOTPSecret(p *Person) (string, error) { return s.unseal(p.TOTP, "totp "+p.ID) }
 
-// SetTOTP keeps the secret of a person's codes, with codes for when it is lost, of which only hashes are kept. step is
+// SetTOTP keeps the secret of a person's codes, with recovery codes, of which only hashes are kept. step is
 // the time step of the code that proved it (RFC 6238, section 4.2). The session with the id lets her in from now on.
 func (s *People) SetTOTP(ctx context.Context, id, secret string, codes []string, step int64, session string,
 	now time.Time) error {
@@ -189,7 +189,7 @@ func setCodes(tx *gorm.DB, id string, codes []string) error {
 	return nil
 }
 
-// SetCodes replaces the codes for when a person's second factor is lost.
+// SetCodes replaces a person's recovery codes.
 func (s *People) SetCodes(ctx context.Context, id string, codes []string) error {
 	return s.change(ctx, func(tx *gorm.DB) error {
 		p, err := first[Person](tx.Where("id = ?", id))
@@ -215,7 +215,7 @@ func (s *People) UseStep(ctx context.Context, id string, step int64) error {
 	})
 }
 
-// UseCode uses up a code for when the second factor is lost. The error is ErrNotFound where it is none.
+// UseCode uses up a recovery code. The error is ErrNotFound where it is none.
 func (s *People) UseCode(ctx context.Context, id, code string) error {
 	return s.change(ctx, func(tx *gorm.DB) error {
 		p, err := first[Person](tx.Where("id = ?", id))

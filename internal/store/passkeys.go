@@ -37,8 +37,8 @@ func (s *Passkeys) Any(ctx context.Context, host string) (any bool, err error) {
 	return any, err
 }
 
-// Add keeps a passkey. Where it is the first second factor of the person, codes for when it is lost are kept, too, and
-// anew is true. The session with the id lets her in from now on. The error is ErrTaken where the passkey is known.
+// Add keeps a passkey. Where it is the first second factor of the person, recovery codes are kept, too, and anew is
+// true. The session with the id lets her in from now on. The error is ErrTaken where the passkey is known.
 func (s *Passkeys) Add(ctx context.Context, k *Passkey, codes []string, session string) (anew bool, err error) {
 	err = s.change(ctx, func(tx *gorm.DB) error {
 		p, err := first[Person](tx.Where("id = ?", k.PersonID))
@@ -67,11 +67,11 @@ func letIn(tx *gorm.DB, person, session string) error {
 		ScopeEnrol).Error
 }
 
-// Use notes that a passkey was used, with what is known of it since. The error is ErrNotFound where it was
-// removed.
-func (s *Passkeys) Use(ctx context.Context, id string, data []byte, now time.Time) error {
+// Use notes that the passkey of a credential was used, with what is known of it since. The error is ErrNotFound where
+// it was removed.
+func (s *Passkeys) Use(ctx context.Context, credential, data []byte, now time.Time) error {
 	return s.change(ctx, func(tx *gorm.DB) error {
-		done := tx.Exec("UPDATE passkeys SET data = ?, used_at = ? WHERE id = ?", data, now.UTC(), id)
+		done := tx.Exec("UPDATE passkeys SET data = ?, used_at = ? WHERE credential = ?", data, now.UTC(), credential)
 		if done.Error == nil && done.RowsAffected == 0 {
 			return ErrNotFound
 		}
@@ -141,8 +141,8 @@ func endTOTP(tx *gorm.DB, p *Person) error {
 	return tx.Exec("UPDATE people SET totp = x'', totp_at = NULL, totp_step = 0 WHERE id = ?", p.ID).Error
 }
 
-// withoutFactor sees to somebody who has taken away something of her own: the codes for when it is lost are good as
-// long as there is something. The error is ErrLastFactor where something is asked for, and nothing is left.
+// withoutFactor sees to somebody who has taken away something of her own: recovery codes are good as long as there is
+// something. The error is ErrLastFactor where something is asked for, and nothing is left.
 func withoutFactor(tx *gorm.DB, p *Person) error {
 	if p.HasFactor() {
 		return nil

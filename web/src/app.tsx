@@ -28,7 +28,7 @@ export function App() {
   const me = useQuery({ ...queries.me, retry: false })
   const setup = useQuery({ ...queries.setup, enabled: me.isError })
   const joining = useLocation().pathname === '/join'
-  // Who has set up a second factor goes on seeing the codes for when it is lost; from there the page is loaded anew.
+  // Who has set up a second factor goes on seeing the recovery codes; from there the page is loaded anew.
   const [enrolling, setEnrolling] = useState('')
   if (me.data?.must_enrol && enrolling !== me.data.name) setEnrolling(me.data.name)
   if (me.isError && enrolling) setEnrolling('')

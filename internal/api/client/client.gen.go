@@ -1493,7 +1493,7 @@ type Activity struct {
 
 // AddedPasskey A passkey that was added.
 type AddedPasskey struct {
-	// Codes codes for when it is lost, shown once; none where there were some before
+	// Codes recovery codes, shown once; none where there were some before
 	Codes []string `json:"codes"`
 
 	// Passkey A passkey of a device, by which somebody signs in without a password.
@@ -2114,7 +2114,7 @@ type Factor struct {
 	// Asked the rules ask for one
 	Asked bool `json:"asked"`
 
-	// Codes codes for when it is lost that were not used yet
+	// Codes recovery codes that were not used yet
 	Codes    int       `json:"codes"`
 	Passkeys []Passkey `json:"passkeys"`
 
@@ -3148,7 +3148,7 @@ type RecordsCheck struct {
 	Whole bool `json:"whole"`
 }
 
-// RecoveryCodes Codes for when the app is lost. Each works once.
+// RecoveryCodes Recovery codes, for when the app or passkey is lost. Each works once.
 type RecoveryCodes struct {
 	Codes []string `json:"codes"`
 }
@@ -3557,7 +3557,7 @@ type SetupRequest struct {
 
 // SignInRequest The name and password of a person.
 type SignInRequest struct {
-	// Code of the authenticator app, or one for when it is lost; asked for by a problem of the type second-factor
+	// Code of the authenticator app, or a recovery code; asked for by a problem of the type second-factor
 	Code     *string `json:"code,omitempty"`
 	Name     string  `json:"name"`
 	Password string  `json:"password"`
@@ -5475,14 +5475,14 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/me/factor (the `ConfirmFactor` operationId).
 	ConfirmFactor(ctx context.Context, body ConfirmFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MakeRecoveryCodesWithBody Make new codes for when the app is lost; the former ones no longer work.
+	// MakeRecoveryCodesWithBody Make new recovery codes; the former ones no longer work.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/me/factor/codes (the `MakeRecoveryCodes` operationId).
 	MakeRecoveryCodesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MakeRecoveryCodes Make new codes for when the app is lost; the former ones no longer work.
+	// MakeRecoveryCodes Make new recovery codes; the former ones no longer work.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -8101,7 +8101,7 @@ func (c *Client) ConfirmFactor(ctx context.Context, body ConfirmFactorJSONReques
 	return c.Client.Do(req)
 }
 
-// MakeRecoveryCodesWithBody Make new codes for when the app is lost; the former ones no longer work.
+// MakeRecoveryCodesWithBody Make new recovery codes; the former ones no longer work.
 //
 // Takes any type of body and a specified content type.
 //
@@ -8118,7 +8118,7 @@ func (c *Client) MakeRecoveryCodesWithBody(ctx context.Context, contentType stri
 	return c.Client.Do(req)
 }
 
-// MakeRecoveryCodes Make new codes for when the app is lost; the former ones no longer work.
+// MakeRecoveryCodes Make new recovery codes; the former ones no longer work.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -20235,14 +20235,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/me/factor (the `ConfirmFactor` operationId).
 	ConfirmFactorWithResponse(ctx context.Context, body ConfirmFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmFactorResponse, error)
 
-	// MakeRecoveryCodesWithBodyWithResponse Make new codes for when the app is lost; the former ones no longer work.
+	// MakeRecoveryCodesWithBodyWithResponse Make new recovery codes; the former ones no longer work.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/me/factor/codes (the `MakeRecoveryCodes` operationId).
 	MakeRecoveryCodesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeRecoveryCodesResponse, error)
 
-	// MakeRecoveryCodesWithResponse Make new codes for when the app is lost; the former ones no longer work.
+	// MakeRecoveryCodesWithResponse Make new recovery codes; the former ones no longer work.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -31797,7 +31797,7 @@ func (c *ClientWithResponses) ConfirmFactorWithResponse(ctx context.Context, bod
 	return ParseConfirmFactorResponse(rsp)
 }
 
-// MakeRecoveryCodesWithBodyWithResponse Make new codes for when the app is lost; the former ones no longer work.
+// MakeRecoveryCodesWithBodyWithResponse Make new recovery codes; the former ones no longer work.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -31810,7 +31810,7 @@ func (c *ClientWithResponses) MakeRecoveryCodesWithBodyWithResponse(ctx context.
 	return ParseMakeRecoveryCodesResponse(rsp)
 }
 
-// MakeRecoveryCodesWithResponse Make new codes for when the app is lost; the former ones no longer work.
+// MakeRecoveryCodesWithResponse Make new recovery codes; the former ones no longer work.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

@@ -15,8 +15,6 @@ export const passkeysWork = () => browserSupportsWebAuthn()
 /** What somebody is told where the device, or whoever holds it, said no. */
 function inWords(error: unknown): unknown {
   const name = error instanceof Error ? error.name : ''
-  if (error instanceof WebAuthnError && error.code === 'ERROR_AUTHENTICATOR_PREVIOUSLY_REGISTERED')
-    return new Error('This device has a passkey of yours already.')
   if (name === 'InvalidStateError') return new Error('This device has a passkey of yours already.')
   if (name === 'NotAllowedError' || name === 'AbortError')
     return new Error('The device gave no answer, or you said no. Nothing was changed.')

@@ -188,7 +188,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make new codes for when the app is lost; the former ones no longer work. */
+        /** Make new recovery codes; the former ones no longer work. */
         post: operations["MakeRecoveryCodes"];
         delete?: never;
         options?: never;
@@ -2738,7 +2738,7 @@ export interface components {
         SignInRequest: {
             name: string;
             password: string;
-            /** @description of the authenticator app, or one for when it is lost; asked for by a problem of the type second-factor */
+            /** @description of the authenticator app, or a recovery code; asked for by a problem of the type second-factor */
             code?: string;
         };
         /** @description Who is signed in, and what this person may do. */
@@ -4688,7 +4688,7 @@ export interface components {
             since?: string;
             /** @description the rules ask for one */
             asked: boolean;
-            /** @description codes for when it is lost that were not used yet */
+            /** @description recovery codes that were not used yet */
             codes: number;
             passkeys: components["schemas"]["Passkey"][];
         };
@@ -4729,7 +4729,7 @@ export interface components {
         /** @description A passkey that was added. */
         AddedPasskey: {
             passkey: components["schemas"]["Passkey"];
-            /** @description codes for when it is lost, shown once; none where there were some before */
+            /** @description recovery codes, shown once; none where there were some before */
             codes: string[];
         };
         /** @description What a device answered. */
@@ -4753,7 +4753,7 @@ export interface components {
         FactorCode: {
             code: string;
         };
-        /** @description Codes for when the app is lost. Each works once. */
+        /** @description Recovery codes, for when the app or passkey is lost. Each works once. */
         RecoveryCodes: {
             codes: string[];
         };
@@ -5285,7 +5285,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Codes for when the app is lost, which are shown once. */
+            /** @description The recovery codes, which are shown once. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5408,7 +5408,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The passkey, and codes for when it is lost. */
+            /** @description The passkey, and recovery codes. */
             201: {
                 headers: {
                     [name: string]: unknown;

@@ -21,7 +21,7 @@ function Door({ title, sub, children }: { title: string; sub: string; children: 
   )
 }
 
-/** Whether a code is asked for: of the authenticator app, or for when a passkey is lost. */
+/** Whether a code is asked for: of the authenticator app, or a recovery code. */
 const asksForCode = (error: unknown) =>
   error instanceof Problem && (error.kind === 'second-factor' || error.kind === 'passkey')
 
@@ -29,10 +29,10 @@ const asksForCode = (error: unknown) =>
 const codeFor = (error: unknown) =>
   error instanceof Problem && error.kind === 'passkey'
     ? {
-        label: 'Code for when the passkey is lost',
+        label: 'Recovery code',
         hint: 'You have a passkey; the password alone does not let you in.',
       }
-    : { label: 'Code of your authenticator app', hint: 'Six digits, or one of the codes for when the app is lost.' }
+    : { label: 'Code of your authenticator app', hint: 'Six digits, or one of your recovery codes.' }
 
 /** Why somebody did not come in by the office's sign-in. */
 const officeSays: Record<string, string> = {

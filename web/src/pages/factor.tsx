@@ -24,7 +24,7 @@ export function Factor() {
       <div className="mb-2 flex flex-wrap items-center justify-between gap-3">
         <h2>Your second factor</h2>
         <span className="flex flex-wrap gap-2">
-          {query.data?.set_up && <Button onClick={() => setDoing('codes')}>New codes</Button>}
+          {query.data?.set_up && <Button onClick={() => setDoing('codes')}>New recovery codes</Button>}
           <Button onClick={() => setDoing('set up')} disabled={!query.data}>
             {query.data?.since ? 'Use another app' : 'Set up an app'}
           </Button>
@@ -58,8 +58,7 @@ export function Factor() {
             ))}
             {f.set_up && (
               <p className="border-t border-line py-3 text-ink-2">
-                {many(f.codes, 'code is', 'codes are')} left for when{' '}
-                {f.since && f.passkeys.length > 0 ? 'these are' : f.since ? 'the app is' : 'the passkey is'} lost.
+                {many(f.codes, 'recovery code is', 'recovery codes are')} left.
               </p>
             )}
           </>
@@ -147,7 +146,7 @@ export function AddPasskey({ onDone }: { onDone: () => void }) {
   )
 }
 
-/** Sets up an authenticator app: the password, the secret, a first code, and codes for when the app is lost. */
+/** Sets up an authenticator app: the password, the secret, a first code, and recovery codes. */
 export function SetUp({ onDone }: { onDone: () => void }) {
   const [secret, setSecret] = useState<Schemas['FactorSecret'] | null>(null)
   const [codes, setCodes] = useState<string[] | null>(null)
@@ -193,8 +192,8 @@ function Codes({ codes, onDone }: { codes: string[]; onDone: () => void }) {
   return (
     <>
       <p className="mb-3">
-        Print these codes, or write them down. Each works once, in place of the app or the passkey, if that is lost.
-        They are not shown again.
+        These are your recovery codes: print them, or write them down. Each works once, in place of the app or the
+        passkey, if that is lost. They are not shown again.
       </p>
       <ul className="mb-4 grid gap-x-6 rounded-lg border border-line bg-paper px-4 py-3 font-mono text-sm sm:grid-cols-2">
         {codes.map((c) => (
@@ -213,7 +212,7 @@ function Codes({ codes, onDone }: { codes: string[]; onDone: () => void }) {
 function NewCodes({ onClose }: { onClose: () => void }) {
   const [codes, setCodes] = useState<string[] | null>(null)
   return (
-    <Sheet title="Codes for when it is lost" open onClose={onClose}>
+    <Sheet title="New recovery codes" open onClose={onClose}>
       {codes ? (
         <Codes codes={codes} onDone={onClose} />
       ) : (
