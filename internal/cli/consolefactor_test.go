@@ -160,7 +160,7 @@ func TestAPasskeyIsAddedAndUsedInTheConsole(t *testing.T) {
 	b.Press("Sign out")
 	b.Sees("Sign in with a passkey")
 	enter()
-	b.Sees("You have a passkey; the password alone does not let you in.")
+	b.Sees("You have a passkey: sign in with that, or give one of your recovery codes.")
 	b.Type("Recovery code", codes[0])
 	b.Press("Sign in")
 	b.Sees("filed today")

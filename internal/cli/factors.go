@@ -44,10 +44,11 @@ func (c doorCommands) factorShow() *cobra.Command {
 				case f.SetUp:
 					fmt.Fprintf(c.out, "%s left.\n", count(f.Codes, "recovery code"))
 				case f.Asked:
-					fmt.Fprintln(c.out, "You have none, and one is asked of you here. Set it up with inktray second-factor set-up.")
+					fmt.Fprintln(c.out, "You have no second factor, and one is asked of you here. Set it up with inktray "+
+						"second-factor set-up.")
 				default:
-					fmt.Fprintln(c.out, "You have none. Set one up with inktray second-factor set-up, or add a passkey in the "+
-						"console, under your name.")
+					fmt.Fprintln(c.out, "You have no second factor. Set one up with inktray second-factor set-up, or add a passkey "+
+						"in the console, under your name.")
 				}
 			})
 		})}

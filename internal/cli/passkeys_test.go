@@ -251,7 +251,7 @@ func TestAPasskeyIsTheSecondFactorThatIsAskedFor(t *testing.T) {
 	must(t, "sign-in-rules", "set", "--second-factor", "nobody")
 	t.Setenv("INKTRAY_TOKEN", token)
 	must(t, "second-factor", "remove-passkey", "phone", "--yes")
-	says(t, "showing", must(t, "second-factor", "show"), "You have none.")
+	says(t, "showing", must(t, "second-factor", "show"), "You have no second factor.")
 	p, err := o.service.store.People.ByID(t.Context(), id)
 	if err != nil || p.HasFactor() {
 		t.Errorf("%v, %v", p.Passkeys, err)

@@ -30,7 +30,7 @@ const codeFor = (error: unknown) =>
   error instanceof Problem && error.kind === 'passkey'
     ? {
         label: 'Recovery code',
-        hint: 'You have a passkey; the password alone does not let you in.',
+        hint: 'You have a passkey: sign in with that, or give one of your recovery codes.',
       }
     : { label: 'Code of your authenticator app', hint: 'Six digits, or one of your recovery codes.' }
 

@@ -41,7 +41,7 @@ export function Factor() {
             {!f.set_up && (
               <p className="border-t border-line py-3 text-ink-2">
                 None: whoever knows your password signs in as you.{f.asked && ' One is asked of you here.'} With a
-                passkey you sign in by a finger, your face or the number of your device, without the password. Codes of
+                passkey you sign in by your finger, your face or the PIN of your device, without the password. Codes of
                 an app on your phone are good for the command line, too.
               </p>
             )}

@@ -14,7 +14,7 @@ export function You() {
   const me = useQuery(queries.me)
   const [making, setMaking] = useState(false)
   return (
-    <Page title={me.data?.name ?? 'You'} sub="Your password, and where you are signed in.">
+    <Page title={me.data?.name ?? 'You'} sub="Your password, your second factor, and where you are signed in.">
       <Password />
       <Factor />
       <section className="mb-10 max-w-4xl">
