@@ -140,6 +140,9 @@ func (s *careHandlers) installationMetrics(ctx context.Context, registry *promet
 		kinds[passes[i].Kind]++
 	}
 	gauge("passes_running", "Passes that are not at their end, by kind.", "kind", kinds)
+	if s.Replica != nil {
+		s.replicaMetrics(gauge)
+	}
 	done, _, err := s.Store.Settings.Backups(ctx)
 	if err != nil || done == nil {
 		return err
@@ -147,6 +150,28 @@ func (s *careHandlers) installationMetrics(ctx context.Context, registry *promet
 	gauge("backup_age_seconds", "Time since the last backup that was read back.", "place",
 		map[string]float64{done.Place: s.Clock().Sub(done.At).Seconds()})
 	return nil
+}
+
+// replicaMetrics are about the replica, and about who waits to take over.
+func (s *careHandlers) replicaMetrics(gauge func(name, help, label string, values map[string]float64)) {
+	r := s.Replica.Report()
+	as := func(is bool) float64 {
+		if is {
+			return 1
+		}
+		return 0
+	}
+	gauge("replica_behind_seconds", "Age of the oldest change that is not in the replica.", "place",
+		map[string]float64{r.Place: r.Behind.Seconds()})
+	gauge("replica_failing", "1 while the replica cannot be written.", "place",
+		map[string]float64{r.Place: as(r.Problem != "")})
+	waiting := map[string]float64{}
+	for i := range r.Waiting {
+		waiting[r.Waiting[i].Machine] = as(ready(&r.Waiting[i]))
+	}
+	if r.Lease > 0 {
+		gauge("standby_ready", "1 where a machine that waits could take over.", "machine", waiting)
+	}
 }
 
 // constant gives metrics that are known already.

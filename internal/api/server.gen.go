@@ -3377,6 +3377,46 @@ type RenamedFrom struct {
 	Name string `json:"name"`
 }
 
+// Replica A copy of the installation that is kept at another place as it changes.
+type Replica struct {
+	// At all changes until then are in it; not said before the first ones are
+	At *time.Time `json:"at,omitempty"`
+
+	// BehindSeconds age of the oldest change that is not in it; 0 where all are
+	BehindSeconds float32 `json:"behind_seconds"`
+
+	// Earliest the earliest state that can be restored from it
+	Earliest *time.Time `json:"earliest,omitempty"`
+
+	// KeepHours how long states can be restored
+	KeepHours float32 `json:"keep_hours"`
+
+	// Kept whether there is one
+	Kept bool `json:"kept"`
+
+	// LeaseSeconds after how long a silence it may
+	LeaseSeconds *float32 `json:"lease_seconds,omitempty"`
+
+	// Machine how this machine is called
+	Machine string `json:"machine"`
+
+	// Place in words
+	Place string `json:"place"`
+
+	// Problem why it cannot be written
+	Problem      *string    `json:"problem,omitempty"`
+	ProblemSince *time.Time `json:"problem_since,omitempty"`
+
+	// TakesTurns another machine may take over: what cannot be taken back happens only once the replica has what announces it
+	TakesTurns bool `json:"takes_turns"`
+
+	// Waiting by name
+	Waiting []WaitingMachine `json:"waiting"`
+
+	// WaitingProblem why they cannot be listed
+	WaitingProblem *string `json:"waiting_problem,omitempty"`
+}
+
 // Restored How far records that came out of a backup are compared with mailboxes and cabinets.
 type Restored struct {
 	// EndedAt when the comparison was over; not said while it goes on
@@ -4043,6 +4083,25 @@ type Version struct {
 	Version string `json:"version"`
 }
 
+// WaitingMachine A machine that waits to take over.
+type WaitingMachine struct {
+	// CopyAt of when the newest change is that its copy has
+	CopyAt *time.Time `json:"copy_at,omitempty"`
+
+	// Fresh its copy has everything that is in the replica
+	Fresh   bool   `json:"fresh"`
+	Machine string `json:"machine"`
+
+	// Problem why it could not take over
+	Problem *string `json:"problem,omitempty"`
+
+	// Ready it was there in the last seconds, and could take over
+	Ready bool `json:"ready"`
+
+	// SeenAt by its own clock
+	SeenAt time.Time `json:"seen_at"`
+}
+
 // Warning Something in a rehearsal that should be looked at.
 type Warning struct {
 	Kind  string `json:"kind"`
@@ -4486,6 +4545,12 @@ type RehearseAllParams struct {
 	Show *int `form:"show,omitempty" json:"show,omitempty"`
 }
 
+// GiveTurnJSONBody defines parameters for GiveTurn.
+type GiveTurnJSONBody struct {
+	// Machine its name; may be left out where one waits
+	Machine *string `json:"machine,omitempty"`
+}
+
 // GetChoicesParams defines parameters for GetChoices.
 type GetChoicesParams struct {
 	// Mailbox names
@@ -4711,6 +4776,9 @@ type PlanVerificationJSONRequestBody = VerificationPlan
 
 // AddNoteJSONRequestBody defines body for AddNote for application/json ContentType.
 type AddNoteJSONRequestBody = NoteRequest
+
+// GiveTurnJSONRequestBody defines body for GiveTurn for application/json ContentType.
+type GiveTurnJSONRequestBody GiveTurnJSONBody
 
 // AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
 type AddRuleJSONRequestBody = RuleDocument
@@ -5194,6 +5262,12 @@ type ServerInterface interface {
 	// RehearseAll What all running rules together would do with messages that are there. Nothing is written.
 	// (POST /api/v1/rehearsals)
 	RehearseAll(c fiber.Ctx, params RehearseAllParams) error
+	// GetReplica How the replica does, which machine works, and which wait to take over.
+	// (GET /api/v1/replica)
+	GetReplica(c fiber.Ctx) error
+	// GiveTurn Let a machine that waits take over now, without loss. This one ends its work first, and answers no more.
+	// (POST /api/v1/replica/turn)
+	GiveTurn(c fiber.Ctx) error
 	// EndComparison End the comparison: what it waits for is no longer waited for.
 	// (DELETE /api/v1/restored)
 	EndComparison(c fiber.Ctx) error
@@ -9642,6 +9716,42 @@ func (siw *ServerInterfaceWrapper) RehearseAll(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// GetReplica operation middleware
+func (siw *ServerInterfaceWrapper) GetReplica(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetReplica(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GiveTurn operation middleware
+func (siw *ServerInterfaceWrapper) GiveTurn(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GiveTurn(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // EndComparison operation middleware
 func (siw *ServerInterfaceWrapper) EndComparison(c fiber.Ctx) error {
 
@@ -11545,6 +11655,10 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Put(options.BaseURL+"/api/v1/backup", wrapper.PlanBackups)
 
 	router.Post(options.BaseURL+"/api/v1/backup/file", wrapper.DownloadBackup)
+
+	router.Get(options.BaseURL+"/api/v1/replica", wrapper.GetReplica)
+
+	router.Post(options.BaseURL+"/api/v1/replica/turn", wrapper.GiveTurn)
 
 	router.Delete(options.BaseURL+"/api/v1/restored", wrapper.EndComparison)
 
@@ -15645,6 +15759,63 @@ func (response RehearseAlldefaultApplicationProblemPlusJSONResponse) VisitRehear
 	return ctx.JSON(&response.Body)
 }
 
+type GetReplicaRequestObject struct {
+}
+
+type GetReplicaResponseObject interface {
+	VisitGetReplicaResponse(ctx fiber.Ctx) error
+}
+
+type GetReplica200JSONResponse Replica
+
+func (response GetReplica200JSONResponse) VisitGetReplicaResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetReplicadefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReplicadefaultApplicationProblemPlusJSONResponse) VisitGetReplicaResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GiveTurnRequestObject struct {
+	Body *GiveTurnJSONRequestBody
+}
+
+type GiveTurnResponseObject interface {
+	VisitGiveTurnResponse(ctx fiber.Ctx) error
+}
+
+type GiveTurn202JSONResponse WaitingMachine
+
+func (response GiveTurn202JSONResponse) VisitGiveTurnResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(202)
+
+	return ctx.JSON(&response)
+}
+
+type GiveTurndefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GiveTurndefaultApplicationProblemPlusJSONResponse) VisitGiveTurnResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type EndComparisonRequestObject struct {
 }
 
@@ -17808,6 +17979,12 @@ type StrictServerInterface interface {
 	// RehearseAll What all running rules together would do with messages that are there. Nothing is written.
 	// (POST /api/v1/rehearsals)
 	RehearseAll(ctx context.Context, request RehearseAllRequestObject) (RehearseAllResponseObject, error)
+	// GetReplica How the replica does, which machine works, and which wait to take over.
+	// (GET /api/v1/replica)
+	GetReplica(ctx context.Context, request GetReplicaRequestObject) (GetReplicaResponseObject, error)
+	// GiveTurn Let a machine that waits take over now, without loss. This one ends its work first, and answers no more.
+	// (POST /api/v1/replica/turn)
+	GiveTurn(ctx context.Context, request GiveTurnRequestObject) (GiveTurnResponseObject, error)
 	// EndComparison End the comparison: what it waits for is no longer waited for.
 	// (DELETE /api/v1/restored)
 	EndComparison(ctx context.Context, request EndComparisonRequestObject) (EndComparisonResponseObject, error)
@@ -22205,6 +22382,70 @@ func (sh *strictHandler) RehearseAll(ctx fiber.Ctx, params RehearseAllParams) er
 	return nil
 }
 
+// GetReplica operation middleware
+func (sh *strictHandler) GetReplica(ctx fiber.Ctx) error {
+	var request GetReplicaRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReplica(ctx.Context(), request.(GetReplicaRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReplica")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetReplicaResponseObject); ok {
+		if err := validResponse.VisitGetReplicaResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GiveTurn operation middleware
+func (sh *strictHandler) GiveTurn(ctx fiber.Ctx) error {
+	var request GiveTurnRequestObject
+
+	var body GiveTurnJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GiveTurn(ctx.Context(), request.(GiveTurnRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GiveTurn")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GiveTurnResponseObject); ok {
+		if err := validResponse.VisitGiveTurnResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // EndComparison operation middleware
 func (sh *strictHandler) EndComparison(ctx fiber.Ctx) error {
 	var request EndComparisonRequestObject
@@ -24110,530 +24351,540 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rkhs3si76KojeK8J27JLUuo7d/WOHLFu21tiWlqS1HCtmvNsgC2xiWAQ4BVRTnDk+sR/knL/nwfaT",
-	"nEBmAoUigbqw2ZJn9vozYzXrhkQikcjL9/39bK7XG62Esubs4u9nG17ztbCihn99I2sxt1Ir949SmHkt",
-	"N/jPs2ZzwexSMLPmVSWMLZiuSmEs0zVbyNr9xwIu4NVmyWfCsrleC4O/nRVn0j3kr42od2fFmeJrcXZx",
-	"VobXFWdmvhRrju9d8Kay7ne9dT8J1azPLv501mzOCvzbL8WZ3W3cI4ytpbo+++234uxbZevd4YfvBK8Z",
-	"VyVTzXom6oKZZr5k3LBH54+e3Xv6h8cP/ddtuF22HyfgccVZLf7ayFqUZxe2bkT8oRturajdnf/zT+f3",
-	"vvrl709+uwf/8d//5Sz1gS9rvT78vlrMhbwRJdOK2aU0rOQ7J9SKW1FnBLdwT4o/ZaHrNQeRcSuSL3/1",
-	"jbsuMU5Z9g5yzT/8INS1XZ5dPDw/L87WUoV/J9+z+JHb+fJwnE43anEjjYSBcsu23LBa8NIPcil4CUOm",
-	"L3u1uIfPir8n8Ub1gs+kEvbwndIaBg9Li3FO92XG+8iNN/W+l07169QQpWEL+BE0butGWUlh2ExUestk",
-	"biHgPT3fkfmQH7msZvpDeuCyzLxtTXf1TXPqbW+bSkx8Ve1umfaen2CZZpQV13CvwoalIJV99uQMNFau",
-	"nQVp9VUqK65FDe97p2v79S68b28ARtc2Y53Ct3j7FH0cLumz4mwhK/h/IxTNcDP7i5hb+sn9X5h7+Tf3",
-	"75VUsCJRcn6ukhbvvfiQUPqtrksD+reQlbPshbN23337nj3gG/ng5uGDWlxLY0X9oOLquuHXglXSWOPM",
-	"9/qCXfPmWjD84AsrS7F1i5C577rYlAtmpJqLC7Ce508z827dl01U5/d6vHEUvK5k1jxaPck4/uZmzGy0",
-	"MgJ2wTe1nlUCTPVcKysUCJlvNpWcc/dhDzZ4xX//i8Gtsn3Xv9RicXZx9t8etNvsA/zVPPDPhTd2x/mz",
-	"sxTSsG2t1XXBtktRi6K1IVazUt8HKdHD3Luez628kTax571fCjf5Ul0bNteNsqJks50TXsGcYjkRGr0W",
-	"dinVNROVEffPirNNrTeithKlMNslzC1paWqZ7S+t4szyqqKHSSvWZkg+73lV7eBGfBSva47/1pZXh6PU",
-	"C8arqt1LFrqBpZNY5K25+JMbWPtt/uE0sHaZaVymvxVnz8tSlG+4MSuREPVztsGf2u/g7oZDgc51if9x",
-	"oOL6RtQ7Br8XzCz1VjGt5uKSKa0EKoNbm7VgW/c/bubYTCx0DRubF+3BVO2LcdOOoVdN6bJ9ufnbCxpJ",
-	"Rla1MObFkqtrUBNeltINlFdvImEseGXE/hp4K5TYGqea80obYdCbxAc655KzstYbRhbxUL5upaTEq8T2",
-	"gnGmxJYZMa+FZRte24Lxymj3XCdjS+sP3lxewqudhruNnL7A8pUwTGlcM1zt2BonwJt/eJOTjntGwmAX",
-	"YJkPv5C7Z4qauV/dSp+Ja6nYVsK+F9nNJ0mrGc8QSKBnWkRi+36n12Kmyx3bLjWbc8VmglldlQzGaQpn",
-	"N5zI3bzMdoyzOa+qQ+GTlPZW+6BKllxWuyuct4OLl9xc4YxFP8+0rgRX7ndZJm+TyshSpG+BzfXi72HO",
-	"3MjclPGqSs4YbiiJl3hPNvoxtny6KmlUnc3nnpXrxA5UnFknj+i7lLiB3Y1bsARnJKnkNzZ1lXaMY9UA",
-	"D41cYfIw2inDZ3QEHsRI3xZNVTT4Xl17J6x1KjTRDHQUUhpcEV2V5IZJWK5CWVGnbG1aHaPF9PjReUKU",
-	"a/7hFV789LxfWbvffP7lxfl5al5bXeze4BTOsDXfsWvtRgi+zZrPl1KJzwxzO4ASdqvrVfvUE6jxwOHG",
-	"ual+uXW/18hrZRh+9edvX75gXz159LBgyzWf3zNL/ujpsy8u2UpsLDOCV6LEA7dTYnYtb4RiMz5fdc3Z",
-	"0+QH+IWw59IuBZhIuxQ7xmtShy1uuHAAUWCySVVvsYq655NBixuvqORiqHidOPO/F06QptV0oRhHz0wa",
-	"ZmQllC2cxYVfWk9NGqYbiLTUgs+XbotiVmtWaXWdWAQLK+qrtVSNFSZtqLi9qgQ3Nv3rbHcFBitlAOcj",
-	"ztyHyyFtsffVGQQA8xWPNjlt674TcO4z8ladq+tJdrt/G6izB+bclxln0dzQU1+3FWJV8t3ELXa71BNv",
-	"kE7Zrpa6qZNaM7yz0Nk1KNfeM1vFisZURGGJNi7TVWEcTCT1SGDZ1XfkNvRcMe5uH7PZ7K+zNf9AEYfz",
-	"83MKmmVDEN1FuHfr4L3REu1+/8PzzJYULdzB7eAuFqbzuKObL5hfD5fg8zLl3FD4RCaks/ruHLzr7h3p",
-	"rx29y6XXpV4wGl/7TWNeGy/L7hPh+OY0B853JexNYR2GvVsr/MU2wuB/bUWp/H/bZVPTfy5qif9huG1q",
-	"+s8G7v6l15n5w7BVGBxl1zVaS0X/ejhsQIJOf/mHL58MxuNy2yt+c3KZK7MV9Vvx10bgIpq0zN29hnkP",
-	"Yy2M4dfCgJfBZ05TObN6I+cFW9R6HdyMhBlwV6ePHWvIFHQN90H24GHx8Mvf/uWsV/aPzvuFvyc//96C",
-	"Pi4pvbqWN6nwynMvDDwdz/k6DklBwEU6V08vmLSH4ggDHRX7cQNKbUb0CUO3/0iXHQiA/u7XXVIAzkU/",
-	"Tnt82M4Iy7h7TFdHvLgSyjLnjdk3Vk/T665fdRabev3L/xivQR2vNohZaXv4NUnvNyG+lUhENb7XW8bZ",
-	"RtRGKzgDGDbXym3X6chYIpsCBz/adTH+dcnEemN3bUiMbZx+KiFKA8Gy1NjhAJJelxtSrcNMVYj6aDyh",
-	"pR68aePEh8cJZWU11o88CLSBxoJU/JP8MNq3JlXZWj5fpqbDuTPw41ooi9E0WhuJlasqqTB6Zxhn7uzn",
-	"Nhx3MN3IufsvJs3ZhWqqan9BYPASNwBcBpgISARvbEZy3ucY77WPDknve67uE/Z9V8rCkAySQm5KadsI",
-	"Z1cAryGY6M5qIRw8h0vL++wdHK5xa8GzsVPjjD95dvF3595hlBf+28c3j40Bus/+gSa296PDubSUKW83",
-	"FAgcTMSUkxNKZfwGEUs9sU+okDUckZggoaSGgAYr/VPF5wPWAqw/GKdkkE+vhEo/AH76zPvBUdhfUkqB",
-	"zWq9NaL+zG02hg4/A7EJn46EmB0NrPDzF6SQ1ZU3SePoNMiEWg93ndvqZCIk7BbQxPkF9UzNbjLRueEG",
-	"zmZOPm7JYDhk6RbXBws7A4mSW/izgAU+1UrgMFJS+prPV83m8Lt+hpnDrZ9CX80Gl/2al7ET5XwqL8uK",
-	"G8u0Eiax5OxQCObgNzhyXPljyeESWHDnuyWDmah4StOHH34k1sWMW+aLUCpxaOiF2KQ/biU2Nnk+gzCp",
-	"VMbyqoJMbEHzvRXGtqVGwU/qSPHk+wc8MKUY++rrxnMVeQv78t5hYHPOldLWOT2VNFaUKXlWFCfoW0qo",
-	"l99oXEsVtxmr5TUOwopQtGKXXDG7lXN0rtykspmwWyHcnzWEJDERKdHfYnapm+sl/dEsdVOVbCaSO356",
-	"EcMSCYuWvqZsxGgNc1Zgs6y5EVdebxKOnrfdITSMzmIovvBr6Zd+P+9g5pJf1MwqOb9aiamhuqFoolJS",
-	"XV9B/UU6rhJlMmfC7efO3oyU5L4TChJLSIj2k8jA0FLuDvxwYkgVaXkPZJEiHU4cTMkyBRfLDROsai14",
-	"Cb/mjOhIqyWrXMQ8a0Uy7oFUkNg16WjvXKsyfhHt2bcwSrjZ0+SRa0s+LY6qfW1e7u8EBgQmHYUxfaw3",
-	"kMvAGbpg26UGT3el9Na5Ma1SgDFZckzzb2p5w61gUEehQZH1AgsdUKncL4Z9zq/FF4dT2z40EQd95Bzw",
-	"ms/dKdp5Aj4kPZiK2lvG3cdC+gUy9QbDlvxaPIz3ngkBtUfniTBOdmaOimaPdEmiKbRLsc4torYG7vzR",
-	"xePzs/23wb5BHkPJdz47pxcLOXenyL+h8Y3CGJ//6fzhLxDE+L8e/en83uNfvrj40/m9p/infxkIYx/u",
-	"bIpcFu5DyZedIUsFAV6q1Pzf/+v/eaVW7H3Nd/6q//2//t+uhjxMTmHXyQpSeVi0Ic/Hz54NhfAX2WpS",
-	"dwjQlWAbbpc4HPpkjQI1or5BiVLq+OCjk0F98rva732yP4FLvWVrrjDXSua6m5kYGlTfknTrRTfWue6g",
-	"FtGuhSlky3fmkrIucRJZN+MW7q02+75VLxWDh+NkRGM84cI/3IRTdjpb8vycvlAqq9l2KedLCNOi4kPA",
-	"Fhe7WwCbWhihQOBWZIsoDt/h1GOuq0rw60YYykVLG4KfsvYKmdz2eGOXuqbCxZ4Tw76z1S6FUJWVevxS",
-	"V6VJ3U/Ogq2lKCEH5eQAVxfMb9OXTKtq1z18z5divhIlU3o7qd5uqY29ooK7qanwPv+e5v6P7lKnT7oU",
-	"0wJmeqsyZ7KNVEqkvyzrBcchWV8e50tZM2HTD7tMUdV1LrQ04BrrVGeFnlthDavEwg5MK2gC+CGwdgx6",
-	"tSMiSY0RdUbMw2nyYI+ifHZfdJfm/ajiSp+pwKA6hST3tsgtXeMEBusDDPHt7cIFW1q7MRcPHoAlui8+",
-	"8PWmEg+WvJ7ppi7Yn//85z+7vUzUf/5z+OP3F+EfbsE/MPWNv8OnARa69lH/4W2vY3X2ytGTN8TLd9Co",
-	"twtn+FKv/4MbWbseBl2RXOEW1r1qRdn1wW33IOGdfFus9sMNMzlF/iPZutadrPQcarETuuvWjNNXXKFB",
-	"a5kEBfU7vX/AVsxKfuPOOgvrTqbmcXKzpw954x2GKYlj/yVQfEYP8t55QVtLcjncdkFRxAvf/3GWQrsn",
-	"d+qRv3o20A82cRHdYvOL11LRs+P9Ay3kk6/DeDuiGe3ZZo6tmwor03a2HGiKwMIaWjjkhLrvTyyJWEX3",
-	"amfdVQs55xZ6BLjFitC6MdDmIiAPD8ejnbFi/Zkp2Jtvf0wYtn5N774UDMtF5zyGZzBydPFD6kYZ5g+T",
-	"lwyt0P72N6v5fLXlVtRhJyx5tLc5k3WB/9tzS7QdQiTlwf/t/xmnX/kc2n+opBgHd8nM4/abcN6Tr5g1",
-	"85WwBcU3/NlzJpYSpg7qU3FP2W9UmGgY9nLIMP6FVNei3tRShc5idBE+M8zdy1ZiV7B33z9/9PTZxf37",
-	"98dUat3CvhzEWmFi4Nyg55ZXbVvx+bMn5webrVdFhh3NA9YqsaSHe28jI5f+2AvmzEUB/3txXetm42YQ",
-	"/6vzwdul7mryGNm2dnOvnP/75/cePX3WO5/Rih71Km939/RGz1fm6cWDB049Lja6Bg11eh7/bUwAoTXX",
-	"e294fMHwtyIqQTFW18JHMtdj4kY5Z23DjXGnUG8D3Dm3ExqVypky6EzCVYxihKamldjdZ68sBUyw+f6w",
-	"6n7MTrJXxMjXIYOKM3YJ5wbF0HTQ+MnaCOO8yREak67069uW3HHtnRWbdP2CsWITikqhQ8t3irXOmNPt",
-	"ZAESL29kpui6FJbLKn2MXqWTTcZ2EpuZEcNV8JDwkvSwtZwnkyA3vGpo39HzeVOHLoiDceuFFSpVdtWo",
-	"TOU/PHt4DHhZQU/Kf75JJclJp2YVVytq8MPe1MXCmalQSQfdZ8GZyJTMJPt9eu08yjURtpnrGtuBSw+S",
-	"MaGfTa+5VKf4ClwJp3gSGPiJ43A75SneXfGZqE7xoFrM5UYeTMhxD4N63qltFJDESwTp/fJzq4+a+00c",
-	"JjzmE/eWmdeqbs+eTyviXLUaE6TekdqBXgfFCPJIrl9dNWvVGqEJJ4H3S+EOr81aeTfdl4MakapyoWuT",
-	"UXcMKusa3FdfVu+MQ2MaXkHZTCYG/3Rqn9+e7P1XpYUDBa1TGxzltbonFZvtfEUs+/z188Yu2aP7519A",
-	"eYvgZZticPOcPSD9TYw6gM4rpwVXsszExZ0opTGN8xygyQ8qbTa1vq75OuEyDXii9LqcnzPUKHjpk774",
-	"HMOW/EYkwht40Ehs2X43H5QLjjndoxXWGpwvK61XomTNBvsfv3zy8MkXlwCd0HYl+hLdwdeaud7ke1Of",
-	"nk/vTQ21hcMV3B3tDnqR1u/IYiRTTbieEQJqjQfF7ZL2bUz3sm0trTD32dumghDWXF8raSAKP9uxPUGr",
-	"kpGxO12LeWJLHrzpmD1TTixb9ms7E/fbz78msh49OZGe7EO8h7Q7S9gM2s8aKNHpaMfR0aLxKvRR+r7T",
-	"7RGRDh2msmlzMs2slWYyG/z06RGvTmjihAzzw2Szx9g+uR4NdbtTPV9CX4elHWQHoEGj+sDzq2rC1pyt",
-	"v3zhDzaHLSmwquKG6gnHogPPIHfo+UbMZZnswggtVWF3j6qBZ8KX2t5hPxW36QYR3wDXymbLDStxJJBe",
-	"cEuPUJjchydrPKe2a+Fhefyw4Pw/5C63TV9+tF7h/OuSkyYXi3x7RCWVryjS6w2vpdHqggzSlse2Semt",
-	"r5Nlxs2nc/W0Xab6bOIiFXeN8+q5+0ylt8mElaUa2oFcMzQHuEtTA/22MgKiV8f2vGEOXaxNt9utrTDx",
-	"Pmyq7W0YNWDQLI3unUumrTI5sY/RZ7dvQEJFbU/Y69uam6YWmQCKNAgT4TRQ1Nz4nD7uqr2ZxkOxHsQ9",
-	"ErVqvjC2+y1YYWQJ7tBpPI3NJB0XgiZLZFni5hKPUpd8hO/TzRTp6izixUYbm3hzG2RyZg8OZQDLIlho",
-	"nEk5YGt9kzKmkTwAsctfmHoIpt3TxzL4rS1OmlB9tF8VHMqlvOwjEbaVwQchApSWF2iPfh5rS7QB4zGn",
-	"UxbqsN8TcUdqy9e4YVvRgz6VrqHECYQiSVlFhWP7XmF0pn3cVxPelitQ2Xti4mYCA/Ckyvv6gFaSrKfb",
-	"T8MntnPi9wV6CapQGgcyNdPJufqwqbjiaYDfn5e7tik0au+O9jgIz8528P+JSbjmUqUsu9sp2rFbviI/",
-	"EGaZIMfoXfCI1CopW5fqo/aTg+B5vcos0FA4PIfOF6UtjA/Sgjj1rTOShKEY7/q48/N/iLqU6R6j4Edl",
-	"qh5L6Cmk4wrb74s/yu0qzhpVaj5LgWl49EmCDkBYuTDzw20M7Qf6mffy8kON3l6Q7mV0XtfJ4IV19+71",
-	"y7iTphUKNlWJ6MSJ5v0y2ZbSObTTg9LbH9UVtr7f3NycFWcfKvMh6fVlIgtrXopJaEXpBF9ko6Z2udd6",
-	"2xe9IMxKWVWdnrB488NWlKtKLDKZKN8Hk/3mgmGd5yU7Z9ArT3546Yu+B4s4ofw5ng7qtIL4CDzEWL3Z",
-	"IJ4v9E0Om2EZtZq2fTgWM9wgtvbh2J3jZzOvxMfusXK+ZEnPKtZU6KLFNREShyeI0YfoMjcrUbO52/BP",
-	"FakvIgD5aPb6YOKPWHybZE2FPxIuAIwYi+ylugbDEf4WNlNndiupVlAMxasK20/I6fLfgU9oHbPk1xjB",
-	"a0RX790raILf4dXuPjKCnwyrult8BnOQ0vSXfG51nTLXaCrYAi5IeB9pGBJQd4g8c7OCmemghEShi1Hw",
-	"vJEf4/b6xh24diIdniW83PE7fADeTezuwl6lWs1DMy5XjDd2KZSVc251zfhmQ/UjAbY3UamQbiWFP2On",
-	"GI4a6z0OX4BO+QoDRJdsLY2BXZR6AZRwVxzXf0ojLmhi/fxEYs2rzwsq2ppWtqhL0eIa7I00j1kTGbBn",
-	"w+kWd1P+u99l8mVw1E9OACDfTDgPabtxD7l48OB//6//L7nbI8BLP8wFbBX/9hZEVjDOSm75RfiVygXf",
-	"/PTd2YTapxk34vGjEWpB8LTtOc5/clKuUlTlm1znSgd1Hb/b6ezC3UQFKbjl5hshO4WpsDn68ku38jB8",
-	"VABfB3voIXMOTQXemXaAPBZPKgbCle1x+Z3nxmfVjuGFxSRIExQCtwwOu215Y4siZP708Jf7YUc4MlTp",
-	"O5Wz0cqXbpd8r79ViIkzZU3DrZ0el6hcuAMuRYVT3i9KdRjbZTYJ8+T8fExSaTxsG74tIw339MT26APU",
-	"8TguGAcvI4LId1t8b1g2AdQDbVI5qBAVHHF4wY2o5UKKEsAlRmM4iFtQ9xw+DGJIV1P7/dPNiBFKyq0B",
-	"TzzkVfIo8xfd1IpXBYLY8BVkp6w/LY84xWRxsyIkzsPf2nDIoQmgHz8zLHiLI76D7roiQOW+x/odAyoq",
-	"Hj3+6tEXyVOrD+YmzNxG6I3TvFpbdxBU4JYJxmE5TLB46LFErTYLSR2BTgM63YPuj96cLDl6XvlmVHhf",
-	"RhYaO+2lpZKS8y+/gtmHg8EXabhhdNYnYhTnAlg77CWCyXX74I2WZQHl31brlVe/Ag9xtYCxlMhilHgL",
-	"/nw122V68vE17ck94I3Ry6gxZAhmObl66ASSh2BOIS2Xor7qS4jQJXncIAA+vy1LykH0YculxYOgP5BR",
-	"uyZwGYGHfdbKG7hMoriam8P0ybHJo541qtRqWiyJbkmyxOxtZ55JLRjTriLHyM80jxExVzQHB5PWOaF6",
-	"R4SOql04P5qq1Nl6f3P9SdtkuTUYli4+HpgdphVuszKFwY6huzFmc2owD27IkPSMTBOX3vFqn9Yfh8oR",
-	"nz0PwBSLtu4+7UVl4ojZVVqJufUh5sQBdsnr1LEfQ4CeWaUB4DyIzQBkh5u8z8K28yTedqJnN6oWvEyH",
-	"t9tmCMI2lZZxhB3xEW+C8nLPKJjRTGnMn1RarwzCM8gUNGbCFzwjCXXkkZ+fTPlLd5JoibVNAhCx9WF7",
-	"yuKm6lB6fcV8R0Gusc6NL25ijbbXpNbrOgmpD1txWwGdQB9Lxr4DDNqG16EviUSeNeoplIEjgAUP0v8h",
-	"ToxibCPDuu6b7nfNumey4axei6XgteEV20Keag05KnvRmXiqv8TxpPjAyA0bYcz6dKQHWyvrOw9LzgdT",
-	"8SvTwmpU+Q7WbLIwi8vKL2lf0Ea1qD78Rd4q1CabZaqEXah5vdvsB6RthVkrXlv3n79kuiFHUWPINQek",
-	"Nb1Jd7T7ZFc/VMUeRoChgRu21sY6T5crC/rRYhBlfdy9uaF9FwZEn1PEcok+JDVL39U6Fed85+w2r4K/",
-	"7/OYUGBVy+tlSmMnF+TCw08K2QdfNhitx6v6anbpQeEbB0pzQYpHl+RCySmB0RZe5ICulxH0kf2qrbz3",
-	"QoG7QNqaiLY8HBFsSaSKbjUVmVlIif57rsrjEVpCiwzBIzvTEygJQo6NHKwL5g52pmDY71PQr2gTE3i8",
-	"7qpjC4kfnadqSfFYeUBpQaS+6EA541zxazy/OKfI/6ufs+JJtnajG4cb5Vq3OcQh7gooskmgqMD2gJIt",
-	"CFZLEu6kXFDGuT2cDZcbYjnP1YnnJF1EYbKK2oYTJyjqj14fdR1Hg/d6vKg/ngq5Uj2bRzFIHY9EktSe",
-	"PlvgBCTKqBJovB7l5qEYV/PZffNU8x2yzlBcF89QW6A727ElV2VPlfleEzgEbzCY3j4QTlRzvdldiHUV",
-	"vHf/fmmNqBaXkO+Ov+IAKcxwWR6JoJdhsxgPBp/GTE9PymYjVDL6/i7UzMMaWMKVAsg885GBKWf9gWP+",
-	"vrEKpFiDxYK2L/XyveCVXSbxzT0bn4egRLwI5yrXYCGROKLZuF+NsxNmleq0WMqqrIW6guq5wxe9BKC/",
-	"tVTS2JpbXZsLjEVuaj3HjjGEXRG87KgYVuOVGggW2EzsNERzuY2B/rrkugTRweZaLaBWxi7Fmi2aqoIC",
-	"sPEeobHcNmZM/z9clxL8q/Xx5T7PMRejF1T20EXhgdYcWLTrDU92UJV63qyT7X5878lSsf98/uMP7nH/",
-	"+u71T3utmQ+/evL4/Ely53O2vccrTYIwdEoyGp/Xo/iOe+BF24ygqOsiJKaokluW2Jihg/FZQIWEEtu9",
-	"ALKfioM+bJJNctLUjbShtvZ2hKdzDSO4z34mVBb0PKN6dOihBtNKziCd3n3dfWJi92FqH+9/CJIohJCA",
-	"uwFB/6VaMfFhI2thYiDYx8MosIFNo7fuBa4KxxWKvHe+NSk4d1X7gZ1y/Ta5NCLChh+ZndN0IxfehQ4O",
-	"xy+Y7cgzjKZpvtTAZR21crNXyBkVeL4TcQQU9rTiTm2vjEgXBOw85qXS6ToAnrLzYGoXuqr09oCMOxQ+",
-	"0zpzArhgD/6ipfpvL15/8+1Z0cetMqwNngwzGesbatEYmOnCB1UjMdPbkkqQTNt2CJUKLLVyrlCHW2l0",
-	"c18PAM284mbZAyHbl02+ZHwGgoJ6lBAFHJfITaerwTmnjKGK/b0oO++k8ejBw/uPz4pT8Dvl0waCmyxe",
-	"rPvpRbqmDzYgqpTgcFjRtQc7oDNL+6PBQPglZCi9ZwXUzTMBrgR0uYpp0MCht2mEfA/7oIaYLHsZZpNB",
-	"bGGsXHPEz1t4OKe5doN1Hjv2MPFyJCiuKnW6KnzBaxAj1TdAE8iSG9jvokpYX/JHBdLQAJ/kbFYrpbcq",
-	"1X0gqtLE8XzCSVLVzm34lIqu2yHOudtSra3EpHm8oYaMZAdYWQQo3YItRVUWDMvHC8YraC3ACvmi5Q8s",
-	"oiaJS0aZYD8nVNeO/RCXUIC6E+jSRou7aFGOl1xdG6ZVy9jo7qGJHMgN9nCj+UGHBUhLNGU8/5hC+Hvu",
-	"Oazw04naiowoIFlQFyMuydPsj2O5p1t2LYDU+CVJwkNRm30HOabxyuZsp3z0qejI/P4PBctUmpXq9AC4",
-	"l+TSBagunCjWWkuGphSP+mc5pJPB9iK4yC2vpTS5ZK7HLCaECIrAeVORSN+aTNGa1b5EcyFvBGvJpY+o",
-	"UobABa0O1IqIac3P9p6jAYNMrpWAh9xdLB76uC3lwxOQs1lU1Z5aIlYop8kTUUx6+G2amlfD51rSfbq8",
-	"iD8kNegfuLpukiVoz6sqM1rcovWC1IDqbI3vM3NyPxQI7gkTivGxePfW4GgeSfQAsYfPkr3U/gQbti+6",
-	"sDgGrOx2Q91v20AJHiKP0Rcmp1eupZ2agvpeb1mlIZwG1QgeBScqVmhw+Xu4AcYVW+qmZtxCDjOFl1VK",
-	"e1Xme60pz1XKsmCPzwNT0CU7ZyshNgZ8QA+R7/ZRw2UZg6Z7wpenHXaU85SHtJTG6g51zD4MqI+dL/jc",
-	"drNAQe19ECPU9baf2gKRTvgoYKlLf9FhPzvVAmKtanBYbvV+7+dmvgFrv0wRQPawMljbkBkLnnLBoIKi",
-	"bbH29YaX5PqZApdYwZxLQ5GTpZivTLM2MKe3HkuuYBHnDtN7gVURFgmxGyLuEi9fq2p3dmHrRuTqGq8y",
-	"aAy0FtwQEBaezaFooMvgcz5iFPCSFohy7xSFxALGr72j37CeZceQeubgQ6lKsF86x3ytf/BdSoTecXKZ",
-	"bLSukk8NRyBqEnDnBsAowJDGHph7GQCspwxrbyPpmL/9hR8boui7OyrfKs6eku5NfizOg+lLb1dqdUT3",
-	"GEJdloQQVEm1ipLEnTDaf8uW1R32kz0arKEY217mhnVsOsEpNYQ3USFyyDKfIrx852HipCD/3RzBFULB",
-	"37COoBEaMEBRX06kEMXZItNAy/sbHGNAcwpdLzGJF7fddnM8z/ow45KoS/G3j2uWjB6YVGw9X03HrwpA",
-	"Z5B28fw3ukksy0rPVx1CrFxsmS5Mf6ReifKVsomoWCimiMGTeKqcGpKqUd1xJQ1mhBLxkZ4mJMQxTQAg",
-	"dT4EvDyCPAXrVXvgt2sxiMc06tAR1VWMY/uGiGRTGx16SCKabwpzTyP6Ls6strzqkYVPIu41Oeb2tfY6",
-	"eG4QdtFfieP0o9m81dsjOb0CNG2UbjCWq9IQbt+hghwy8qRBZwMO/DRYWew3x5vzI36frq33yCxS7Z/v",
-	"3UAjgMJmc/uazyFeue14jW6ncegg3ansRCyQ3nLOSFxHF3VW8AwS7TCQagYqRmHKA2xRmBbMt9sL/w6D",
-	"aXA4qn7uHLH7xor1F2OYMY4X+EABaKag070uJfEf257JVKH4TH8IO/kWMSZvz6oJxr6s9cb7JMGshRCu",
-	"cxwqbdLU8D05xH7GzXkLY94LVk+X/Vbs1bmPr2bPrE634uobXl0dEmKPaXCtBL8RIWqQ6KAH+3gUUtL4",
-	"XGQfc2a2Jr8PW6mPJrPPZlGcZFrU18hrdZVCbwteEvDbaOh28rD1/ZAi4wQduh/3oiRcWnMB21dr7zWh",
-	"zxLlVptwrrVeez6uUppVlEqca6XEnPopaamySt6IsDtjKxYCbHhFPCvOdGMDnQzcKj0Qol/x6ZRknhAU",
-	"46ZHMYWO6aZILKMOs6gHn8IJanUvGI4eO/hWZPCvf8byu7W+6VDuUJsRLEwEdReVsMmgfJXBz4TA715c",
-	"79JXuEM40li+Y1brXn/0Sqtqd+Xs55DLC7nhUNYCsT9/iOe1oBGUORbYdN9zVIJHvYGBnQf4rSlhQfCg",
-	"UAyEZYmlnhrxp6bhDPyim4M9D59LS0WBGETXoeDAAnldYDWAmn2EZ1Q7Bs1ow54wdS63vcyJCWkF16N6",
-	"Rzo83+ttpI6SuDP9Nh1IkWhTjSzB8VSEbv+mS2WKmTAcougAN46p8NnTp49TJBe33bRbFFNsT9uLZDol",
-	"dDuJiSnGfD8s0zdU/quE3eo6Nrh7zW4Fkq8fmMri7MO9a33P/fGeWcnNPb3Bmb230RKxXmzdiMiZOHCW",
-	"5JpvYDahGa4YgNof/8KUNxKk9ew8xZWPukSBxZguBPaW0E5IE+8WN6wqrpRu0BqHqNeXz54Ms+uvDphz",
-	"qS9wb+3HErqAHkbkg8Se9ajl8RIcz4u4zdHZCLB+bakfZPkZ9e6bS3hAKRFmJgQs4KkjyDGJk7DL7gW5",
-	"JKkwb7MPkBf3PhZn7oMJO6CUbQtosl6j4yAeKBJKJ5hHHkBq9SImKmRGR5FLjGaCkYRgyVrYwhtwclcW",
-	"WEMOrgNw5sXOPWWdSArB2PqtwC6F6s9BDUX80ye4ONU5RyTCS0qw0zGOGZ04qQ218iULSEP4CpQk5k5d",
-	"RHEVaprQVWnYvKkLiDhDDd56M4rv5zbUk3qrYvrJKGzvZgAKrLGh3y0bM4qdMsDN0to8sBjnoVUmsFdd",
-	"sK++euy24K++ekrdrZUpkF7o4RP45eHD81gF3L7wdEgH7pwp81iGp1HzGp1kBk7KF2kOIZy6NUdiEgaI",
-	"C+gArBsD6AybWt9gGP6bP7760Unh3ZuX1BoC+Q61wxrE0xG65Puw73BP8yePQTlCw7euy06ZlRPVNRLb",
-	"dGZtFKlnj2/3Xpc8oZ7vgVSVW8hWuJnIAoqE40OienliIDAcRMcfzvyJarEHCRyPsz4y7/bO7TFx2ce2",
-	"bbrCnYLP3BGVMyDvS3it7uc0aMrt+2gfDfbR6lpeyz1H001jtJ3TP+OqdDcE7f5zEEI2aqnEkabFb5M1",
-	"1q/BJYHuw/bE0x6LzECqsy/QNiHGFGhMRhX2P3xEMK9uxgq2eIxOV6W395pNwTZPokAJHusMNCbUT0MP",
-	"YsHWzyKIf7+vEW79TGQqg48BzR+Mn6Xg16SluAHQ/c2EwC7i0lOcpJHB/vlaAMAs45QhYX6A3zth/f+o",
-	"7NhGztOJOPgpuO1SsVI3M1t4Rr/cy7f58rsW+YC7p5F5A4SkA3wBrswW5OH5ImpRCQ7A4sKTG8FfCQsM",
-	"SuvTfEqDaRpcpW26xle8w1CSRifJ1QOdfUZeKzgURom6iP8DNKpMRCCct3IlVK2rVKisNnY/T982fBph",
-	"WbO5DIcS8Cgp7ASUEAiZ75zdXtikLGRXL5qGuyabeskAaPyYg6R83rVc0jDo/kh1VodO4DyLUdnDWwBN",
-	"WqbbtB5oWy4pHRMFO3kngpTmfKj49cSYfB+S6FhUuUw7P5SAtKMbM6RRGbnn8ExRppnnMim1PoNxJOAl",
-	"3bSo9XoYKh8vfumuDYeOrJHywTwKCdTCnZRMe6xUBBDixBkFcr3l8vC4lEkI//yluBuEygkwlFl4yJRV",
-	"bBEbQ81DF9KxBWYcQnDEnqJ4zfrVkrIOP4mth8k/pgZrJXYepwRZgjPNAvNalEJZidUh6ddgaW73LUi8",
-	"UEP++y0waRnxr+9e/8Q+/1nM2PO26kpqVbBK3IiKPf7iLDHQnvDNTjcYu4F8F5IdT47YWDlf4ck9uvHL",
-	"8+HaDrqxBatrRZWcMG3F0aWHg/CaHgGjG5WZWDaZBcD4SVuZ6rHaw/toec2X4L66bYnpxUVcu+XraLXH",
-	"Z/JdBFiKQXfOxKTTxuhtoAcbejLqaMaKR6kt2p8RgnMG3Y/kF8ryeKT4uNWKQEtJNP2Ypa+BQ/gbnSqK",
-	"9LWAFBB1/hnU39mIfZiChAZZ28dWymxbEbilmq7Y0FDif1hkU+32YE/Cl812oZQ06a7pjVDpQ3/MRtKT",
-	"4g98IW26SlHfegT3MtxqDx8yQNaBM3Nkgu99ZoJA115vhHr1DXuByf+Eea+4XHeDE84fPcyDQdGhuxh1",
-	"+pr4jgUjPNbBgiYkWM+y7lM20G1EQVOINutzvJXJcq9y6vEkJvs93IaOXpPIYvjVQ5L9HBv9SlzFAH59",
-	"FdiVsFjNR804KFEUJgdRFoxXRjO5YEpjUS4ib0Dm49KTS7e5FTy1BM0N87JmAaOvDwI2pD6DNNI0jlRF",
-	"SdmsWWOtVhfsHS1GCJEij8pQVXS70vvkdJuVj/rbA6ozfFA7wNlxj3QvDnP2mWFQ1GkuQztuCLGvtYnS",
-	"JAeLPZcpwGc7TXcKCRddgmTx+N99jy/VjrruenH29rcQXCNhVSaNUlX+yGV1G661NqVZyf0iYuIjASRo",
-	"DwIQDusU7fIVCgueamT0h5qE6rSEom779su95DvmvE1fLfXwq4vz8zS2cjLT7p7sU5+e1NLNtXP4EVoE",
-	"CdD8QWAQEugKW64TPQrYvBne1qZkqUv7sPNosEUkzXDlDyuhpgyEVLOK2y7PRYkh/kOfRaf6s8oQTpHO",
-	"akQlaufPkkJP9Zi8buy1TtbyfE99+H7LwAINp26p9hFlcqjqA+WbXsMO6zq5uYr7Ow6tULbyMx8QzhZH",
-	"TuuhNORGRF2U/RjI/aZiXMVdRyAkuAjFG2dgoLjbT/ctCp3A4EgMTXd7lDHjCuayV0UG2FCAp8SXbiBF",
-	"DdIZSgUvN2NchlHg2Ll6oUgtU0j8qoRsfp7cOVujvIeDA44QriulGaWoBp2vPLh8+LSx5Pa9/VM9xQYD",
-	"BQaTSwfipTIw/qQR26o30UgmKPR/6qYOrg6V1Kx1CkB2iqgOWBV6msrch6eThnUDyDRbXa8uoIq4pf0E",
-	"VH1ZFZ7ZhhBWC8YpyodBH8S4Weub8QTaHSrlfQptCFVDggyO2MUUTm3yP66sL489vMRp70T+K57PyWfi",
-	"7t3YX+K23H50neRh7ta5AgJTHJxoAa52HWCrBEqDqHqLC8YEXsTGZhJ8TgWpNJCvREtW4qb1ImaMd9Y7",
-	"U3i8D15Ehe1eGYkjO0qUxaoIbAmgpGeEe52unVvYq24pwUFrRYaesIeg5qhkwJrq7pNvU9rmUP1v4XBG",
-	"GAoA0tDLMTUhCRtXlu6noAD5RCItVnsz5YATnNk5JDdCf4r433P8U7WduMh7GLM3vMH+pJYz2zNx56iz",
-	"icHqCgrDbrlYtqIWmWR2OunW3wGaxbc7Ees9PiwHA9SOWvqBj+cDJPT9AfN4UP+BmWkubVwbk3xB1HIw",
-	"0A0Qh273uKJj5ilfT3XYPUsLv2VEC1aJrHTQrv1dLW5BABPRUfjc7r9Ko9b50CjWzUHipWhRX0M0yshr",
-	"LBnxYYwI/PVg00/7oQHGuBt3BVsUivKkYddalxf0KYDu5v5OBgtWyAQkvMm5gN7INwRlRQ0xTdPNVKWa",
-	"pnr4RaXbxONHSjWFXbSngI8OeX3ZA9KG51hxchSjByUasWglyb56ZLKxm068Xbrx9unAgTwgCfLfGrdB",
-	"pQ71JC2PMcjNygThHcoMK13NNIG9aWaVnP9R7F6Eb31RC5DOa3weCE/XLHElRQTjC28h5QNIQirYQ68+",
-	"8BuFSqf+SfDSCG/IzYCzQUex0zynDTcAmRCVvhHVIpETE9sj8D/AcT3iMKdhA3DvTA8b0e1SFGlI9F1j",
-	"xbMH4yJAQvdv3+KehMlPh9Y+8PUmE3bLxsDwDyOBFeGiAj6gfV1y4AE7tAdvHorjMcVwOEgggppYtSRP",
-	"mGieJkVK5Bz61DyqvDvI7VIOLJ1TOSG515SKOe/jX+XAfGBIUNmXQOhJ9WS70V9JdZyTv3euocwc5cyh",
-	"Vtf5j4Ro1Po6bCds3L1FWPrFGZ9b34C9h5kzYs/2RJjkK4Z0H+lqjLraG3bdIx2YXEzk8aOQJK3WAxRp",
-	"7VI6NddZutIuF9TFsC2vfXm4XDBNAegojOw0a0wQ9Ujit7tbORNrTd+0+AsJZ2QL2Bu1Vtfg5b99+YJ9",
-	"9eTpHy5Yy7BD3NhWs1K3VeMEPx46gOEZfZU9qdoA98jUsiyFTc5v+1F7VUkNdFFBJjuD+uxkMB525aUb",
-	"nZdcsrA9pE77DzV0oS+XbPsXWsEzqYwsxUV8CPrMsEpfM8N3BgLDOMAMLfkBG08cEpC26t+Q9wplADyn",
-	"zek1tbqQauUOyBckxQupbnglh/HVaRfHTwifGWY3o6x6McTGpFrYME/DZUKZKWooHFh5IrN8ENXJVavi",
-	"PxF7/5diLC8VvRe7OZa7NBdJgiRJ9HFUvfEdQwn3jthbMS5US+zRt26PclIQlYZQDTAzz3Vdw/nJOfup",
-	"TFmSUTnG5A1Mwu7IbzCoeqhy+ElpIPo0lYFbFQG1zzc5Tmo0SR/TgbowwOPid11SHQJIY27FsBqTgaVh",
-	"tczF+7rRTthbwctkcrst78cyNDReteClSVOmdKv8x8ujJC0fmc/IJR/6+PQzFY0+Cjn2W/cXQ0t2j4lm",
-	"7DXILY1OZXvKbBDco68VgZqITUgd+5xJp1caDbHVGwib+zfghld0nhYxw3yG+NRIvrUU7Btuhb+lJUwi",
-	"2wWc+peMqD0QPzVKPjPsdzF8S0rRco7G30KhwjOc7fA3TxiSMlo4mKRqtiY2qtfzMAjkNgE2AmF2hyAd",
-	"rovU6XGdTPX5ip0OToAvz/MAnalvaHPVh3q6tpuejrtKGivU3kukDSAVgyYgrH14UUYRdV2aF0uRiu9T",
-	"3Afgt1vPAO5gC92kSCp7SqJh1pOeR8ueEDW3cJsmGW1STAy+sIJcQoqPl9zyGTdOyz0u/oQen6aq0pU0",
-	"gJaQnDekvGvpM+Fzhity8YH0yrA8cKi5WbsR9S7TQOl/BlhZU5DSC5QJ32yAJITi5YCwY+x99i2fLyF7",
-	"bjLEZ3P/siNNJN6fHs6iMR1S1dz249svI20Be0jYJL53b5fo08s9HK1B9AKvkAVuwQ99njGuOo2YmMDo",
-	"JR0KvVgYYXvWN3bux3SIoLnI8j8uk9TTY5tmkxr/8HRX91kYV+gPom9Izyw20r7QVbNOxvnm8EtrXPD6",
-	"1PxxZSaG7rJnCCi9GQEc7MN6dBLAb/C39433pUyjp/rxdUtmwakCrQaAYepHmcZE1xI2J+ConIhP1+Ho",
-	"Nac9jMzNzVlx9qEyH5Lb91S8B7246nn9JtmXrSB+glk4rHn11T91+7dAvyztksItVjOE2jEHmEb4hBYf",
-	"LTm2PpjIsTHKPfOA6B7aCE8tKmlrk9YK5fwyDZAteiOUCb3vcMCh1QTnb6OLLgTfYWv6wQ87wevx0YZY",
-	"2/9T8HoSuO4B23ZQLJziVm+jSGKEmYifOrQIj21vO1ioEUfv2OU6hkR9sOYwtXg75Zy9Qcin530re7iG",
-	"cfJSz6Ln+B0OuxPc5Dmpbhq3Cy4lwPNOb5TsGIpEafy2W+gvTYSFBs0N1Pnngw7bEX0LvzcDlK5waocP",
-	"w4aeBmph6OJADChgekOM1y4oyNAyBOuQBBPyvNVOfqAV2IOR9QPyhKMET50ohkHDOSnBsqMPHnCK4LLA",
-	"WZuFrI5EkUQVAWJw66ODRvB6vhx2ifrymZPdpfREe4+nL5fpB5dni/s6qGI7HF+ChYP18U/qHkCbhzSZ",
-	"SW56bYTK9CvRvQHYkZuVe5u7hUDbOsXX086EKWs8Zock/zflZ8HEH7XnWlGPo8AbhpjW9dRIHUR/b3Mc",
-	"9AOP93ma2Ja9jt7iv7BP/UacHsHqBtjAwM2WI36misEJyZcqI6yopLYPwCnHNjz2KHgEHscpgCzGolO0",
-	"J8jRCBRd4IoI2YKmZoRCmDdJ6f64lx9o+ekCjyFXRAIMiUIJiJPZwML0FTyCZWXsmX4R8ehRZK6YFEaY",
-	"Xmqbx3zzJaLwrX0TlJ6YH6Q6waycbu1OnwteVUdKfxi5GwY1QcbvYHs9qlW2Sk1EDKCc5LY9yaEneUR5",
-	"lDmiUAplsC20t6+BkHOGKFCy3QTj7s9ComSSUQNj+i058R6yMUMIAHjCiOVXItvyHvo8x8BmLe6znyIa",
-	"U/KiD2d8trOpIPQBbX0gM+STGOvnFTdL0YMW1vfTldL2yiwzRPRtZwIhvLT+wKFIgFZ2iRSLU5tt7HyZ",
-	"qcbvIn7uu7PaiPYD4OUFQbtvhbEYesYDNTb3w3Voge6znwBG0f0FO00pzKxrOgD78yn8sSrDA8cCipGm",
-	"pRHFeuTey2bmzHxH2pdALA1qaqDxXtc5ngPwH6DKJu2N1kKM3w/AAr1rklU0jTLC2qqXqg0DeETHP4rt",
-	"v9O+UatJ29fPeMOg0x1t0+0MHa6V/f4OjEK0w/YLr6DF367SaA5I4tFofsnbq5Qss/YKcIdxJIkgeWgH",
-	"8GGUHY2XamOw9HHOFXXW5NPOQfSj5uCVTddcYYeM6cX7nQDf2pfxsWJj8rnRMlD0RwUACJa/5XvZ0b6P",
-	"eWfFZqymnbXjL1ps0IDUie/zX57Wj5H0NhDiirhtEpn9GrveMjwsrTnaVFwpQkfvsKykW2DviifHB7tN",
-	"jkxKmCswhX3cNkaIdjPzNUXKmSLqQcQaD8TEwPg2MRqMjwVAkd82BRceSZYDSKeSZukkSwh5ptOEmW5g",
-	"Sz2xv/9tkPAmfHARlCIWdyzbtE46RzZTvPMcNdGG2CuipAMeMVZDcmBRcI+4LUdiNr2S/mpjdZ1S1e8B",
-	"0KYOpR3UIrkWjJi2OLS+NBuYRGcReC0Ihp68ak/Ujt5/ImYXd6snGsnQh3EPlsZtk9wAkc1ly+a/XULG",
-	"xbJr7Y4lamSLme+TT1FAbZeawa+QRIveRPl5EAEwExjiLU3WtGRJ+btZhigmSdIsJbZ3uh2o8Ja54/N5",
-	"8lv/qG2m3zNq4cgIl17pBOsuHi29tTQmuRA7Q+ymy7zNDLTFuwijN/39+JYrijMnJPrw/JxeZgSj3vCJ",
-	"mN5zfa1k0tMIDybQAX9l2AH2jHjGXOP6mhR/6+uu9jsIyZhmEBlZeIkg7BHcBLLeZPrgfXVd3ylIRae9",
-	"SAZQVhOT96attbla6PrK63rqNOO3V6ca5PHbZa2b6yX5ZNMo1fCFGRTlGB+6NWdR2Q7OFrgO0S5firl0",
-	"9gC/p2+gwe7dIgQet8O0upMUZ/rVh4JoPfNI3ztq1i7pxLJL7xs5rKfnRAVCPQ2w7y15GSGoOyMKLY2J",
-	"SkGIL+XROem+AIyo/PSNdVO/kYvFD1KJtE8+ueUtD5hBQfoMi6jwVHCJ3q/8cXU/HefzAG1Hfqs80YkL",
-	"Zdq+Njmfoe5kar906KJH2h5xAX5c2gOAvLe7ARLO4Oyw53vwiUKkg7e8qjqG5FBy7orOCjy8JH5AkiFo",
-	"RP/WeTaVI0773L3p7g6v6Aok/oZomMmpTtap/txpQUJigwtIunPnnjrTbArG2bwS9YpKQr2hDowsgSAt",
-	"QlNSXYBMWsIm4L/FNeGdKyGAIICrED8iXQXeZIrqgr9NBXXIzFHqebOGRjpfmIt1VFp1DdTS5wETJ8Yk",
-	"J8bevkydJbK2SD9XMKtLvvM4CPt7Qxz33+9+oC8ejLw1lfjGXzuCMyHeDGXfUTZz+nAjuYK7TkPUrLQV",
-	"PXEKKrWCHgPasSVSFBKRN7ZBxnQi4z2HTcXnopfx+ZTddr31f4TLc9hWtJXIhazTrc/xtnFYAAGrQSq2",
-	"qbhUoex9fBMvCqiIYIOiorugoZ1dJ0+y5TS1xTRImSHF5BpY7ryxoFogN4zRx+N9rC1eAj0Mvrg4M90j",
-	"caTY3gW5tUORx9A8vVJB8GE4Ot/GKIYi41tuejpCw6mV/LthdSI4oTapf+iekFCyOqMVuiYTUVeYFcZ2",
-	"eyyjcjfwSSA7C3i5iKjtrjbiRtS8us+++/Y9e8A38sHNwwcQRHsQICcCK9X6/gF8SET2d3Zx9hej1f23",
-	"fBsFbXFMm126An6z2+vKopalhGeUSrStq4JtykXBrPgALAYegcuZ6TS7WSZH62/0dZF2yVWY+s/MWW+q",
-	"dr/lmQA6kihHC1Qt8UGa1FkR3d0CGFbdgGrhrdLIgtOet++7WgklHDWd30SbdQqNEoDTwQsxqEr31yXD",
-	"C2cC2ibZK+QgWIq5OwsTmDessqB1vneN4rTCAzaBPJzWQFkprSfcHiGtsaNmNLAGlwm9xl+ITJX4X52+",
-	"JHSuTRBMTC0APqg7IkCBlbvOux5aideLs4s/Dfs5lGwYW1vT3rFnOH/5rdhvS814H0QvHJkQ9BYpKOhH",
-	"cdl2/6CJXDgzE0DWR3/ut8rWu2StYW6V7vfqR6vVev/O7NFdxQXlG5nyvvDvaUM0ZTxg5hLDWRKA0J6v",
-	"wxfiuuEh6uyugoNEmKq9WP9UtJsE922IiaKrZJjfUnP01IwwNvs/HS/tfjvC4I3/Znf26msIdUczTIFj",
-	"R+le0RPC2I+ZpffiA+J3dM6zo+8yzSx62Z7tBbYIFRXfQ2k9RVj9bYM9ke2HpZwESCoONPOZAM3YsTje",
-	"SRTQItlTWj9G172bAvZlNK13mhnN5LhIZmKu17g2D+KaSjPhLEjPQEExjxvgW/dRMLY84rteRJ3i/oDA",
-	"pLn0XTJ6QVn8JRAqpUvglkLlO2r9YjUhyA3Bo20MvxnFFuZaWakaQUinaRwMuRbsb0mQYqIYdGdbOHGy",
-	"V89/ep7Fi21UJVKY1N0yl6hrGz7XLRCzkZaMOLfTTGxQu4FA0kG/RoXAtbh8jnN8cMNKH+eS++dnHbrG",
-	"Ir2dTqgk/Af0UqVSomZZk+n13G0e9Xwpbzxxkicm4bXwabv0FjUiAyJpi5rknbyyYv0ejMBY8JJekbZj",
-	"St3YNmcRoOhB41QyHuI0btz4BzYDSH+lDeUJBPYLGItNMtXnnc9Qf9hqAkEoF/7fgCevod9oqBx01HJ+",
-	"5VTzfRIVqD1OgwPmTpeI+eS/MIg4SWBhfeHOaLfC3+QODUfeqHYT3Z9QnDXyniOl7NWiR8gdiV7CwWnD",
-	"icFUWrZuDPrHqU4wK5TfnUePXapKKtG/6/pzgFnqLfhT7pAHjNuGEdPf4YL04bjRX1Lx+jplEjya16Nz",
-	"tvq67/Q/+k1g0KdPenFm1ryqBr7xx6/7KBQHLUdYiBHK2Z0q5eu6nAyc/D4uIQ5+WSpSa1L4lFEJ8pYr",
-	"hLE6Fl3xPFUXkIlk4itD35cRQl10nJCAWr9jUI0Tgbj4TPTnTx4++uKU33sQhc8HRN+KTbVLI0psqh2z",
-	"OsJpSiAyq7nzOHs4DbQKKE/XwgJoEWGXdqiy/gAZrmQjWdsFNsEfSKPRjY/epQG2Rin/26Q1/pnItluM",
-	"me4Bi+FJzGp3skVXFov68AiULur7L092nCf7e3Eo79pL6xSn4scfp8MQ6syexNqgLB8KyaaKpfli1LaF",
-	"lgk28ZmoJjpf9WraDfpG5OmN/XRHFMfuhjIbCoXqccGmf3jtrfFo4Vgx1qOtqmO38/f0jgykOGTWq7Jt",
-	"QcnM/Eey5ACjNs3F2YNMO3LR4POSWRufQPP5wM5RsedQOBDX/WXUd/0H9gpl1rPPiSO2DyXJaVX3wJ61",
-	"3TB31N0CIenhyB2Frt1KxMyUp/xCUEYCAErwAmubPKHsYgcN7bFdhgolH9j3VHskp320xpaL0STtg14s",
-	"+mosDGsrNRaLDEp9tlkni8EUunhO14xDxD74lThjqW4cIuEZbsp5N9ebfGGZ1YDGhww4bg4uWtAFtw93",
-	"Cs8KKDuT4IJWu6JbTY5/CpNoazk38Me4koxAE6mZLirRphuS4d93wjabIcBmBPKEEltQJcToqY3t1rml",
-	"ODZEKcoxAHN4YVLG7guPg696HxKTne8s2gztXJdRYYcf6aaW7kjGPLUPsTGloSATdXEesbiSatU+nVBh",
-	"3bP8G85Oh1ffSzTZz2mSwKeMyqD6WCjfyWv1Sh0/OeCMO8sX+BiQSQ0Wxlhxe+DpluNG14xvNljlAhX8",
-	"AQQUumixZd+dcLmvGAixvd1G0IHvXiCrGCJOz83YrXhT0wmMMbPRJPtGvtdbn3zLcqm07CR9lvY1XBVY",
-	"KeBDbVOrGDwlRRaQYDSBTJjVUOPojtURgLj7Mz6X5ZzWvqLCA3ISbyWRu9+Z/U4RtrOjTktyxL7I+n6V",
-	"5srMDo0TW/xwlrf7vd33HQh4gDYE9eAWXM13pScDjDGQQNVrH4gy2Hh9q4nrlXJSdlaI+jiD9oY3xp18",
-	"fdbVgAdt9cYQ4cyhIBHdYgRB5eDIrM4NZ5M+CqHTaHuOyCHF3HNGcvdNqoUez0q7V8oKZ2R/uN47svqD",
-	"aEGndTpm0jnZL580amCPYwo/ZaClQxUkw8tgR9nU+rrma9OyrOCP0Kfr8UkDAwr1wjpzDh12Yjutj286",
-	"o2uaLInagQs2E9eNKkAXCuQk1o0tGLJWFqxRpqlFATXn3Ei3mQIBDKJ/1gFvJXnC5TYXr6hXBbUPzERl",
-	"8L/xIEQsHHpsne0WywcC7VIejvmd1fUuAz8InX8dgDRpqAg/g48mbg4IHvrs4vd8sxEqBzeM+EujUZpQ",
-	"Ulehmn+AJH8hPf3P3lFzP7B61dRVHyuy/z0xo958WFL3+kbU7PO3L1+wp+dfPfoi2VWG91zJMq3RFCG4",
-	"9+obetDjR4+cIs6Brvzx/Wf3nySfGxosJmBf/eQOf4mZgQh1whJQiXG3F8ZAei2EVm8JvbVx2z3SFR6m",
-	"LQJvgAeSJOQSbzg3pTvsbuTcNnWgqSnOgCcIzroZjydAznlgqf4q+4jHA2+WGzmd98QZx4kEcLcPEgDl",
-	"eDrktF3uOjugh18bDmd7yFr/aK+MhTcX/tuDZrXznDRZEGJ5feRhy3l1PBGuURfIxCu2EIgKIL2end05",
-	"5VuR6k3UVXnlSdx6vcCq/JFLz0yaxup6z1dCvUo11s4Jz8kHsKg+W1biogskDBssRLHEtoD5Qmw87JuC",
-	"cUGBKxAsJGDy0mwabQFlS02Q9lbUWIgnT9HQNvEmCBMQM+8wxS7/1mFmGIuHCYOegMvYYaFILBcYw9Bo",
-	"oZVcbEfAkoDs/VO9LIuWocEP4Jek6lSpfPD3vuWP7PIebiI+uojo3NL4up5SK9chmGCBx4YHH9XVIad5",
-	"iW2hcIC7ZJyVfOf+j1yX8T2DJ2az6CDREzFWFkzxvVtyA8RYoQqWM6s3ct5CEdUKwCqAzzF03Xqgkagv",
-	"lc90Y5OOViVXIjXbkL2H3zqPIBooOWezHaNsTuGz+9Ah4px4oBrZiHqO7XxZYLrR0FRZACj6/KRkdZmC",
-	"DXrvXAmAFvDd/3Cmvmh7zYnckRBaSr6Le3p9C2mAlUvkRepa3vBq/Bb6HG9ImQXAQLtaa4XI5CNM0/i+",
-	"4oVuaiuEum1nsaj47mqdLFMuJVct21xgFONK6UbNBVRzU30J+gJEGBZ95bJRZd0Hj9VKJ3eB9ZqQuqA2",
-	"9ipz7qPQaacHPNrnCfI7bB61gVRayvQsubk6pFGJkjnugkyrdVv2sGsxVICkY6/Zeu9xh8DQexfsZYli",
-	"5LgkEEHvSsU7cM0lT9aZhuQwupQnlS7JrdOTmULmoqnvakp3VdEDaeEU7ertYiHEEu3OZyTMuLO5ndG0",
-	"cUpu988xweV78pw0lnBKTrJmiQ8bWQszDRTIv3go9oWOQ/SK7DCO5UHBXN4CMgoU5mmrwQi0a+0sbyWV",
-	"6ANQWPCmsmcXj589hcSCXLtT2uNnzzBLg/98mERW9dUZaZgYzPJOpw4xPoXZe26Ci/bljl+UFvVGzjN5",
-	"0eAl0nkV9mroAQUfgcD5PBIP2jIKSK95vUpsYbNkW1r3Cc4b9Y7FFMiHPHaDEKnKzuBihtf73lSja5go",
-	"uDHCc/hLU6aRxfMhh8OhdUgQoyf8teGVtIMlOjBf/0bXYuiz3OXtX+KrxzPSp9NTvpfTdMppaYBmRWnn",
-	"SQHSPDyEmyTIycO6AQdwOj5EhAaBGhgd5FF+nZZ/1Bc//uyiibupJxoocLalXSJMH6kI9F6jeRAfNrq2",
-	"FMNAsAlRZtlUxm+nne/+lghSOkW/j5I1yi2nUiKfKz0f68OkXo9MuR6cNIlXi6awF+4rOaxps/JaCT8R",
-	"VCUZ5gCmq8eWJSqA3OrI018Nll0nF0i6XjQcVLvbSfolUZncCDj3NPD74Mz5FdYSZmQphWHeovnKHVSB",
-	"6rtzUHU7OW+ul3bSvIzOaLndayJyEN2SwVs7GWPKoWoNGlddy2upelq0EWDTff4FhRZDhqiAHvbC+VHA",
-	"i16QNcrzshxNbn1o9wPd6Dhjf6h49EVeaiGgThKJJy2e86yq/lu7RR/GsGCX8goqDQU9vU2BTRgAMzyO",
-	"MO5AUYET8jvNtVrIUiQd89O4T5itT9nymbbo/JgCSwybTNQz3ngSh990hNYjlhYUWHV+QvYNa2l6YU8L",
-	"SNO709wNosbkH4WExulk0GG4t+dRe0oXhNCqno+P0tf7d3uZZxXryAKQ9xGqBs/tU8ftv1lIZvje/rpf",
-	"vwjW0H0St1VjxCuYc/DkEmp+zaXCg98EGn4xD65swNSiaXG67P9bKlbqZub/DAeZZNUGmOPMIc5s9EqQ",
-	"o4tpcGPdTCcJKUaifiSQvtIh1IEYaDgQJFDYuMzxkHejvJA9T0dJ/HFxhEHGa1sXO0wRirYIE53UszoV",
-	"ZX3eMqH5Cte+GsRsTuC61s2EZKT7mO/cLRneEDmf4IT/BNeP4B7HED99avuenLTwA9NLEsUVwdKENB2k",
-	"v+e8MckmsMZkuJu9aFNMUggztIYuCh9pogqahdhmoKiXotpkqhjsJLbBH+H6ZC4sS669pZhPeEGwIL7g",
-	"HFQVdLkS3MCJJMJyrAXl+KDYJg3e0TvXIOiWtRuE0WZ5thhC9JLIKcBxAbN3Ul1XYbo83pxv1xjSjGFe",
-	"38PZ8/01F2f/80+LTb3+5X/86fzeV7/8/WHx8Mvf/uVssCk1IcyEPGSKTwqT69b9CNELUUERUUAJ3iaB",
-	"AXpIzBH7KGEn0xRse/MOwCb541HdpPo9IdNEDgMMwl3W+pGyZj7ekTKJdS3MRqvSF3ykgkKbSorsjzlM",
-	"HeJBhcbjUFvjPxOiBDIdOjNzrpSocwcU95wbWTeG0YWsksYKz5calZ8mAqZwwxWu4syI/EUmmeCigDkG",
-	"n6DGbYc0C56KJ/9yyErdBmvdP6GdkmJ/AgfKi0GDjnQukVGvFu6459O0eKDCjtiZqKS4ETF0Ojcrvyff",
-	"iFoupCiz/d2HmriP7Rb/TgRsAeCfuKK9flCiWJrw3ky4M2j2HvkM/sCuNbN6/9uxfScDaxvmOFVzGrdZ",
-	"dwrPcUeUFaUuDYmZfc4bu3R/uyfLgr19+YJ9+ez8Yaiee3Q/28z/6Onjiazq05UtpWH/rkr9QxKSA/wO",
-	"y1fOvgLZA4BJBTIst2FOocruK/6l9qnkAgP4nOGuJqLD9mg7PQWpbsRvclV+B4P2LGAFMq3PdpmsE0EJ",
-	"Hz4Ra21hja05wprH7H8tmcakI8dKJGm3fDofmeCgVNHYDnpCnOWahEQcFCWJD2ybWg0CkoVBY4s0DTqx",
-	"odiMKecWhwN105PkFdRomI+xMyMDIQSvbjgdrSD8GLyQ03oI1Vcv02w+Lz3VDQ9IDR3Qu9CvuARiv4xW",
-	"Bqqg1nfrEgnrEq3t6DBpdoH7YqmpVVG0cLOFUKnm3wz3WZrfMR2eSnKYtRy/i6aG9BuxtQ8Yn5a5EMsM",
-	"UezpSXeH6RG84UggAzpJjoq7sa/rOu/jOnd9vbHZaF+VC/vmasQx4B0fR9sE/frZZCLcXBOFEh9snmEK",
-	"M222dhu9P92N0+F/3EaUvhC97zjxR1/TmA2G0VsSOuwvgcg6NZakO/BycAxxL7sMney+ivQQp3KcAsVA",
-	"Gp//+6tvvji2uDIia/c9Fw38kEgp+NaVsDiipnRaS6kF/B/gW865TZ6h3iNMNrSv3ERXRj52KGADJ0o3",
-	"qsw5Exlq37IROeuH2z40csLspLd9bgZBVt5wY/aY2BLcFRUfBH+LxfWmOuYICuLsO36GE8PglhDOBYic",
-	"DHMwH5EogIF2OSkA6DU6q7T8Vn7uhpTnDUlvYmeBXlisAxMq1FkvoGoz1EniYct/XLKHqt5dpetBIecF",
-	"fmN0FmOE5cWMxoIbd+8lO6d+hhuEMAuw3VGp1dO41Oo8WapZ6/UVGOrDYKQ7I1KRqLP0soUfL/kOCi39",
-	"pvPwq4vz870MemoXml1tRH2FrampUyQvjSf6g8E282UYp/Ox1hBVDwMEhLXBIVqdGSAieVlZBdLOdkTn",
-	"z0aMaD+h1U5sRvvSyw4jBTf4cxv6QYAGWnqHanStk/vQTfuW/q/1FxbuSanv9QTTPT213XZIYp9dek++",
-	"pxbbt7we+rd7XD2Hee5R/ZEByywdG/wNUM0WOjE2bATHc/avb16/a0kUjDDAFfsr+5yzudYrKb5A5CBV",
-	"sl+fN3apa/k3MC4X7GvBa1Gz96//+O1Pv95n37p17QQAP7fEIn9WtQ5VzL5gTir264d7G1GDVdPq1wvm",
-	"+74LYuwqiKlL13u4JOzbutYUYfKADx6g2/xZQUvhV0+e/uGL++y99GTx7o+PHz/+qmDuGECU8tBmcZ/9",
-	"IA2Fjzb8WpQXkDdmvzrf8Fcf5Mb4oFs2v0In9a/3/6xeELfPnNf1jv36anHvR27ny1/bfL235y1Eoxsb",
-	"dj1+9fDheQjbPHx8/+H9h1/c/zOwlMu5UBg7l6VQ1lnI2rnuGz5finuP7p/7oqfO38CrWq95vQuHO0Bg",
-	"iBCD9YJJNddrp9jgEgFyEdAEeCg7ILYL6JeUDzl7pVbsPRYrh9V39hCi2xuh+EaeXZy5IZyf4fkNVoDX",
-	"Kio/ErSosRA9aMqr8uzizE3B8/YywI3faGXwlkfn5x581xfTbTYV7XIP/kKeNjoE41sf/OsSQdbfUmn0",
-	"dhj3MZtMxb/p14QBPAisR50J+nmpfc2s1VUJYocp8VgmcyIRjJcJ7SDkHGmTkOTzsmxHhoZDGPu1xoTv",
-	"aBGOklyLBtG1UbZuxG8Hc/jw9B8wOFWnmKkfRMQRSdOVmJgu9Z97xKH+P/i7LH9Di1wJPEt1Z+8tACF0",
-	"J7AjxCeH9hzvKU8x1PeiqtqxKs3Wuhb3GfUQElk19UtohMOseL3eY5HqF4wzEDVfC8z5Zbhy2ksevPoG",
-	"oOY2TULZ0QLH4pr47AVYbHjB72ilnP+DrhScjqg1Uoj77Gdpl7qxAT0HNiVkAFcUO77NanpgfRr3OLVK",
-	"GtH39a5nDZ5uejAFnZia77G2EXPNt5+Yd85/80ltbkNTz3ihu2U+sH3jJR9l63avGr1tw3edxDpGTztq",
-	"X4bPviNL4579yfZjnI8e+Z9GiW3YcY5Q3rF7b5ikj7jv4qMmjO4ONlEa9+9sA52u1uf/YGodbZrTNbsp",
-	"pe23ynDFwbQelIsG+GTEiyIuDE1d9hRFxyrKIgb2o4oXutlHJosz6Z7710bUu/asSqX1rfAH+MUBjDjx",
-	"HPyM3JMeZp60H/nDsBOE+WpWcQRXTb0OEHPil3VSQGfTXyZ4Xcns6wAf8RYvg/bVpja6voCJokRI3NgO",
-	"dQY++A3dMx69JPVBEO9If1M+c5KeubU2XQ0IawebW+OoZ38HLRqcu1r4btG8QfiH3w6b85zIThMCaJth",
-	"S1lesO1SY9y9wKA0ZMGobI/y8tijHVI90aK7z6DWX2xDhfl0U/IAO9qyFuVb+Pm/bMo/uU0ZXltO7A/m",
-	"5qa7psJzZ1Lxepd4cnIrBfCyUyyo5xHGH+Q9oV+W4wvY5y/e/ccXuCZo3zxDdWfwT2ZrZB8dvWRmfL7C",
-	"cvrkYvlO2K/xijs0VfSGjGTxC08Ur4TCFUU42vTkQHzS1ib4zPMoJzZ5VPqRr0ROco8+guSQwHomMEpe",
-	"nkQ13ZgYJ7ExAEi2EeV1wHgRgUAbMgVQIIi5UfjjtpbWCtXV4rV79swLbFDmqTPAm4orFIj53Z0B8Ls+",
-	"1SHgoy0wd7zd9i8y3OID3A9QwfBSHBXRwWc/gKaUi79nVuI3eqsqzctoNd7d/PpI2G3mFlJ694ytBV+f",
-	"ZG9CMQFfrnOUsST5TsyBwmJyoND/eamh5gHh7bFoQFq4/AI+BbORYDWEKg2zWoMLsMOCKUJWxMd3jUVJ",
-	"UzrWYMQqs7u35Kp8gB5ZXmvwRPv17nuuyjvSGfdofM3HtgdYt5RWFoQFP0HGic9EVUAxt/PtIDa0B14p",
-	"6xY1zu8YiEsOmuQzi6HQOGEbIL2enOB+o/BSVnc/uR4+959vcl9CDq2blPeTCyefqKJdrI2obgjVkHeZ",
-	"wLCotexOPly4lMbqegeK4Iu4i1uoBVWH94f/X/iLPkYCgF42NgXgB3CqJIB/XgecEfr4Q+nHGoExCTjv",
-	"uHzBiwDzdherjJ7+qXIGYQoTEZayPE1YnXZZdLGh1CW0OhTBqwagGCjxBuSy56zScx6Khb2L5QuSDdvw",
-	"WigsDHd/m+R0ecUZmYuIFeAjZiNe6vpa2FZWl0QRVQkD+dq2q27nXNNPka1oJfP7OqvQd30a16RnSUVW",
-	"64Q5iyW0SvvmITyzzpcCi5kingJgw6v1msGCYT9HFHXX8kaoI6oAOivpwXwpkNn0hDUAL9wzsyvwo8za",
-	"z4HTEov4T+BZar2C40YLfhpNnw3HT3IUKNzArKb4Tr1zVpJ5mMpNrdfSCDPJjcApi7h2h3yKl3TpQMR5",
-	"w+0S998HbCbsVgjFKnEjKoNoE2GgUEVORiziWwTok3T8FOnhc9HhJ+dfPTsmiDrSERrqCE8tdllHcNjA",
-	"En4q38czHhNjfsxGzFsTk1OHo3aCrA554twTrvof97bdO9si3kD59qgd4tGdn286Ec9TuRE/QklDywKu",
-	"Axs9OGQFgijiX1ZSlQxaIOx99jJ0mMz1RhLEZRsOxSpE4va51sIwrS67HasLXVV6S+teVyW5gNBD2zoz",
-	"t9hwGhU4IrLWq9N9e6D4k9Oj+/nRT5kg7Qwt426QiE9zYB7Vp+y+yXiLfkGZVYRSgIO1b3xBg1WLua5L",
-	"w0odOgxRI3dY9XpnXm3S7nyrrKj3NOYurA88+72G1310/xSwijLVjtD1BT10wn3baUwQDBPnHY8vlHRu",
-	"oyLQjRZwdsGPNM269VGRKmwtuAKzA3p0jelsE1jVphkS98Eqn2N/z1fiBV0zymr4NtNb58CJKnaCj5N5",
-	"kKhrXU/6opEZ56VdV119GwziY7nGHgzcydKhbFbrrRE1m+u1MLg/We25F2mq3fmZrRtj2ZLfCDZzjmkg",
-	"rk3oTmDA7KrNPhhO3m0+BAC684Bc/MqxYbmZ1qtTuaU4s3TUlPXa+KoZIgBBXB040Igjy3e7Y7wj5zB+",
-	"xycLzXUn83Dyvj25hfYtJ2SfUTMmGdVY5R94LOL+dfImXPUxloh/29jVEcZwCjF/o9dcejw0WASe/CZk",
-	"kRB3VVRaXbvfkKA3nhCs0YLG5QXovsrXmSVO/90ZGhkAPVhyQ2FQIJ/DPfkEhoWvRKuburG+aNKJA22L",
-	"0tgNBaftTxIJ3RPR7yweerw9O/949uwFVVCetJpbKIiWtQrTtkJ53ne3HgFOw4NyQ1uUsXw3yfiJmpum",
-	"JnS09OmiRkDSu5jib/HtLSXkR51bentv9NTJ50S7lXtS8CM/M8zWfC7MffYTFFmbAiAkTGgyV2U4UmDq",
-	"BLK1LTJko8pRlXKJyX4Q0cimJ50Q6LyE/o+cfY/TcDoVgOe6x0l1fagJ9EZ43X32Uxtc9kXak6b6ptfV",
-	"/07Yb2/GefhweILHJWujRhyi8DZwqp0FE+p0wlwCgzZy27wDiMl775xvgYMjYAmocFhKJO2r3PYLgFw9",
-	"nnwkyBbKO+sLfuchtO/eEcyghCe9wN0ppIxjc1sRNRsEfApA9q7l9dKa48t1n5clDuluLAw8+1MdhWiu",
-	"0h46qNUJ6xToeRMsBCr2SGfaT1IqpEQQiRS/kb6yqxVy0WMufvlE3ZIkMPbKGq/ZKyE2VB6nt2qKauc9",
-	"7DuTm4+eLdFihcd4IJmzQaH/Llbb+T/YaiMXfbvUbleBHCY8u207khZQFAEVYcJqXApeIXRpbr/+Hq+4",
-	"QxHSG3I5vvuHYUzIv8VwXG6rreSNGBuZhE3vwd+xz/C3B86nzcqAfNJ/V6V+vXhlxfrsTrNULQxzNsgC",
-	"P5/MlyFcZ0KvPoB4TrmEgPZjVukqwSPT5ngc6Uk3OdGkxf/woxXT4rEX8I19cfvJgjZ7EzAqQrUSu34f",
-	"8Y9i93E8xD+K3cf0D5EtApHfsMxHr4RCrlO34Ge63BVtbxdAAU1vMHXiHfRUvlWlG/ynclJeWQC7Fqo8",
-	"VXS7BNwbg7CHNREPY5rZiXWSBAEcsvc8+ANecYc2ld6QWdb4haeQ3Pd6yyAU7curV2Jji4BHum7my0AY",
-	"BLCkbh9XbKmbuj+7k/Lz3kWS+33FT2Nxfzw/7GNN8jtCg/JPnLQW1Mo8qDSS66Q3uR+0Xj23P0i1Orur",
-	"2VGrF7r86IW+P2bhvE6Z4NZrxpmTM7GR435dQd+Dp4KbL7XGiCiFtMc6jTh/xBCV8VGMuOO5+3fzO5m6",
-	"d/JagQ27D8xe3FfGvhP23guAYR0I2J3iVLQ3k4hC6eYJeyXQ+BoEj73PnlcV8pO2roNHFEHVEGq0Mqy5",
-	"rO5FRDnJ7e2lVOW7wEAzoi6mZT3OewkdepynHXr9x3dY0ttboaUbP9CxqWIS3el8QWQcwrRUAPP7zLAS",
-	"0shs08wqaZbCIJLts4dfPvsCHcTZceAjIQnd63//GK76GPNAbxs7B2035olmoZuYd04P1KqV+tj6lR8D",
-	"dcFd2FN6+qcK1IbZusN2suel8+ZpXqhc4loqKPhyXiCTR2p91L+Sb0Vpp2+E7UNKio8dPDxKB+6iGs3J",
-	"650Vm9EG1IqNYc3GF8UgxALYvwWXpynB+c49utbNNaVe4JV6gT1TmEz0quWzbCshNvCLbyOFCgJnkiXw",
-	"9DAkSyFcVWzgCdCqR6qi5StxT98gBUwGHZWvxOsbUU81KLcEZ/hdGJPIMp8uWAVQD2H2adtF50oqY3lV",
-	"Iab+kquS+Mzvs7dNJXy4ZiPnEbW70hY67aAolXF3jEbnDWDdWd0oxg22b9bAfAJdea+ARChoknZHa+zO",
-	"QzhyiFYeqVTjElSxPn3EdNI7qzdowLurEEpJsRUWCZbQqmF/SuBBCYxM1IQwrnqnyIZwskI4/wdU79cq",
-	"elyfz3LiorjsXvmJwzkfYYM8cuLvoATOz/xn7dq5bMN50FcBJPKmRbzAPmD2fG9nw74tKONWLVaWRXTE",
-	"RlXC4K9LbRALg4zn8bsgNHn5A+Sp+4ojzPq7ZWj4NG3oH8+8vBVKbBlnZa03/pTKdM3mlTYCgJSwY7Ve",
-	"ozJQssn3/I5v9crryFA3z3fCPif657uDK4UX9FVAQrfJqcLymKyEiCCNnmkV1lwpIImcOabeZQvdc7Nq",
-	"+6aOXVW9XGn79NTK6CrN8cnox89MC2rq2w+X1m7MxYMHUq1szXf3ZzWfr7bcivq++MDXm0pchhOABBgO",
-	"XVIDU1fGntfc/bbH45Xs+kpRRH1ENO2cliLhPkUNncdpvF6dQmO/9kd0blaxzl5g5Qf1bxXUT9pt48pM",
-	"pK7bBq/0zHyOvNyPvvziNrZlDERCi43wMSKTVTk+KElff+Jw2GemJapC5Y/I5ER9d8gDe3PjjmLtMfl0",
-	"Rux7rsr9s/WnQz9cQMvr9d/kZiNK9q/vXv8E2OGnyfByFYfT4BAcYQTEB98LxpExMjTqAs95wXgE+Jv0",
-	"KFtYWjokL7Rn23eX4YGYm1URWVx/DPbIakpDJlrUeEgUJRyuL1uEakxAk+/qC3zgQ3yKmlj+Eap5y4+O",
-	"E4Lq+aRn2iZovXqlAO95GCxF16zWbrtxApIKQk8TUFECA24OM3sMaLbvg+EWZtNYN2FSMeLTLRjS6QI4",
-	"BLBM6UWMnncELPjTkWDe1Y7ac9DYD76ze0UCxIG8iEOm7553B6QDPyVB4TJf0Sj/64m+IISVGiAWz76W",
-	"frzNW2sxF/IG2GBHI6kbiQS7t4BSz722H1MdaFVPRdUwno0h/NhDxxBwQp48+urJV8/+8OirpwNgIZP5",
-	"Gp7GcCSPPikYyQ/AwQpGL3cGqqQIcH0nAtEiOMEY/YjsNDSyeOrybVQ4F/QME6RxLajbz0TJiCC0i9hb",
-	"hde15OMfxcfxm+ipydX4SrxSv5eswQnJ3PhKqFeqD+DkZCkD7j0c9vl9sa6+IDbGtdvCkVsb1TN4VwuM",
-	"Vxe0waPjsxYQ22aVdI9USEBK2CcAiwnN1FKRRXKKuuHG+BTEmKLaPZWqBfSh94VLyPN9S1fefaDKvyln",
-	"POibT1YjTs9DiPeoBR8BFCGtETG8lBojVqeOn+fnyNa709MpTsntxGhkgMx6kmVT79zxArKt0cIAC+3O",
-	"GoLDURLIjmgrbrz3Q3BiztxzWTXJiGFC9UWvmt8pseRHqhCEA0Jcu5bWUPd3M9cbN84/nQlV6+rsl66o",
-	"Hiz43J17hpOEu5d45d1Ezl9v1RsqgBu3f9xxbjLiag8kqlqVDMU12ATbk2eM5XhHWkhvyFatRSM5hbD+",
-	"Uzf1/lPHqSSdXbxm5uwYxBJ/X+p36sl6B6GPnimrhfXBUrf4lxB0AfKRE8ZqjbCs2UB4FQ/8ivHGLoWy",
-	"bmxO7zcbqj189PjLLy5acmGsUxbuAsRa0A1g7Ku58PFajMw4/wbKG6aarVziWauFrNd3qh348E9Rcf5W",
-	"zJ3Lt3PvzjYG1HQRzpvXEl6LE6vJm1rf0M5MUw1dOzYo6H32skbcLwWpKZz3OF3CuMVySrd73TvN3vUA",
-	"hp0vm/qRr0RXjv90NmSUmtyxdkAzvRLbPXXEIGebC+7EdXW9GocksRbDbYI/7v5ZGwVhg3VzlegWHNsg",
-	"mBfqmOZAkO0/VXugRirW3YFofbegGS1Edzb32pmtAn+DF92R7flJbP0LPjYHeVmKsvPudNfxSuyoGLJj",
-	"Hk4xnX8k8An/nnaLorQwcrh19iZ/OXTc8MppA3RYtfB73DjluN0G5TXjARSs5/UDHLC71ZBPuDvRwP7N",
-	"jcmJMKMlf6XfT1t9AL0DXjE+/1nM2PPWo5VafXGB8R7ooiFQWW5WJtKfE+nAuGLc35kWfBREmdgWe3Hd",
-	"ZdwNJwWE4JZkTz3rLkjrbubDP35KxWA2cjc/ZS0pdiV64gDfZXps+2Fy42yzHHmfzl80xHptDcvmy9v0",
-	"TS8m0NH58ZCPH5URn5IB/0RZ6BFU9j4N8vtis+9kR5/eeXZ0XD8jSmp0PyNp/EmOZC2joQc6VUDKkEuN",
-	"Tlq4AXqoj7a+4lJ5CRyLppMoHOBEbOXTOFSG1m7lN6Iu5dwa5mwi0+qCuYVoCsbr+VLeiGwBy1JDr9gt",
-	"V9DSMyuEEvv4wC3YbOf+73J/mRu9FiE3jeVN0EsEs5MrxFjqbfprH53vLYdPWi4AyqB4nwdIwjpZBww+",
-	"rmgrxkoxlyVFoqSNsn0QkwJA6TWUqmOsEn/eHbksHkCSYHpKbxBE6qWsxHN49iclDQHrB3qNmko5kVMx",
-	"tbqntTPXUqdSzYdXlVEJwf2ZcdtV1mq9W+pta7LuiB7jPW2aJyvTpf2YG8bZVsxi9g3DVTnTH5zeOyW7",
-	"cH+QVhpRFm1lp7NMGzm3TS1MwSrNS2eGyO/oFsaA+V0HCZ0YOq1/4mqtFz0od/pGjJ66W3jt8BV5/gC9",
-	"OBHVCVbkgnO/cWNTgJ4IrR9hCVxgn6itG2NFSRvhZ4bVYqNr6/zT2Q6ra+W14jC/9z/yrDmFcesgN29v",
-	"BS8/wrS9pc+4+90H6k3aWiHDd6ZgrdeCldRwKLlkS16vK2HMRXDycfOpG4rzRkXBblmK8nezGrG2Ozut",
-	"/9qU16dajqNc7ffue/4DPb+x/jaO4XQI5c6RgGe2ngSPPBFvbt2+EfkfBKNruCxx+u96idq6b+agTgYv",
-	"GbcDgp9/xBaIaeKTRCww4Yw73lorabV7sbOb1zVfF55RxX0uw6Onk/SbGlxu0ZixUT4vu06cD2mO7pUa",
-	"S2lyQn0Nl32j77b8I3pLRuz4uZ+ZNg17uu3KqzJV0NB5LLwRci341kj/cY+b86oSo9GrIpk/cI5hVvBf",
-	"8/nqZa3XKJcTkLs9PRm524QH9ZK7PZ36oKtYKfKMceOfKo2Z3JGSFDyGFa96J2DaE93Snfak/XPwY+SC",
-	"3VtInUbFoi3IixoVMb00a7mbDdvWGh3qCG/uB40Lvd+CFh8Tl+5nzzV/YCxYJXhpIg4+ats8Zt1e5yGr",
-	"v9PvdVixo2fj0LL93gX9g/PfWmHa9DjY5683Qr36hr3QSkH8mTd2qWv5N4SogUobULo3f3zx7Rej56Kx",
-	"17rPNXeblr/mLrcs/45sARyBwJyolx5ihtIw7HY+kqbgXUc2vy/EE/9hnwry5GNO6DthEZw4ntTAJKu0",
-	"JTwl6BS93Ev9G4Q75hGSyTgMhcQqGoUn9zGW0/ta8ioXvJOWbU/U5P+u6+RRED7Cl4fGlimihD6XAfpI",
-	"vGSUG7eSqpsME6pZOy++kjduX9FVCd94VpwBf0JxximweiNquSDpnxVnsx2ggJ0VZ0B+/8uILkPMSV4y",
-	"XhmN/TvAeuG7oH37sg/5Z8L7dVOJafnD0+dCISO5PwKO8XLISOKhK5z00y9GoK9bJlZm4rpRU/pUF7Ve",
-	"365bNPnK/h5V6AOf9Mr/SpkeMFiMpGsFtTwZnTE8DROkSmz7UHUTKSC8ezgv+p0AI3Z2xzVXfSI7VY4N",
-	"n3WyUp0495V0uawQdZDd6d0meP4nIlUcmjKgM8dtlbO1Xgsk5TNWn4Se6Q1vjDvFWr1Bsn1n8ugYC7Qx",
-	"gBTiN8xRibe99XCnCVEnvf9DkqIBfSWVGHUyLyjrww/4fiKEvvEEPfvTOKpyy83H2OqtqOKpxYlp/Yu7",
-	"9Sj+q9jphDv3N1hg8SmKneLnUcETqn8FOBWMW0q/HFSDcFWyDB/wrfexnmU0nrDtrp2FT0fYRlP0+yVr",
-	"S4v+n4OsLRI+hUsC574XO4VMFB5gCXtZWtqIAIqnxRA0fGeY0UftKYRj1Lej/DtcEu0pd2/OOq/8XRm1",
-	"jjPG5rB0lLZQZFC41eK2j7s2aJDp6/cC8JKPcmgEJfyYbXk/LzXylWIUbL+cEL2F9XhK05wdeqVupBU0",
-	"vrs598ArotrMj9c/hoMr+2EzAppgJdVJ7N8PIjJ2UiFgMVdmK2poNSQCrtmOnNGowQGpt0zE2AQHs62u",
-	"V4aaaafEO2GBjO0N8irwz0Il7aeAPLNEeyttTJH8S0nbkjuf1mKeJj+bQjR9d2L9PTJN42g/VV7IW+m7",
-	"BskJYPhO4oU7TEKO3jNNh7V/DN90tGZHw+fkQF/udpl5Nw/ECnwAHRCbLd8VbCbmgLhE2ByVNvaOAMQz",
-	"InSWth+9gegI78bq3Q3F4aQY4j/6bvoccB+6O2Z0lDjcL7uQEEyo0gBqzO030QeVpgxsk0Tpna/ueBO9",
-	"A3VyI/onNdPQuh9URTcWTHSF/LRrSC1nkLby2uCOOLu+3MtbuOAOpfe94JVdpqT3yrI5P2m5pc+7y7lw",
-	"j2alhvpit5Iu2dPzx245VmDd51yl8QyTlUHYGThQGvQ2XHS34Db0kiRS5InAZVt5QgUJCpTaI7GOAWLT",
-	"MeWJGAkRgk7qOLbBt3jtx2HSWDRVdeh/gCsOOsGkKgUScuG/a7EQtVBzcUkhKQTyOUvF2T8t6wXJEWTa",
-	"S9Gy0I0qT4ZOvCUteqVW7H3Nd1TwTBoAeaHtUlfigv21kfNVtQN7JxVzU8H2JZ+KhE40hah5K7Hr0zv3",
-	"4D+K3afNnCGEmGFbUTuLxiF7pk4Tcv5O3giii6OJAI8FMGkoJ+B8FhS9J+NTtAeZztewr/l81WwoGgcf",
-	"u+alzwcBZdaeezNxxpDPrjeq9tZfNNUNfy8+WOinHnLX1dumEuOubPl6R1z8gs+kEiO/IfCeDF77stbr",
-	"Mde912Oueqdr+/VuzJXfyFrMMWo2mFcUyta7Nm+LveAVN7ZlKHp0/ujZvad/ePxwdFpxw60Vtbv0f/7p",
-	"/N5Xv/z9yW/34D/++7+MrzP63aQY+w066vwbfp3E2H2OaVlK0fpldKoYvH9eAeeVSiqB1ChSXV/GxUKU",
-	"PEYeW2LIa5v6RWW6cIjjcVJpwf+SshX3IC0zymK8hCs/Rjg+fuNo6iL3daeeshj9Qmws4yGNBQiVaJCO",
-	"mIgexu/O2O/mUBi/4hPFGroznDzrSAMyPynIW7QUawgq1BZbJgtsficY/t65Hd5/cU2NjMsfzPc4vCZQ",
-	"R6WJC/FEIpLtI1tCgW0trfUV8ERFAC13d0cVmA+370nr99U3cfS6Ov/I62p+cuLYJfABBkLlsHZvt3oe",
-	"ON0TJyY2+Nk9s3/Vfez5oCV2klCEGx3iz4gt4zYXED2sqvDyf8DnVt5I2xsGe+6v+a9TxFGniCRL1K43",
-	"Yuy7T0q+g04SBdFmavGIWjMAWu6s8O0rtJGdFZ76bUz7idFwri5iMjWAy9LGXrLSbQRclQw+wnjK+sr3",
-	"ycua6TqPapc/Mjzax5z6hGeGoOF3jj7wc4eTsMAnY9layXcFSrmAitai5avCeS6Ym2bgTz7aGU3ZgLmu",
-	"mjVy/mR2Y62NeEFX3c12ik9/sdRy/tGx8w/fndIAGP3JvC/PZgtPRZR8swIKSmUNMiyIsUFjmkbxYaNr",
-	"2wMu/c7y2n4LV93RLOLDP9Exg0aWmUCUDtTs/P/sXV9z47YR/yqYviSZ2mc7kzwk9+S7XJq05ziNPO30",
-	"odOBRFDCmAJUArSi6dx372B3AZIWSZE6kNJd3IfM1OIBJHaxWOyf3w/6tOKdv1ustjOC54sVS6VKDF4w",
-	"LJ9nAtKVSy2gCgUBlkSWgkX1nj3yE7OVLiLd870qHLyVzKzeVBTi0G3EPb6JxJtj9cZ9NL4pXNHsKsem",
-	"U77lu6Pu2W0OTNsnXk+qe7Fa0lOelysHCu3O5OMCEx9Vm9GoblfuYOvyJnGphvvi0bmTcXvWYR/e4tyX",
-	"P0iz0UYeRoD4ECcGBe+CcQlVYbKtA3gleqsyzRMS/QkF3of4PNyGAgH6eV0e9nuhwWVtdmNLx7oNAKcn",
-	"myzRkW6phwmWBkKOmVus44icW+F3Il5j/j0dfz1lAE9CYu8lYomUliWQuMmA6EErD8wWUHsxsm/gUaCv",
-	"hYN9LjK9fV3hhCP1wXZh+j8m0lmfcbUsumBKofwCH37vn50gChLmapEc4KZHxFAk/wvqNN1Nas/DdsLJ",
-	"hS++l5XC+9L9Xrh9GUkwvbof/Wq1d0C+xFheMrWfd6bW6/4ZZWwrjby+yRhNfVkKREcBzzKoo6OUZBTL",
-	"UYOU6TDr/6hDz4wmqNo8baWeWbRyRUV5V+cW4VLUCJdDt3V1mXx5VrTsLARL9hZ4vDzSDI6vqWMmB7tK",
-	"o8ZLYDl3TOktGc2GyImxMsucP1VJP1bipYVqL28r23ubopi/Zlw9k+d5ZRSrL+deduow6JS7fMZ34ETr",
-	"1ApFW7tx3x+VVbz6H5zMnbg6P4I5H9NqzqzOuypYoEc9Rk8FjvWFwYpRZty8E4SD3rk1bgkQkAAOBoOa",
-	"U/sNoB+UpGIQBTIlOjrw5SmplhcELkb4A20XaeJH6cDbCM7RzTX9L6qLFD2M5Zb4TKJYiGTj/ts7lJWi",
-	"ApyBqiptiRz4qKE7qrx+0Xas6i439InSLROZN8yxcObEg1zRfuwhZQ41Iddw17oLtoLoDqVGHgBdCTMX",
-	"0dox4ZtbsiFHYpmQul4cheOwt5xwSu/ibxp0FD+bI5r8Xne/pFuk0tueCrwSPDc860jr/obPiNssO3SU",
-	"hquTP04DZIhOEYsCA6Bl7BK6nMA/oz8kQFESBvr2+hlnHDx8Q39dU+9601Hs/vnziPawg7eB7o1I6gbA",
-	"fhqpFuLjcD/bpu2G/gRMnI+bGCYLhE4ZxKeJwwctXFtRTgBg7fKDBi79C9PeJ8e095u3Lm0mMJifeHH6",
-	"LGN5AR47FDkZZvUSW+E8rBfG1dZ7lJQQwq91uoVSyl6W1N2LRHKAv/6tXm94Ls24AbXf/Mu0Vhv5t4jF",
-	"Ym9ro34fyFS2XBIZDiCgU58m/Lm182Sv8Ls97USf+dkspa+/8O2BoJwLvhbMnY2AqzmHtj/QWJxbJKTR",
-	"mFUReJ6GLCD75vobCnXZldjVRlODuwKLgw0+xWSNPUX/hh5472gR/YK6dirlqd0IZ639OcV4fTlFJn7Q",
-	"i8LdjSdvyCmaC9T/FrMFBztnsZDVbKVdrJyHlKav2C1L6MMphaKYTKAh1jQTmh3Q96sFlG52spS9pUcO",
-	"OMjuADcDEPHDRnjmq+1p/ZjHuP+2NguIP0c7wvViUeR+f5VWDQNw7k/zjKtHIrRD+ftycpbCVlLtYOkN",
-	"BzeKGE1pR3M6PlCatxGw79aDq1tHMqvYiNPXuGLGJGKthWJyjZyhqe+j0ymZXfTicMqasza8RwgET7Vu",
-	"HczhTiYk9e44cuo7HLiyAvg2Mjp43TkLDhBft9ZgyWSKnb/jzxmCP+2w8C34+5lAqHF3map2Xwat+fJf",
-	"t3fvv/LulGJzQSomEmiG3qLv77FXCPJbGqYJTdN5sZuML9zwIFDAZZA9+RhQ1dz19ZLuHYe5GX7IeWqD",
-	"gzCWd7vnJexLOnEvEieTBKsK4wm6zVfYg4EamBpRiLAO2mkNMwVAt6Cdf4Q0Lv1Sxv9NH2MQkbkURYpK",
-	"1H5qkEl/OTSaMW8i9o6Wbdmw4cPJ8RrcRK0oHgMO4jNFISPtbLSv2EOIKjY/4nbUq2ByikLJQwWS/j2j",
-	"1bZKkSUUzIXLq04ZFZuZgPQXdi+k4i98b4pIpO1CodhfZWwKbGspu3e/jrnt3NgwyUm33KDrb3ljhR2B",
-	"t9YIdC2Frew7qax2AoXhfbDTbSVwfViqs6wxNXFoU1GkUBxOU9CR+ZKneMlTvOQpPrM8xTmEyT7t9Ahx",
-	"GY2bCgGLXa5Ba/i+yMQMnxq0yjjyn/cXuwHosYHwFR6P5fT8dXb/C8OPYF9+ff319eXN11+FUnK47pB2",
-	"9cY7LQbg/RQ9cX7iI+ajJnl220AiauFY9DdmmQhlpd15+tvClExkH5H2meBS3OVJPQt7vHvgy9HjHPeq",
-	"nDsSk0oPgKTiHIGRTmmxOxMb02tFNREinqRTiDIsfoSXDQ3WC73ZRYZJeqs3u+ZdezPJrnWfFMP23WHd",
-	"HNj1TD4KdHPB39RpesEKlUD0UEGOFUNUequOlYRO08iCmEGiDC6vaXoKG4oYVTpN44E8VA+irW8nQS9V",
-	"SbMaWuNfWf4suQRO7rgy+FFm4j5L7pDtexTOfRz9RIW7/Zjk5mLJ4/GRbqmfOqQNnRi/MGUHfAZg/APc",
-	"V9QANd7+G6vhC6e4VxXpfzjNRs+LOIBG70W4uOSFwtu10lumFcZnmM6S/8BVm/xQU9EHasxG+V8wq/Wx",
-	"5iAXay6V6e6Dx0dGvTTiFG1hdXrLaDdGGg/7p8KlRhr3A14p4jqkbWuP3s2hZnf/1DTAwjhb7yCsf7tY",
-	"d09jufW39iCZFU/2WeMvMKhZss5K2wHjP6b8SqLNuXODL+ecmCgGz3Tx8byqb9wrvHFvcNLbZCy/VPlI",
-	"K2pGLQphkTrXCGXRX+Xm2cVhkFn0BHkdYHByqX4e7YyDwU8Ei3vXKE73SiJhGNmo3ANnwl6+1fpRitFv",
-	"gzOk/8RtDlcQrpJAdtU3/uRFe7Uo8pwWqxXfTS7VfdET3A0XSBf2xCtEb9CvJZBjcXGguVgLm8uFO2CE",
-	"ynVWB1gIS+fWvJPqBBX4ze5XenAkhkUc/RboRF+2SdM2QTK4wL+CcEpHbxka6wq6htul/8b9TMKp2Mmx",
-	"KNRwor879epovf8v/R7jPIIPBJTRxrVmX/5TzNltYVdCWfqor74vM2TzXG+NyBk3j4hdmogn2Yg83SIO",
-	"W2y63PQZPDBm3x9M0MwSBgVmgHnPlBAJBOUbCcACGx1CVqw44LbOieandjZ3rkyb9/OrNpWVGOGQdmO/",
-	"nNENnhoA9QEzS02KFyU2NlBYBscenzWW55Ztcqms6G+a5FJdyk6Un/EtELlrUI4zdoPGT3rLkIbTG5/v",
-	"MYkNxYZ13lnPgHMRypN0msqFILI0WrujSZ1nlbU9rxwKvtapqJenVIeZsAAEU1cJpFkPwiZBO32wuUQn",
-	"1fOoSXtUcTkArnZHKx7wkSlCFe+1fiw2MGHfaAV+QKxQBY4GngBUk4S6wEzrx0ptSbE5rpEKP20s2tuw",
-	"eMN2zM0Yr9AkrzueRAwjlMDFA7W9Z9FCKatTVC3Aq+LRqjTGRqAp6xQERH4lzutwOFrfr6fS97fRKYeO",
-	"Unqd8E5emweN9CqjLRNO0Na2EQcqpk4owuCjwV3KuBXZroKbyPNcPvWlIrb6UXSFD50penDPjGTUYewT",
-	"JUjxu9rOXfdjTGPuxgvYZXqZ8/Vrcmqw5pNKGBair+A2cnHAscFHpnBsYKreLg28VzSXBka7AO9yqXWC",
-	"KRZfJQ5eDpbEc/OIAAj2SN8GvnGsbbCRi1N5NSS88f0ZN0+v1D/KtGdX1+hyOVWVW6tcgtp79PNM8FyJ",
-	"suB9HS/dD/PgBL5T0Ld0it/5epMJ87ps2eLYYOK2H0THZEqJfyg8VUMPdtCCnt5s0IKTeLOwSvveLIWS",
-	"pDVhtU7i4NLinJeDe4TRm2BzRXRqgWXeKwdXGsLJTi+O3QZXXom69sMDfxTv6DlKqh9qwpI5NeiYrqb4",
-	"dhrD4CPsde087x+BbpOf8fFvK3QmU+BnHLanDGD6tzwSYwXAO3qRAWCQN9g2zGhX6BYum5lCQqd0q5fn",
-	"RT2dn0cz9nX3SsMXx+ELbTLzXQDtx7V01yPLi+XK7pfe1HFpoT1MlCsXpz+9s+TwjuePFfaPMQyqm+JE",
-	"iZ7J99aM75zLEZRhS9k6wNbiuWB8rqkjdt9VMlVPqb8/Sia4B1BJizdyPaZj2oYNEgMwgiToAT0qGTIr",
-	"fre+xL7u4vi9RgR2lpZkBN+nRVIbbtrl5NuUW1yjXh3CYVlvam2UN0e0CrvbqykwzxEyzMC9uxH5wsm4",
-	"hbBMq1Qm4nnPcHiX776rvMm3138A4MlqZ6V1BzCV30F7+LMWS/NoCM1KGtJxrbJdqd4yx6bgYT2YMZXY",
-	"Cr5YgYPcGeoJT/XS5J5szTejo5b2czro4/o6HF7IFTwyv4reF4jQ8gXgApXjRxvBOFR4eeWDQFTp6bkX",
-	"gX74AKODKDsQqGrLfcTSqLwjRA4KlI8cIu+KB+ZRQ+Qe6JQ702kaC2qb4qk5311BS2x7vOkh393CEyPd",
-	"h3O+O5H7RlyM+/L5yaMUQDt6LuNcjB/yHVtD6tlgG7Jv2UOT6+O1pTOn9PYVu1fZDlMcKYckiDQs0Uq0",
-	"djI3OHIgZazDbBUz1mlWoufxRY1TnK2wwSyzLRapR/TWcVzr9ymbiwUvTBkjkVCakOhibqsOvczrIBno",
-	"2ksLCZS6Qw+whQkqzlIzrfYUa4CeGJl0AN3MhL2FJ0ZSETf22WrIVuSCGeF8KBknSQDBEm8UCBfZ0ukA",
-	"9nypdSDjA8qM1+6/3ilDQ+DvfOv+Ug6wg+2S/lFm4l14bCRKfT/+WZ8AkHyO1i2K5qAq54rNh8sP90TK",
-	"uLPpRD/kLT0XsdJWLnrywcyEtZn4Bf7Fn44GKOxPJQNdEDGZZORCPN8+r9jPFlCCMAhJWRnabCzRQ9Yy",
-	"F57rq32v3LlB1PIP7SvF3SnYLGjYGlfWZ+IIXB7KBthau00TGNPoxBwi2UzwbmQ3eOAnkSUvUo0h1ZXI",
-	"EjKCNcMXWALIZaEL5Yo/iSGHW9ER/vqLsA/wwKh3vsK0wz9R3i/OxY9w3rCSmM1FJsWTML4oyoMJP8m8",
-	"MMwsuFKirDrvrgZpKSj3i3dmGVX3VifLqE4l7pmw2EfQIPJBmdUnkZvD1MtmfNZl09EPRi/5qiETRj+h",
-	"c4QoD13dKB8+/D8AAP//",
+	"7L3rkhy3tSb6KogeR0iKSTabV0vdPyYoSpS4LYrcJL0VO2RNC12J6oIrCygnkF0s++jEPMg5f8+DzZOc",
+	"wFoLSGQVkJfqalL27D+22JWJxGVhYWFdvu8fJzO9WmsllDUn5/84WfOar4QVNfzrG1mLmZVauX+Uwsxq",
+	"ucZ/njTrc2YXgpkVryphbMF0VQpjma7ZXNbuP+bwAK/WC34lLJvplTD420lxIl0jf2tEvT0pThRfiZPz",
+	"kzJ8rjgxs4VYcfzunDeVdb/rjftJqGZ1cv7zSbM+KfBvvxQndrt2TRhbS3V98ttvxcm3ytbb/Y5vBa8Z",
+	"VyVTzepK1AUzzWzBuGEPzx4+vffkj48e+N6tuV20nRPQXHFSi781shblybmtGxF3dM2tFbV783/+fHbv",
+	"q1/+8fi3e/Af//0PJ6kOvqj1ar9/tZgJeSNKphWzC2lYybduUituRZ2ZuLlrKe7KXNcrDlPGrUh+/OU3",
+	"7rnEOGXZO8gV//CDUNd2cXL+4OysOFlJFf6d/M78Fbezxf44nWzU4kYaCQPllm24YbXgpR/kQvAShkw9",
+	"ezm/h23F/Ul8UT3nV1IJu/9NaQ2DxtLTOKP3MuN96Mab+t4LJ/p1aojSsDn8CBK3caOspDDsSlR6w2Ru",
+	"I+A7Pf3IdOQVl9WV/pAeuCwzX1vRW33LnPra26YSEz9Vu1emfedH2KYZYcU93CuwYStIZZ8+PgGJlSun",
+	"QVp5lcqKa1HD997p2n69Dd/bGYDRtc1op9AXr5+izuGWPilO5rKC/zdC0Qo3V38VM0s/uf8Lay//7v69",
+	"lAp2JM6cX6ukxnsvPiSEfqPr0oD8zWXlNHvhtN13375n9/la3r95cL8W19JYUd+vuLpu+LVglTTWOPW9",
+	"OmfXvLkWDDt8bmUpNm4TMtev83U5Z0aqmTgH7Xn2JLPu1vVsoji/1+OVo+B1JbPq0epJyvE3t2JmrZUR",
+	"cAq+qfVVJUBVz7SyQsEk8/W6kjPuOnZ/jU/8978aPCrbb/2hFvOT85P/dr89Zu/jr+a+bxe+2B3nT05T",
+	"SMM2tVbXBdssRC2KVodYzUp9CrNEjblvPZtZeSNt4sx7vxBu8aW6NmymG2VFya62bvIK5gTLTaHRK2EX",
+	"Ul0zURlxelKcrGu9FrWVOAtX24S6JSlNbbPdrVWcWF5V1Ji0YmWG5uc9r6otvIhN8brm+G9tebU/Sj1n",
+	"vKras2SuG9g6iU3eqouf3cDavvnGaWDtNtO4TX8rTp6VpSjfcGOWIjHVz9gaf2r7wd0L+xM60yX+x56I",
+	"6xtRbxn8XjCz0BvFtJqJC6a0EigMbm/Wgm3c/7iVY1dirms42PzU7i3V7jSu2zH0iik9tjtv/vWCRpKZ",
+	"q1oY83zB1TWICS9L6QbKqzfRZMx5ZcTuHngrlNgYJ5qzShth0JrEBp1xyVlZ6zUjjbg/v26npKZXic05",
+	"40yJDTNiVgvL1ry2BeOV0a5dN8eW9h98ubyATzsJdwc59cDypTBMadwzXG3ZChfAq3/4kpsd10ZCYReg",
+	"mfd7yF2bombuV7fTr8S1VGwj4dyL9ObjpNaMVwhmoGdZROL4fqdX4kqXW7ZZaDbjil0JZnVVMhinKZze",
+	"cFPu1uVqyzib8aran3yapZ3dPiiSJZfV9hLXbe/hBTeXuGLRz1daV4Ir97ssk69JZWQp0q/A4Xr+j7Bm",
+	"bmRuyXhVJVcMD5TER7wlG/0Yaz5dlTSqzuFzz8pV4gQqTqybj6hfStzA6cYtaIITmqlkH5u6ShvGsWiA",
+	"hUamMFkY7ZJhG50JD9NIfYuWKhp8r6y9E9Y6EZqoBjoCKQ3uiK5IcsMkbFehrKhTujYtjtFmevTwLDGV",
+	"K/7hJT785KxfWLt9Pvvy/Owsta6tLHZfcAJn2Ipv2bV2IwTbZsVnC6nEZ4a5E0AJu9H1sm31CGI8cLlx",
+	"Zqrfbt3+GnmtDMNef/72xXP21eOHDwq2WPHZPbPgD588/eKCLcXaMiN4JUq8cDshZtfyRih2xWfLrjp7",
+	"kuyA3wg7Ju1CgIq0C7FlvCZx2OCBCxcQBSqbRPUWu6h7PxnUuPGOSm6GiteJO/974SbStJIuFONomUnD",
+	"jKyEsoXTuPBLa6lJw3QDnpZa8NnCHVHMas0qra4Tm2BuRX25kqqxwqQVFbeXleDGpn+92l6CwkopwNmI",
+	"O/f+dkhr7F1xhgmA9YpHm1y2Vd8NONeNvFbn6nqS3u4/BurshTnXM+M0mht6qncbIZYl3048YjcLPfEF",
+	"6YTtcqGbOik1wycL3V2DcO202QpWNKYicku0fpmuCONgolmPJiy7+w48hp4pxt3rYw6b3X224h/I43B2",
+	"dkZOs6wLorsJd14dfDfaot3+PzjLHEnRxh08Du5iYzqLO3r5nPn9cAE2L1PODIUuMiGd1nf34G337Ej3",
+	"dvQpl96Xes5ofG2fxnw23pbdFuH65iQH7nclnE1hH4azWyv8xTbC4H9tRKn8f9tFU9N/zmuJ/2G4bWr6",
+	"zwbe/qXXmPnjsFYYHGXXNFpJRf96MKxAgkx/+ccvHw/643LHK/Y5uc2V2Yj6rfhbI3ATTdrm7l3DvIWx",
+	"Esbwa2HAyuBXTlI5s3otZwWb13oVzIyEGnBPp68dK4gUdBX3XvTgQfHgy9/+cNI79w/P+id/Z/78dwvq",
+	"XHL26lrepNwrz/xk4O14xlexSwocLtKZenrOpN2fjjDQUb4fN6DUYURdGHr9FT22NwH0d7/vkhPgTPTD",
+	"pMe77YywjLtmujLipyshLDPemF1l9SS97/pFZ76uV7/8j/ES1LFqwzQrbfd7k7R+E9O3FAmvxvd6wzhb",
+	"i9poBXcAw2ZaueM67RlLRFPg4kenLvq/LphYre22dYmxtZNPJURpwFmWGjtcQNL7ck2itR+pCl4fjTe0",
+	"VMPr1k+8f51QVlZj7cg9RxtILMyKb8kPo/1qUpSt5bNFajmcOQM/roSy6E2jvZHYuaqSCr13hnHm7n7u",
+	"wHEX07Wcuf9i0pycq6aqdjcEOi/xAMBtgIGAhPPGZmbO2xzjrfbRLuldy9V1Ydd2pSgMzUFykptS2tbD",
+	"2Z2A1+BMdHe14A6ewaPlKXsHl2s8WvBu7MQ4Y0+enP/DmXfo5YX/9v7NQ32Arts/0ML2djrcS0uZsnZD",
+	"gsDeQky5OeGsjD8g4llPnBMqRA1HBCZoUlJDQIWV/qniswFtAdoflFPSyaeXQqUbgJ8+83Zw5PaXFFJg",
+	"V7XeGFF/5g4bQ5efAd+ED0eCz44GVvj1C7OQlZU3SeXoJMiEXA/3nDvqZMIl7DbQxPUF8UytbjLQueYG",
+	"7mZuftyWQXfIwm2uDxZOBppKbuHPAjb4VC2Bw0jN0td8tmzW+/36CVYOj35yfTVr3PYrXsZGlLOp/FxW",
+	"3FimlTCJLWeHXDB7v8GV49JfS/a3wJw72y3pzETBU5o6vt9JzIsZt83nIVViX9ELsU53binWNnk/Azep",
+	"VMbyqoJIbEHrvRHGtqlGwU7qzOLRzw9oMCUYu+LrxnMZWQu7871Fx+aMK6WtM3oqaawoU/NZkZ+gbyuh",
+	"XH6jcS9V3Ga0lpc4cCtC0opdcMXsRs7QuHKLyq6E3Qjh/qzBJYmBSIn2FrML3Vwv6I9moZuqZFcieeKn",
+	"NzFskbBpqTdlI0ZLmNMC60XNjbj0cpMw9LzuDq5hNBZD8oXfS7/023l7K5fsUXNVydnlUkx11Q15E5WS",
+	"6voS8i/SfpUoknkl3Hnu9M3Imdw1QmHGEjNE50mkYGgrdwe+vzAkirS9B6JIkQwnLqakmYKJ5YYJWrUW",
+	"vIRfc0p0pNaSVc5jntUiGfNAKgjsmrS3d6ZVGX+IzuxbKCU87GnxyLQlmxZH1X42P+/vBDoEJl2FMXys",
+	"1xDLwBU6Z5uFBkt3qfTGmTGtUIAyWXAM869recOtYJBHoUGQ9RwTHVCo3C+Gfc6vxRf7S9s2mvCDPnQG",
+	"eM1n7hbtLAHvkh4MRe1s426zEH6BSL1BtyW/Fg/is2eCQ+3hWcKNk12Zg7zZI02SaAntQqxym6jNgTt7",
+	"eP7o7GT3a3BukMVQ8q2Pzun5XM7cLfLvqHwjN8bnP589+AWcGP/Xw5/P7j365Yvzn8/uPcE//WHAjb1/",
+	"sikyWbh3JV90hiwVOHgpU/N//6//56Vasvc13/qn/vf/+n+7EvIguYRdIyvMyoOidXk+evp0yIU/z2aT",
+	"ukuArgRbc7vA4VCXNU6oEfUNziiFjvc6nXTqk93V9vfx7gIu9IatuMJYK6nrbmRiaFB9W9LtF91YZ7qD",
+	"WESnFoaQLd+aC4q6xEFk3YzbuLc67Pt2vVQMGsfFiMZ4xI2/fwin9HQ25fkZ9VAqq9lmIWcLcNOi4IPD",
+	"Fje72wDrWhihYMKtyCZR7H/DicdMV5Xg140wFIuWNjg/Ze0FMnns8cYudE2Jiz03hl1jq90KISsr1fxC",
+	"V6VJvU/Ggq2lKCEG5eYBni6YP6YvmFbVtnv5ni3EbClKpvRmUr7dQht7SQl3U0PhffY9rf2f3KNOnnQp",
+	"pjnM9EZl7mRrqZRI9yxrBccuWZ8e51NZM27TD9tMUtV1zrU0YBrrVGWFnllhDavE3A4sK0gC2CGwdwxa",
+	"tSM8SY0RdWaah8PkQR9F8ew+7y6t+0HJlT5SgU51cknuHJEbesZNGOwPUMS31wvnbGHt2pzfvw+a6FR8",
+	"4Kt1Je4veH2lm7pgf/nLX/7izjJR/+Uv4Y/fn4d/uA1/39Q3/g0fBpjr2nv9h4+9jtbZSUdPvhBv30Gl",
+	"3m6c4Ue9/A8eZO1+GDRFcolbmPeqFUXXB4/dvYB38mux2A8XzOQE+U+k61pzstIzyMVOyK7bM05ecYcG",
+	"qWUSBNSf9L6Bjbgq+Y2768ytu5maR8nDnjryxhsMUwLHvieQfEYNeeu8oKMluR1uu6HI44Xf/zhboT2T",
+	"O/nIXz0dqAebuIlucfjFe6noOfH+iTby0fdhfBzRivYcM4fmTYWdaTtHDhRFYGINbRwyQl3/E1siFtGd",
+	"3Fn31FzOuIUaAW4xI7RuDJS5CIjDw/Voa6xYfWYK9ubbVwnF1i/p3Y+CYjnv3MfwDkaGLnakbpRh/jJ5",
+	"wVAL7R5/VzWfLTfcijqchCWPzjanss7xf3teiY5D8KTc/7/9P+PwK59B+Q+lFOPgLph51PYJ1z35iatm",
+	"thS2IP+Gv3teiYWEpYP8VDxTdgsVJiqGnRgyjH8u1bWo17VUobIYTYTPDHPvsqXYFuzd988ePnl6fnp6",
+	"OiZT6xb6Zc/XCgsD9wY9s7xqy4rPnj4+2ztsvSgyrGge0FaJLT1cexspuXRnz5lTFwX87/l1rZu1W0H8",
+	"r06HNwvdleQxc9vqzZ10/u+f3Xv45GnvekY7etSnvN7dkRs9W5on5/fvO/E4X+saJNTJefy3MQ6EVl3v",
+	"fOHROcPfiigFxVhdC+/JXI3xG+WMtTU3xt1CvQ5w99yOa1Qqp8qgMgl3MU4jFDUtxfaUvbTkMMHi+/2s",
+	"+zEnyU4SI1+FCCqu2AXcGxRD1UHjJ20jjLMmR0hMOtOv71hy17V3VqzT+QvGinVIKoUKLV8p1hpjTraT",
+	"CUi8vJGZpOtSWC6r9DV6mQ42GdsJbGZGDE9BI+Ej6WFrOUsGQW541dC5o2ezpg5VEHvj1nMrVCrtqlGZ",
+	"zH9oe3gM+FhBLeW7b1JBcpKpq4qrJRX4YW3qfO7UVMikg+qzYExkUmaS9T69eh7nNeG2mekay4FLD5Ix",
+	"oZ5Nr7hUx+gF7oRjtAQKfuI43El5jG9X/EpUx2ioFjO5lnsLclhjkM87tYwCgngJJ73ffm73UXG/id2E",
+	"h3RxZ5t5qerW7PmwIq5VKzFh1juztifXQTDCfCT3r66alWqV0ISbwPuFcJfXZqW8me7TQY1IZbnQs0mv",
+	"OzqVdQ3mq0+rd8qhMQ2vIG0m44N/MrXOb2fufa/SkwMJrVMLHOW1uicVu9r6jFj2+etnjV2wh6dnX0B6",
+	"i+BlG2Jw65y9IP1djLqAzionBZeyzPjF3VRKYxpnOUCRH2TarGt9XfNVwmQasETpczk7Z6hQ8MIHfbEd",
+	"wxb8RiTcG3jRSBzZ/jQfnBccc7pGK+w1uF9WWi9FyZo11j9++fjB4y8uADqhrUr0KbqDnzUzvc7Xpj45",
+	"m16bGnILhzO4O9Id5CIt35HGSIaacD8jBNQKL4qbBZ3bGO5lm1paYU7Z26YCF9ZMXytpwAt/tWU7E61K",
+	"RsrueCXmiSN58KVDzkw5MW3Z7+2M3283/pqIevTERHqiD/EZ0p4s4TBouzWQotORjoO9ReNF6KPUfafL",
+	"IyIZ2g9l0+Fkmqt2NpPR4CdPDvh0QhInRJgfJIs9xtbJ9UioO53q2QLqOiydIFsADRpVB57fVROO5mz+",
+	"5XN/sdkvSYFdFRdUT7gW7VkGuUvPN2Imy2QVRiipCqd7lA18JXyq7R3WU3GbLhDxBXDt3Gy4YSWOBMIL",
+	"busRCpPreDLHc2q5Fl6Wxw8L7v9D5nJb9OVH6wXOfy65aHI+z5dHVFL5jCK9WvNaGq3OSSFteKyblN74",
+	"PFlm3Ho6U0/bRarOJk5Scc84q567biq9SQasLOXQDsSaoTjAPZoa6LeVEeC9OrTmDWPoYmW61W5thom3",
+	"YVNlb8OoAYNqaXTtXDJslYmJfYw6u10FEjJqe9xe39bcNLXIOFCkQZgIJ4Gi5sbH9PFU7Y007k/rnt8j",
+	"kavmE2O7fcEMI0twh07iaWwmabgQNFkiyhIXl3iUumQTvk43k6Srs4gXa21s4sutk8mpPbiUASyLYKFw",
+	"JmWArfRNSplG8wGIXf7BVCMYdk9fy+C3NjlpQvbRblZwSJfycx9NYZsZvOciwNnyE9ojn4fqEm1Aeczo",
+	"loUy7M9EPJHa9DVu2Eb0oE+lcyhxASFJUlZR4tiuVRjdaR/15YS36QqU9p5YuCuBDngS5V15QC1J2tOd",
+	"p6GL7Zr4c4E+giKUxoFMrXRyrT6sK654GuD3p8W2LQqNyrujMw7cs1db+P/EIlxzqVKa3Z0U7dgtX5Id",
+	"CKtMkGP0LWgitUvK1qT6qPXkMPG8XmY2aEgcnkHli9IWxgdhQVz61hhJwlCMN33c/fk/RF3KdI1RsKMy",
+	"WY8l1BTSdYXt1sUfZHYVJ40qNb9KgWl49EmCDkBYubDyw2UMbQf9yvv58kONvl6Q7GVkXtdJ54V17+7U",
+	"y7ibphUKDlWJ6MSJ4v0yWZbSubRTQ+njj/IKW9tvZm5OipMPlfmQtPoynoUVL8UktKJ0gC/SUVOr3Gu9",
+	"6fNeEGalrKpOTVh8+GEpymUl5plIlK+Dyfa5YJjnecHOGNTKkx1e+qTvwSROSH+Ol4MqrcA/Ao0Yq9dr",
+	"xPOFuslhNSyjUtO2DsdihBumrW0cq3P8auaF+NAzVs4WLGlZxZIKVbS4J0Lg8Ag++uBd5mYpajZzB/6x",
+	"PPVFBCAfrV4fTPwBm2+dzKnwV8I5gBFjkr1U16A4wt/CYerUbiXVEpKheFVh+QkZXb4f2EJrmCV7YwSv",
+	"EV2996ygBX6HT7v3SAl+MqzqbvIZrEFK0l/wmdV1Sl2jqmBzeCBhfaRhSEDcwfPMzRJWpoMSErkuRsHz",
+	"RnaMO+sbd+HairR7lvByx5/wAXg3cboLe5kqNQ/FuFwx3tiFUFbOuNU14+s15Y8E2N5EpkK6lBT+jJVi",
+	"OGrM99j/ABrlS3QQXbCVNAZOUaoFUMI9cVj9KY24oIX16xNNa158nlPS1rS0RV2KFtdgZ6R5zJpIgT0d",
+	"Dre4l/L9fpeJl8FVP7kAgHwz4T6k7do1cn7//v/+X/9f8rRHgJd+mAs4Kv79LUxZwTgrueXn4VdKF3zz",
+	"43cnE3KfrrgRjx6OEAuCp23vcb7LyXmVoirf5CpXOqjr2G8ns3P3EiWk4JGbL4TsJKbC4ejTL93OQ/dR",
+	"AXwd7IGHzNlXFfhm2gDyWDwpHwhXtsfkd5Ybv6q2DB8sJkGa4CRwy+Cy26Y3tihC5ucHv5yGE+FAV6Wv",
+	"VM56K1+4U/K9/lYhJs6UPQ2vdmpconThDrgUJU55uyhVYWwX2SDM47OzMUGl8bBt+LXMbLjWE8ejd1DH",
+	"4zhnHKyMCCLfHfG9btkEUA+USeWgQlQwxOEDN6KWcylKAJcYjeEgbkHds98Y+JAup9b7p4sRI5SUWwOe",
+	"eMir5FXmr7qpFa8KBLHhS4hOWX9bHnGLyeJmRUic+7+17pB9FUA/fmZYsBZH9IPeuiRA5b5m/YkBGRUP",
+	"H3318IvkrdU7cxNqbi302klera27CCowywTjsB0maDy0WKJSm7mkikAnAZ3qQfdHr04WHC2vfDEqfC8z",
+	"Fxor7aWllJKzL7+C1YeLwRdpuGE01idiFOccWFusJYLFdefgjZZlAenfVuulF78CL3G1gLGUyGKU+Ar+",
+	"fHm1zdTk42fam3vAG6OPUWHIEMxycvfQDSQPwZxCWi5FfdkXEKFH8rhBAHx+W5aUPe/DhkuLF0F/IaNy",
+	"TeAyAgv7pJ1v4DKJ/GpuDdM3xyaPetaoUqtpviR6JckSs3OceSa1oEy7ghwjP9M6RsRc0RrsLVrnhuoN",
+	"EbqqduH8aKlSd+vdw/VHbZPp1qBYuvh4oHaYVnjMyhQGO7ruxqjNqc48eCFD0jMyTFx6w6ttrd8PlSM+",
+	"exaAKeZt3n3aisr4EbO7tBIz613MiQvsgtepaz+6AD2zSgPAeeCbAcgOt3ifhWPncXzsRG03qha8TLu3",
+	"22IIwjaVlnGEHfEeb4Lycm0UzGimNMZPKq2XBuEZZAoaM2ELntAMdeYjvz6Z9JfuItEWa4sEwGPr3fYU",
+	"xU3lofTaivmKglxhnRtfXMQaHa9Jqdd1ElIfjuI2AzqBPpb0fQcYtDWvQ10STXlWqadQBg4AFtwL/wc/",
+	"MU5j6xnWdd9yv2tWPYsNd/VaLASvDa/YBuJUK4hR2fPOwlP+JY4nxQdGZtgIZdYnIz3YWlnbeXjmvDMV",
+	"e5merEaV72DPJhOzuKz8lvYJbZSL6t1fZK1CbrJZpFLYhZrV2/WuQ9pWGLXitXX/+UumGnIUNYZccUBa",
+	"0+t0RbsPdvVDVexgBBgauGErbayzdLmyIB8tBlHWxt1ZGzp3YUDUnSKel6gjqVX6rtYpP+c7p7d5Fex9",
+	"H8eEBKtaXi9SEjs5IRcaPypkH/Rs0FuPT/Xl7FJDoY8Dqbkwiwen5ELKKYHRFn7KAV0vM9EH1qu2873j",
+	"CtwG0taEt+XBCGdLIlR0q6XIrEJq6r/nqjwcoSWUyBA8slM9gZIgxNjIwDpn7mJnCob1PgX9ijoxgcfr",
+	"njo0kfjhWSqXFK+Ve5QWROqLBpRTzhW/xvuLM4r8v/o5Kx5ncze6frhRpnUbQxziroAkmwSKChwPOLMF",
+	"wWpJwp2Uc4o4t5ez4XRDTOe5PPKapJMoTFZQW3fiBEF95eVR17E3eKfGi+rjKZErVbN5EIPU4UgkSenp",
+	"0wVugkQZZQKNl6PcOhTjcj67X56qvkPUGZLr4hVqE3SvtmzBVdmTZb5TBA7OG3Smtw3CjWqm19tzsaqC",
+	"9e6/L60R1fwC4t1xL/aQwgyX5YEIehk2i/Fg8GnM9PSirNdCJb3v70LOPOyBBTwpgMwz7xmYctcfuObv",
+	"KqtAijWYLGj7Qi/fC17ZRRLf3LPxeQhKxItwpnINGhKJI5q1+9U4PWGWqUqLhazKWqhLyJ7b/9ALAPpb",
+	"SSWNrbnVtTlHX+S61jOsGEPYFcHLjohhNl6pgWCBXYmtBm8utzHQX5dclyA62EyrOeTK2IVYsXlTVZAA",
+	"Nt4iNJbbxoyp/4fnUhP/cnV4us8zjMXoOaU9dFF4oDQHNu1qzZMVVKWeNatkuR/faVkq9p/PXv3gmvu3",
+	"d69/3CnNfPDV40dnj5Mnn9PtPVZpEoShk5LR+Lge+Xdcg+dtMYKiqosQmKJMblliYYYOymcOGRJKbHYc",
+	"yH4p9uqwaW6Si6ZupA25tbcjPJ1pGMEp+4lQWdDyjPLRoYYaVCsZg3R793n3iYXdhal9tNsRJFEILgH3",
+	"AoL+S7Vk4sNa1sLEQLCPhlFgA5tGb94LPBWuK+R57/Q1OXHuqbaDnXT9Nrg0wsOGncyuabqQC99CA4dj",
+	"D662ZBlGyzRbaOCyjkq52UvkjAo83wk/Ak72tORObS+NSCcEbD3mpdLpPACe0vOgaue6qvRmj4w7JD7T",
+	"PnMTcM7u/1VL9d+ev/7m25Oij1tlWBo8GWbS1zdUojGw0oV3qkbTTF9LCkEybNshVCow1cqZQh1updHF",
+	"fT0ANLOKm0UPhGxfNPmC8SuYKMhHCV7AcYHcdLgajHOKGKrY3oui8242Ht5/cPropDgGv1M+bCC4yeLF",
+	"up+ep3P64ACiTAkOlxVde7ADurO0Pxp0hF9AhNJbVkDdfCXAlIAqVzENGjjUNo2Y3/06qCEmy16G2aQT",
+	"WxgrVxzx8+Yezmmm3WCdxY41TLwcCYqrSp3OCp/zGqaR8hugCGTBDZx3USasT/mjBGkogE9yNqul0huV",
+	"qj4QVWlifz7hJKlq6w58CkXX7RBn3B2p1lZi0jreUEFGsgKsLAKUbsEWoioLhunjBeMVlBZghnzR8gcW",
+	"UZHEBaNIsF8TymvHeogLSEDdCjRpo81dtCjHC66uDdOqZWx079BCDsQGe7jR/KDDBqQtmlKef0oh/D3z",
+	"HFbYdaK2IiUKSBZUxYhb8jjn41ju6ZZdCyA1fkmS8JDXZtdAjmm8sjHbKZ0+Fh2ZP/8hYZlSs1KVHgD3",
+	"kty6ANWFC8VabclQleJV/ySHdDJYXgQPue21kCYXzPWYxYQQQR44ryoS4VuTSVqz2qdozuWNYC259AFZ",
+	"yuC4oN2BUhExrfnV3jE0YJDJvRLwkLubxUMft6l8eANyOouy2lNbxArlJHkiikkPv01T82r4XkuyT48X",
+	"cUdSg/6Bq+smmYL2rKoyo8UjWs9JDCjP1vg6Mzfv+xOCZ8KEZHxM3r01OJpHEt1D7OFXyVpqf4MNxxc9",
+	"WBwCVna7oe6WbeAM7iOPUQ+TyytX0k4NQX2vN6zS4E6DbASPghMlKzS4/T3cAOOKLXRTM24hhpnCyyql",
+	"vSzztdYU5yplWbBHZ4Ep6IKdsaUQawM2oIfId+eo4bKMQdM94cuTDjvKWcpCWkhjdYc6ZhcG1PvO53xm",
+	"u1GgIPbeiRHyetuutkCkEzoFLHXpHu3Xs1MuIOaqBoPlVt/3dm6mD5j7ZYoAsoeZwdqGyFiwlAsGGRRt",
+	"ibXPN7wg088UuMUK5kwa8pwsxGxpmpWBNb31WHIJi7h2GN4LrIqwSYjdEHGXePlaVduTc1s3IpfXeJlB",
+	"Y6C94IaAsPBsBkkDXQafsxGjgI+0QJQ7tygkFjB+7x38hdVVdgypNgcbpSzB/tk5pLe+4bucEfrG0edk",
+	"rXWVbDVcgahIwN0bAKMAXRo7YO5lALCeMqydg6Sj/nY3fqyIon53RL4VnB0h3Vn8eDr3li99XKnlAdVj",
+	"CHVZEkJQJdUyChJ33Gj/LZtWt19P9nAwh2JseZkb1qHhBCfU4N5Egcghy3wK9/Kdu4mTE/lncwBXCDl/",
+	"wz6CQmjAAEV5OZJAFCfzTAEt7y9wjAHNyXW9wCBeXHbbjfE87cOMS6IuxX0fVywZNZgUbD1bTsevCkBn",
+	"EHbx/De6SWzLSs+WHUKsnG+ZHkx3Ui9F+VLZhFcsJFPE4Ek8lU4NQdUo77iSBiNCCf9ITxES4pgmAJA6",
+	"HQErjyBPQXvVHvjtWgziMY26dER5FePYvsEj2dRGhxqSiOab3NzTiL6LE6str3rmwgcRd4occ+da+xy0",
+	"Gya76M/EcfLRrN/qzYGcXgGaNgo3GMtVaQi3b19A9hl50qCzAQd+Gqws1pvjy/kRv0/n1ntkFql27/du",
+	"oBFAYbO+fc7nEK/cZrxEt8s4dJHuZHYiFkhvOmc0XQcndVbQBk3tMJBqBipGYcgDdFFYFoy323P/DYNh",
+	"cLiqfu4MsVNjxeqLMcwYh0/4QAJoJqHTfS4146/amslUoviV/hBO8g1iTN6eVROUfVnrtbdJgloLLlxn",
+	"OFTapKnhe2KI/YybsxbGvBesnh77rdjJcx+fzZ7ZnW7H1Te8utwnxB5T4FoJfiOC1yBRQQ/68SCkpPGx",
+	"yD7mzGxOfh+2Uh9NZp/OIj/JNK+vkdfqMoXeFqwk4LfRUO3kYev7IUXGTXSoftzxknBpzTkcX62+14Q+",
+	"S5RbbcC51nrl+bhKaZZRKHGmlRIzqqekrcoqeSPC6YylWAiw4QXxpDjRjQ10MvCq9ECIfsenQ5J5QlD0",
+	"mx7EFDqmmiKxjTrMoh58Cheolb2gOHr04FuRwb/+CdPvVvqmQ7lDZUawMRHUXVTCJp3yVQY/Exy/O369",
+	"C5/hDu5IY/mWWa177dFLrartpdOfQyYvxIZDWgv4/vwlnteCRlDmWGDTdc9RCh7VBgZ2HuC3poAFwYNC",
+	"MhCmJZZ6qsefioYz8ItuDXYsfC4tJQWiE12HhAML5HWB1QBy9hGeUW0ZFKMNW8JUudzWMicWpJ24HtE7",
+	"0OD5Xm8icZTEnemP6UCKRIdqpAkOpyJ05zc9KlPMhOESRRe4cUyFT588eZQiubjtod2imGJ52o4n0wmh",
+	"O0lMTDHm62GZvqH0XyXsRtexwt0pdiuQfH1PVRYnH+5d63vuj/fMUq7v6TWu7L21loj1YutGRMbEnrEk",
+	"V3wNqwnFcMUA1P74D6askTBbT89SXPkoS+RYjOlC4GwJ5YS08G5zw67iSukGtXHwen359PEwu/5yjzmX",
+	"6gJ39n48Q+dQw4h8kFizHpU8XoDheR6XOTodAdqvTfWDKD+j2n1zAQ2UEmFmgsMCWh1BjkmchF12L4gl",
+	"SYVxm12AvLj2sThxHSbsgFK2JaDJfI2OgbgnSDg7QT3yAFKr5zFRITM68lyiNxOUJDhLVsIWXoGTuTLH",
+	"HHIwHYAzLzbuKepEsxCUrT8K7EKo/hjUkMc/fYOLQ50zRCK8oAA7XeOY0Ymb2lApXzKBNLivQEhi7tR5",
+	"5FehogldlYbNmroAjzPk4K3Wo/h+bkM9qTcqpp+M3PZuBSDBGgv63bYxo9gpA9ws7c09jXEWSmUCe9U5",
+	"++qrR+4I/uqrJ1TdWpkC6YUePIZfHjw4i0XAnQtPhmTgzpkyD2V4GrWu0U1m4KZ8nuYQwqVbcSQmYYC4",
+	"gAbAqjGAzrCu9Q264b/508tXbhbevXlBpSEQ71BbzEE8HqFLvg77Ds80f/MYnEco+NZ12UmzclN1jcQ2",
+	"nVUbRerZY9u91yVPiOd7IFXlFqIVbiWygCLh+pDIXp7oCAwX0fGXM3+jmu9AAsfjrA+Mu71zZ0yc9rFp",
+	"i67wpOBX7orKGZD3JaxW93MaNOX2dbQPB+todS2v5Y6h6ZYxOs7pn3FWuhuCdv85CCEblVTiSNPTb5M5",
+	"1q/BJIHqw/bG016LzECos8/RNsHHFGhMRiX2P3hIMK9uxQo2f4RGV6U395p1wdaPI0cJXusMFCbUT0IN",
+	"YsFWTyOIf3+uEW79lchkBh8Cmj/oP0vBr0lLfgOg+7sSAquIS09xkkYG+9crAQC1jEuGhPkBfu+I+f+j",
+	"omNrOUsH4uCnYLZLxUrdXNnCM/rlPr7Jp9+1yAfctUbqDRCS9vAFuDIbmA/PF1GLSnAAFhee3Aj+Slhg",
+	"kFqf5lMaDNPgLm3DNT7jHYaSVDpJrh6o7DPyWsGlMArURfwfIFFlwgPhrJVLoWpdpVxltbG7cfq24NMI",
+	"y5r1RbiUgEVJbieghEDIfGfs9sImZSG7etE03DPZ0EsGQONVDpLyWVdzScOg+iNVWR0qgfMsRmUPbwEU",
+	"aZlu0XqgbbmgcEzk7OQdD1Ka86Hi1xN98n1IomNR5TLl/JAC0o5uzJBGReSeQZuiTDPPZUJqfQrjQMBL",
+	"emle69UwVD4+/MI9Gy4dWSXlnXnkEqiFuymZ9lqpCCDETWfkyPWay8PjUiQh/POX4m4QKifAUGbhIVNa",
+	"sUVsDDkPXUjHFphxCMERa4riPet3S0o7/Cg2Hib/kByspdh6nBJkCc4UC8xqUQplJWaHpD+DqbndryDx",
+	"Qg3x77fApGXEv717/SP7/CdxxZ61WVdSq4JV4kZU7NEXJ4mB9rhvtrpB3w3Eu5DseLLHxsrZEm/u0Ytf",
+	"ng3ndtCLLVhdO1XJBdNWHJx6OAiv6REwul6ZiWmTWQCMH7WVqRqrHbyPltd8AearO5aYnp/HuVs+j1Z7",
+	"fCZfRYCpGPTmlZh02xh9DPRgQ09GHc1o8Si0ReczQnBeQfUj2YWyPBwpPi61ItBSmpp+zNLXwCH8jU4l",
+	"RfpcQHKIOvsM8u9sxD5MTkKDrO1jM2U27RS4rZrO2NCQ4r+fZFNtd2BPQs+utiGVNGmu6bVQ6Ut/zEbS",
+	"E+IPfCFtuEpR3XoE9zJcag8dGSDrwJU5MMD3PrNAIGuv10K9/IY9x+B/Qr1XXK66zglnj+7HwSDp0D2M",
+	"Mn1NfMeCER7rYEITEqxnWfcpGugOoiApRJv1Ob7KZLmTOfVoEpP9Dm5DR65pymL41X2S/Rwb/VJcxgB+",
+	"fRnYlbCYzUfFODijOJkcprJgvDKayTlTGpNyEXkDIh8Xnly6ja3grSVIbliXFQsYfX0QsCH0GWYjTeNI",
+	"WZQUzbpqrNXqnL2jzQguUuRRGcqKbnd63zzdZuej/PaA6gxf1PZwdlyT7sNhzT4zDJI6zUUoxw0u9pU2",
+	"UZhkb7PnIgXYtpN0J5Dw0AXMLF7/u9/xqdpR1V0vzt7uEYJ7JOzKpFKqyldcVrfhWmtDmpXcTSImPhJA",
+	"gvYgAOGyTt4un6Ew56lCRn+pSYhOSyjqjm+/3Uu+Zc7a9NlSD746PztLYysnI+2uZR/69KSWbq2dwY/Q",
+	"IkiA5i8Cg5BAl1hynahRwOLN8LU2JEtV2vuVR4MlImmGK39ZCTllMEk1q7jt8lyU6OLft1l0qj6rDO4U",
+	"6bRGlKJ29jQ56akak9eNvdbJXJ7vqQ7fHxmYoOHELVU+okwOVX0gfdNL2H5eJzeXcX3HvhbKZn7mHcLZ",
+	"5MhpNZSGzIioirIfA7lfVYzLuOtMCE1chOKNKzCQ3O2X+xaJTqBwJLqmuzXKGHEFddkrIgNsKMBT4lM3",
+	"kKIG6Qylgo+bMSbDKHDsXL5QJJYpJH5VQjQ/T+6czVHewcEBQwj3ldKMQlSDxlceXD50bSy5fW/9VE+y",
+	"wUCCweTUgXirDIw/qcQ26k00kgkC/Z+6qYOpQyk1K50CkJ0yVXusCj1FZa7j6aBh3QAyzUbXy3PIIm5p",
+	"PwFVX1aFZ7YhhNWCcfLyodMHMW5W+mY8gXaHSnmXQhtc1RAggyt2MYVTm+yPS+vTY/cfcdI7kf+K52Py",
+	"Gb971/eXeC13Hl0neZi7ea6AwBQ7J1qAq20H2CqB0iCq3uSCMY4XsbaZAJ8TQUoN5EvRkpW4ZT2PGeOd",
+	"9s4kHu+CF1FiuxdG4siOAmWxKAJbAgjpCeFep3Pn5vaym0qwV1qRoSfsIag5KBiworz75NeUtjlU/1sY",
+	"nBGGAoA09HJMTQjCxpmluyEoQD6RSIvVvkwx4ARndg7JjdCfIv73HP9UbSdu8h7G7DVvsD6p5cz2TNw5",
+	"6mxisLqExLBbbpaNqEUmmJ0OuvVXgGbx7Y7Eeo+N5WCA2lFLP/DxfICEvj+gHvfyPzAyzaWNc2OSH4hK",
+	"DgaqAWLX7Q5XdMw85fOp9qtnaeO3jGhBK5GWDtK1e6rFJQigIjoCnzv9l2nUOu8axbw5CLwULepr8EYZ",
+	"eY0pI96NEYG/7h36aTs0wBh3/a6gi0JSnjTsWuvynLoC6G7u76SwYIdMQMKbHAvo9XyDU1bU4NM03UhV",
+	"qmiqh19UukM8blKqKeyiPQl8dMnrix6QNDzDjJODGD0o0IhJK0n21QODjd1w4u3CjbcPBw7EAWki/71x",
+	"B1TqUk+z5TEGuVmaMHn7c4aZrmbahL1prio5+5PYPg99fV4LmJ3X2B5Mnq5Z4knyCMYP3mKW9yAJKWEP",
+	"rfrAbxQynfoXwc9G+EJuBZwOOoid5hkduAHIhKj0jajmiZiY2ByA/wGG6wGXOQ0HgPtmetiIbpeiSEOi",
+	"7xoznj0YFwESun/7EvckTH7atfaBr9YZt1vWB4Z/GAmsCA8V0IH2c8mBB+zQHrx5SI7HEMP+IIEIamLW",
+	"kjxioHnaLFIgZ9+m5lHm3V5sl2Jg6ZjKEcm9pmTMeRv/MgfmA0OCzL4EQk+qJtuN/lKqw4z8nXsNReYo",
+	"Zg65us5+JESj1tZhW2Hj6i3C0i9O+Mz6AuwdzJwRZ7YnwiRbMYT7SFZj1NVet+sO6cDkZCKPH4UkabUe",
+	"oEhrt9Kxuc7SmXY5py66bXnt08PlnGlyQEduZCdZY5yoBxK/3d3OmZhr+qbFX0gYIxvA3qi1ugYr/+2L",
+	"5+yrx0/+eM5ahh3ixraalbrNGif48VABDG30ZfakcgNck6ltWQqbXN+2UztZSQ1UUUEkO4P67OZgPOzK",
+	"Czc6P3PJxPYQOu2/1NCDPl2yrV9oJ55JZWQpzuNL0GeGVfqaGb414BjGAWZoyffYeGKXgLRV/4G8kygD",
+	"4DltTK+p1blUS3dBPqdZPJfqhldyGF+dTnHsQuhmWN2MsOr5EBuTamHDPA2XCWmmKKFwYeWJyPKeVyeX",
+	"rYr/ROz9X4qxvFT0XazmWGzTXCQJkiTRx1H1xlcMJcw7Ym9Fv1AtsUbfujPKzYKoNLhqgJl5pusa7k/O",
+	"2E9FypKMyjEmb2ASdld+g07VfZHDLqWB6NNUBm5XBNQ+X+Q4qdAkfU0H6sIAj4v9uqA8BJiNmRXDYkwK",
+	"lobVMhfvyka7YG8FL5PB7Ta9H9PQUHnVgpcmTZnSzfIfPx8lSfnIeEYu+NDHp5/JaPReyLF93d0MLdk9",
+	"Bpqx1iC3NTqZ7Sm1QXCPPlcEciLWIXTsYyadWmlUxFavwW3uv4AHXtFpLWKG+QzxqZF8ayHYN9wK/0pL",
+	"mES6Czj1LxhReyB+ahR8ZljvYviGhKLlHI37Qq7CE1zt8DdPGJJSWjiYpGi2KjbK1/MwCGQ2ATYCYXYH",
+	"Jx3ui9TtcZUM9fmMnQ5OgE/P8wCdqT60sep9OV3ZdU/FXSWNFWrnI9IGkIpBFRD2PnwoI4i6Ls3zhUj5",
+	"98nvA/DbrWUAb7C5blIklT0p0bDqScujZU+Iilu4TZOMNikmBp9YQSYh+cdLbvkVN07KPS7+hBqfpqrS",
+	"mTSAlpBcN6S8a+kzoTvDGbnYIH0ybA8cam7VbkS9zRRQ+p8BVtYUJPQC54Sv10ASQv5yQNgx9pR9y2cL",
+	"iJ6bDPHZzH/sQBWJ76eHM29Mh1Q1d/z48stIWkAfEjaJr93bJur0co2jNog+4AWywCP4gY8zxlmnERMT",
+	"KL2kQaHncyNsz/7Gyv2YDhEkF1n+x0WSemps02xS4xtPV3WfhHGF+iDqQ3plsZD2ua6aVdLPN4NfWuWC",
+	"z6fWjysz0XWXvUNA6s0I4GDv1qObAPbBv9433hcyjZ7qx9dNmQWjCqQaAIapHmUaE11L2JyAo3JTfLwK",
+	"Ry857WVkZm5OipMPlfmQPL6n4j3o+WXP59fJumwF/hOMwmHOq8/+qdu/BfplaRfkbrGaIdSO2cM0whZa",
+	"fLTk2PpgIsf6KHfUA6J7aCM8taiko01aK5SzyzRAtui1UCbUvsMFh3YT3L+NLroQfPul6Xs/bAWvx3sb",
+	"Ymn/T8HrSeC6e2zbQbBwiVu5jTyJEWYidnVoEx5a3ra3USOO3rHbdQyJ+mDOYWrzdtI5e52QT876dvZw",
+	"DuPkrZ5Fz/EnHFYnuMVzs7pu3Cm4kADPO71QsqMoEqnxm26ivzQRFhoUN1Dln3c6bEbULfzeFFA6w6kd",
+	"PgwbahqohKGLAzEggOkDMd67ICBD2xC0QxJMyPNWu/kDqcAajKwdkCccJXjqRDIMKs5JAZYtdXjAKILH",
+	"AmdtFrI6mookqggQg1vvHTSC17PFsEnUF8+cbC6lF9pbPH2xTD+4PFvc10EU2+H4FCwcrPd/UvUA6jyk",
+	"yUxy02sjVKZeid4NwI7cLN3X3CsE2tZJvp52J0xp4zEnJNm/KTsLFv6gM9eKehwF3jDEtK6neurA+3ub",
+	"66AfeHzO08K27HX0Fd/DPvEbcXsErRtgAwM3W474mTIGJwRfqsxkRSm1fQBOObbhsVfBA/A4jgFkMRad",
+	"or1Bjkag6AJXRMgWtDQjBMK8Sc7uq534QMtPF3gMuSISYAgUSkCczDoWpu/gESwrY+/084hHjzxzxSQ3",
+	"wvRU2zzmm08Rhb72LVB6YX6Q6gircry9O30teFUdOPvDyN0wqAlz/A6O14NKZavUQsQAyklu26NcepJX",
+	"lIeZKwqFUAbLQnvrGgg5Z4gCJVtNMO79LCRKJhg1MKbfkgvvIRszhACAJ4xYfiWyLe+gz3N0bNbilP0Y",
+	"0ZiSFb2/4ldbm3JC79HWBzJDPomxflZxsxA9aGF9P10qbS/NIkNE31YmEMJLaw/sTwnQyi6QYnFqsY2d",
+	"LTLZ+F3Ez11zVhvRdgA+XhC0+0YYi65nvFBjcT88hxrolP0IMIruL1hpSm5mXdMF2N9P4Y9VGRocCyhG",
+	"kpZGFOuZ9142M6fmO7N9AcTSIKYGCu91neM5APsBsmzS1mgtxPjzADTQuyaZRdMoI6yteqna0IFHdPyj",
+	"2P475Ru1mnR8/YQvDBrd0THdrtD+Xtmt70AvRDtsv/EK2vztLo3WgGY8Gs0veX2VmsusvgLcYRxJwkke",
+	"ygG8G2VL46XcGEx9nHFFlTX5sHOY+lFr8NKmc66wQsb04v1OgG/ti/hYsTb52GgZKPqjBAAEy9/wneho",
+	"X2feWbEeK2kn7fiLFhs0IHXi93zP0/Ixkt4GXFwRt00isl9j1VuGh6VVR+uKK0Xo6B2WlXQJ7F3x5Hhn",
+	"t8mRSQlzCaqwj9vGCNEeZj6nSDlVRDWImOOBmBjo3yZGg/G+AEjy26TgwqOZ5QDSqaRZuJklhDzTKcJM",
+	"F7ClWuyvfxskvAkdLoJQxNMdz21aJp0hm0neeYaSaIPvFVHSAY8YsyE5sCi4Jm7LkZgNr6R7va7kjKeD",
+	"sOuAHyOVsbyqsCK+G6a0obYTKOYJHw+xPkwqCyyRCVtV/oUI3tZf5aS9aOn7d2PsRN9di5HFZcUJRhYu",
+	"sxW9UcCfDCDCLbERTAd168zjsFYV9WGv+FfwupLZ7Fr/K8Hnx2WotTBW174sWNrRA1wKsb5c6KbuK1dG",
+	"H9rut1IDSFfER+j2NaSsdqqVo7MMcJ57ZjtwTEO3ODOygpRoCSBVqQ4RR016cDHfXD+WH0hrqloiZAX1",
+	"hXV3Z2NL7GBkPtC9qKeRy4m8e1BNfGmbWiUp8nEH+oE7zeJeAN6nc7Qv285FaBQLvoZ4MUSGNKaiO3EA",
+	"pQD4ggijS7xHppO0HSc/5TRzolyi32SFdl7REud50y571wKwItoBQ8rccG4sSLoXjD1F0dlY3fVoZbKd",
+	"ibSypW2WBIqa8zrk0ZEiWAlGtIYc1qtZg1J0E8edasCLOrowiEmFXC0JzRtDgySqdvHC6BqWxt1JuAHp",
+	"iXTvZgHhbcuutXAiM1oj4ZdTfHubhWbwa1fLh2QomAKggTFEEp1MIDS5i3w3pBsFgGg2S4m19M7cL7wZ",
+	"3Llge6Zx39QmU1wf1ctlJpc+6SbWPTx69lbSmOTe6gyxm5vgDdTAEb+NANHT/cevXFJQLzGjD87O6GNG",
+	"MALimEigMNPXSiavdaFhQnjxTwZze8diztjGuL8mBTv6oCy8uU5zTCuI9Fe8RMaLSJviYZYBHfGpzH0u",
+	"JxW51qI5gBzGmCk9bRqby7muL72spwwOf5dxokHuFbuodXO9oAvwNP5K/GAGsj4G42/VWWS/4WrBPS26",
+	"UpViJp0+wP70DTTovVvEG+Paw1Z2ktOZ/vT+RLRukEjeO2LWbunEtkufGzlgvWex4UjX3QUvI7qKYIsn",
+	"0rLBmZ+HQqb3gjWs/PKNPc2/kfP5D5lz/ID64jw6ERmHGcpm4Xk3E4W2ed/gbu6DD7q28Cet8ETuLZzT",
+	"9rPJ9QxJflPBKQJkCXKkiXO4eqQtAEgyci9Adg/cLNmzHaxaIdKRMl5VHUWyP3Puic4O3H8kbiBJxzai",
+	"WPYsGzcXx213Z7m7wyu6ExL3IRpmcqmTRQE/deo9kUXmHDKceClqUM2mYJzNKlEvKf/eK+pAfxXYKCPo",
+	"OtVFIw63ag+2GRfgdJ4Eb60AYljsRLrkpslkMAfnBrkFkAap1LNmBVXL/rqISatadRXUwiddJNxzSQKi",
+	"nXOZyvhkbZHrs2BWl3zrQWd2z4Y4yLpbakY9HgxzNJX4xj87gqAmPgxln98w4+pxI7mEt47Diq+0FT1O",
+	"YcprhYIuOrEl8sHiwlHNeczdNN5yCBfvLL3+MUube5OtCQRtv4ZzI5F4XqdxJuJjY9+pA7tBKraueN6b",
+	"0JME7S+gLUZblOEcJLRz6uQZDZ2ktgAyKTWkmFwBpahXFpR46YYx2he5C2zIS+Diwg8XJ6brf4wE25sg",
+	"tzYo8oDFxxcq8PQOh0Jbh/BQGHLDTU/5fbi1kn03LE6E3dZmUO2bJzQpWZnRCk2TiRBXzApjuwXtUW4x",
+	"2CSQCgPg5Ehf4J424kbUvDpl3337nt3na3n/5sF9iFjcD/g+gQJwdbqH1RQxq56cn/zVaHX6lm+iCBmO",
+	"ab0d8nSHKnybRkpKLZRYVQVbl/OCWfEBKGO8Q86p6TSVZCYhxr/ok9Dtgquw9J+Zk968mF18CUJDSkLK",
+	"zVG0xAdpUndFNHcLoLN2A6qF10ojs/t7vr5raiWEcNRyfhMd1inoX2CpACvEoCidrkqGD16BK/OUvUTC",
+	"l4WYubswMSfALgtS5wuFKSgmPDoeRjv0HHP4aT/h8Qhuxy1V/oI2uEjINf5CzNVEtu3kJSFzbTR2YhwX",
+	"XLruigDZrO45b3poJV7PT85/HrZzKLI7NpGxfWNHcf7yW7GLAZCxPojLPVIhaC2SU9CP4iIKA4GKnDs1",
+	"ExgtRnf3W2XrbTKxO7dLd4FRot1qvX1ndrgF4+qdtUxZX/j3tCKaMh5Qc4nhLAitbcfW4XNx3fDgdXZP",
+	"wUUiLNVOYHUqtFiCaDz4RNFUMswfqUk8Y34DbvDhruOj3b4j5uj4Pru7V1/1vbuaYb4Rlu/vZJgiZ8iY",
+	"VXovPiBYUuc+O/ot01xFH9uNpxqN/D2+0gnqmMjD6l8bLEBvO5YyEiCDY6By2gQc3I7G8UaigHr0njqm",
+	"MbLuzRTQLz0IpwR/NsO6qjQNpckRP12JmV7h3tzzayrNhNMgPQMFwTxsgG9dp2BseXoNPY9gOfwFgUlz",
+	"4UsS9ZxSphbc5PzTwCjbF+elJryTG5xHmxjrOPItzLSyUjWCYKXToENyJdjfk4jwxOfq7rZw42Qvn/34",
+	"LAvO3ahKpAgAujmFEUQGxkalYmYtLSlxbqep2CB2A46kveK4ClHCcfscZvjggZW+ziXPz8863LhF+jid",
+	"kLb9T2ilSqVEzbIq08u5Ozzq2ULeeJY6zwLFa+HDdukjakQERNIRNck6eWnF6j0ogbFIUb1T2o4p9WJb",
+	"CUvozXtVqkl/iJO4ceMfOAwg/JVWlEeYsF9AWayToT5vfIZk71YSCK++8P8G8g4NxZ1DufejtvNLJ5rv",
+	"kxBs7XUaDDB3u0SAPd/DMMVJtiDrsyRHmxX+JXdpOPBFtZ1o/oRM2JHvHDjLXix6JrkzoxdwcVpzoouW",
+	"lq0ag/ZxquzWCuVP59Fjl6pKZjLFp66/B5iF3oA95S55kH9mGNGq7m9I744b3ZOK19cpleChEx+eseXX",
+	"fbf/0V8ChT590YsTs+JVNdDHV1/38dUOao6wESNIyTsVytd1ORml/n1crxHsspSn1iTT29p6jw1XmBd1",
+	"KJTtWSovIOPJxE+GIlsjhDrvGCGBImTLIBsnQszykejPHz94+MUx+7vnhc87RN+KdbVNw/esqy2zOgLF",
+	"S8DfQ06j6snI1CpA6l0LCwhxBBTd4SX8I0S4klW7bcntBHsgDf053nuXRjMcJfxvk9oYcQ5jQK/uBYvh",
+	"Tcxqd7NFUxYzqPEKlM6g/i9Ldpwl+3sxKO/aSutUAmDnD5NhcHVmb2KtU5YPuWRTlSl8PurYQs0Eh/iV",
+	"qCYaX/Vy2gv6RuS55P1yR3zy7oUy6wqFUh3Bpne89tp49ORYMdairapDj/P39I0MfwNE1quyrffLrPxH",
+	"0uSAWTnNxNnBpzxw02B7yaiND6D5eGDnqthzKRzw6/4yql//gYWZmf3sY+IIpEZBctrVPRiTbenhHZUS",
+	"gkt62HNHrmu3E32VBPIrIgIuoa0lSNi1Feks+8hAQ31sFyFDyTv2Pa8pzdMuNG5bUWOS+kHP5305Foa1",
+	"mRrzeYYSJFsZmQW8CyWTx6t8JBY17CWuWKr0kRjPhisg3830Op9YZjVAnyLdmFuD8xbhxp3DncSzAtLO",
+	"JJig1bboZpPjn8Ii2lrOsFokziQjhFqqXI5StOmFpPv3nbDNeggdH1GTIcUWRAkB0Wpju3luKUIjUYpy",
+	"DJonPpicY9fDw7AC34fAZKefRRuhnekySuzwI13X0l3JmOdRI+q7NO5uIi/Ow8NXUi3b1gmC27Xlv3By",
+	"PHKQXlbffgKpBBhwlAbVR/n7Tl6rl+rwxQFj3Gm+QH6DtJWwMcZOt0f5bwnFdM34eo1ZLpDBHxCXAbIA",
+	"8VHcDZf7jIHg29uuBV347gVmoGg6n06hc7kVSXU6gDFmNZpk3cj3euODb1niqpYKqk/TvoanAgUQdNQ2",
+	"tYqRqlLMLAn6KIiEWQ05ju5aHbE1uD9juyxntPYlFe4xQXktqbQzAp3a7yRhOz3qpCTHom7ErBb2Ml2G",
+	"mR0asEzVwg5Hebv97X5vb4IHOJpQDm5BjH9XcjJAzwUBVKiyBUeUQZSLWy1c7ywn584KUR+m0N7wxrib",
+	"r4+6GrCgrV4bYvfan0iEEhrBBjw4Mqtzw1mnr0JoNNqeK3IIMffckdx7k3Khx1OA76Sywh3ZX653rqz+",
+	"IlrQbZ2umXRP9tsnDdHaY5jCTxkc/5AFyfAxOFHWtb6u+cq0lFb4o/GV6s5wCnRTBDzg1DlU2InNtDq+",
+	"6fTZaWY6qpUt2JW4blQBslAgAbxubMGQIrhgjTJNLQrIOedGusMU2LYQarkO4FbJGy63OX9FvSyofOBK",
+	"VAb/Gy9CRHmkx+bZbjB9IHDc5bHv31ldbzNYr1D510GjlIaS8DNglOJmj02nTy9+D9XeOWx3BLsbDYmH",
+	"M3WZKaPHC95MV5Xg104jzaXnWtu5au46Vi+buuqjoPe/J1bUqw9L4l7fiJp9/vbFc/bk7KuHXySryvCd",
+	"S1mmJZo8BPdefkMNPXr40AniDJAwHp0+PX2cbDcUWEwAGvzRXf4SKwMe6oQmoBTjbi2MgfBacK3eEudw",
+	"7Y575IZNYS0QUrNH7SWYKK8416W77K7lzDZ14AQrToCUDe66GYsn4Ht6FL/+LPuINAlflms5nWTKKceJ",
+	"bJu3dxIUJzc5lxNBSrR4tIR1OezO9vjgvmkvjIVXF77vQbLadU6qLHCxvD7wsuWsOp5w16hzpD0XG3BE",
+	"BUR0XZXoSuaGbUSqNlFX5aVnzOy1AqvyFZeeBjoNjPieL4V6mSqsnRF4nndgUX62rMR5F7UdDljwYolN",
+	"AeuFmChYNwXjggRXYLNJYJKmqYvaBMqWByZtraixeHqeD6ct4k2w0yBA6X6IXf69Q4MzFnwYBj0BBLdD",
+	"+ZPYLjCGodFCKbnYjMCAgrn3rfq5LFo6HD+AX5KiU6Xiwd/7kj/Syzsgtdh0EXFnpsHMPX9hrkJwH1+W",
+	"Ch68V1eHmOYFloXCBe6CcVbyrfs/Ml3G1wwemTqoQ/tBLIRZ5Nr3gge0zB4aKAwBc2b1Ws5a3LdaAVgF",
+	"kOeGqlsPNBLVpfIr3dikoVXJpUitNkTv4bdOE8S5J2fsassomlP46D5UiDgjHnid1qKeYTlfFgV0NA5g",
+	"Fm2Pup+cWV2mMNreO1MCoAV89T/cqc/bWvPCwwoBQkvJt3FNry8hDRieibhIXcsbXo0/Qp/hCym1AICT",
+	"lyutkAZihGoaX1c8101thVC3rSwWFd9erpJpyqXkqqX2DPSNHnUJsrkpvwRtAWJnjHq5aFRZ92ERtrOT",
+	"e8B6SUg9UBt7mbn3keu0UwMenfPErxAODwJtS6meBTeX+5xVUTDHPZAptW7THrYthgowIu0UW+80t4/C",
+	"v/PATpQohulMAhH07lR8A/dc8madKUgOo0tZUumU3Dq9mCkYRFr6rqR0dxU1SBunaHdvFwshntHuekaT",
+	"GVc2tyuaVk7J4/4ZBrh8TZ6bjQXckpMUheLDWtbCTAMF8h8e8n2h4RB9IjuMQ0mnMJY3h4gCuXnabDAC",
+	"7Vo5zVtJJfoAFOa8qezJ+aOnTyCwIFfulvbo6VOM0uA/HyRhrH12RhomBqO803majA9h9t6b4KHdecce",
+	"pad6LWeZuGiwEum+Cmc11ICCjUBIqB6JB3UZOaRXvF4mjrCrZFlatwVnjXrDYgrkQx67QYjS9GBNhM/7",
+	"2lSja1goeDHCc/hrU6ZpHPIuh/2hdRhnoxb+1vBK2sEUHVivf6dn0fVZbvP6L9HrTqy/H+2hEj1V9qaT",
+	"TksDNEsKO09ykObhIdwiQUwe9g0YgNPxISI0CJTA6CKP89cp+Ud58ePPbpq4mnqiggJjW9oFwvSRiBSE",
+	"BCvdn9a6tuTDQLAJUWapq8Yfp51+f0tsVJ2k34fJHOWWwC4Rz5We/PpBUq5Hhlz3bppEYkhL2Av3lRzW",
+	"tFV5rYRfCMqSDGsAy9WjyxIZQG535LkGB9OukxsknS8aLqrd4yT9kShNbgR3RpplY3Dl/A5r2Ymy/O2w",
+	"btF65S6qV9vdi6o7yXlzvbCT1mV0RMudXhORg+iVDN7a0eip9kVrULnqWl5L1VOijQCbrvvn5FoMEaIC",
+	"atgLZ0etNfwbtVGeBGsiuVUuC9Pp/cDtPE7Z7wse9cjPWnCo04zEixaveVZU/709ovd9WHBKeQGVhpye",
+	"XqfAIQyAGR60HU+gKMEJyfRmWs1lKZKG+XHMJ4zWp3T5lbZo/JgCUwybjNczPngSl9+0h9YjlhbkWHV2",
+	"QvYLK2l6YU8LCNO729wNosbkm0L2+HQwaN/d29PUjtCFSWhFz/tHqff+237Os4J1YALI+whVg+fOqcPO",
+	"3yz+PfS3P+/Xb4IVVJ/EZdXo8QrqHCy5hJhfc6nw4jdey5ViFkzZgKlFy+Jk2f+3VKzUzZX/M1xkklkb",
+	"oI4zlziz1ktBhi6GwY11K51k/xmJ+pFA+kq7UAd8oOFCkEBh47LMjKjr5YXoedpL4q+LIxQyPtua2GGJ",
+	"cGqLsNBJOatTXtZnLe2kz3Dty0HMxgSua91MCEa6znznXsmQNMnZBCP8R3h+MAHau/ipq+13crOFHUxv",
+	"SZyuCJYmhOkg/D3jjUkWgTUmQ5TvpzZF24cwQyuoovCeJsqgmYtNBop6Iap1JovBTqJ2fQXPJ2Nh0lY5",
+	"NLlt9wNBg/iEcxBVkGXgZ3A3kgjLsRYU44NkmzR4R+9aw0T7HtJktFGeDboQ/UzkBOAwh9k7qa6rsFwe",
+	"b86XawxJxjCJ+v7q+fqa85P/+fN8Xa9++R8/n9376pd/PCgefPnbH04Gi1ITk5mYD5ki78PgunU/gvdC",
+	"VJBEFFCCN0lgAF7eyAwOIWIfJfRkmu9yZ90B2CR/PaqbVL0nRJrIYIBBuMdaO1LWzPs7UiqxroVZa1X6",
+	"hI+UU2hdSZH9MYepQ6TTSP3ic2t8N8FLINOuMzPjSok6d0Fx7dzIujGMHkR2Ck9OHaWfJhym8MIl7uLM",
+	"iPxDJhngIoc5Op8gx22HuCT/cYhK3QZr3bfQLkmxu4AD6cUgQQcal0hfWgt33fNhWrxQYUXslaikuBEx",
+	"dDo3S38m34hazqUos/Xd+5K4i+0W/05slwHgn4j5vXxQoFia8N2MuzNI9g7TF/7ArjWzerfvWL6TgbUN",
+	"a5zKOY3LrDuJ53giyopCl4ammX3OG7twf7sny4K9ffGcffn07EHInnt4mi3mf/jkUa/efHJ2e2FLSdif",
+	"Val/SEJygN1h+dLpVyB7ADCpwDzoDsx9qVjzTsh1ZPIvlU8lNxjA5wxXNcGH/eO9CaluxG9yWX57g/aU",
+	"iwVEm9zVJx11Iijh/RYx1xb22IojrHlMtdqSaUy6cixFkuPQh/ORdhNSFY3toCfEUa5JSMRBUJL4wBma",
+	"pp2kLD9oLJGmQScOFJtR5dzicCBvetJ8BTEaJr/trMiAC8GLGy5HOxF+DH6S03II2Vcv0mw+LzzVDQ9I",
+	"DR3Qu1CvuAAW1YxUBqqg1nbrsrbrErXtaDdpdoP7ZKmpWVG0cbOJUKni3wzRZJpMN+2eShJGtoTq86aG",
+	"8JtWYgRuZEsTi2mGOO3pRXeX6Vc5b3LrMkcCGZBJMlTci31V13kb15nrq7XNevuqnNs3lyOODu/4OtoG",
+	"6FdPJ7OO54oolPhg8wxTGGmztTvo/e1unAz/8xai9LnofcWJv/qaxqzRjd4yfmJ9CXjWqbAkXYGXg2OI",
+	"a9llqGT3WaT7OJXjBCgG0vj8zy+/+eLQ5Mo2ESfUXDTwQyKk4EtXwuaIitJpL6U28H+AbTnjNnmHeo8w",
+	"2VC+chM9GdnYIYENjCjdqDJnTGR41MtG5LQfHvtQyAmrkz72uRkEWXnDjdlhYktwV1R8EPwtnq431SFX",
+	"UJjOvutnuDEMHgnhXoDIybAGsxGBAhhol5MCgF6ju0rLb+XXbkh43tDsTaws0HOLeWBChTzrOWRthjxJ",
+	"vGz5ziVrqOrtZTofFGJeYDdGdzFGWF7MaEy4ce9esDOqZ7hBCLMA2x2lWj2JU63OkqmatV5dgqLed0a6",
+	"OyIliTpNL1v48ZJvIdHSHzoPvjo/O9uJoKdOoavLtaiJ4DJ1i+Sl8UR/MNhmtgjjdDbWCrzqYYCAsDY4",
+	"RKszA0QkL2T/RULZdkRnT0eMaDeg1S5sRvrS2w49BTf4c+v6QYAG2nr7YnStk+fQTfuV/t76BwvXUqq/",
+	"O9SoKWOJ2F+jiILVLQ9symmx3l5mEmECRLsSm4gEWZoWRQRoM5CNZJylMa+FWaSPQN8Wa2Fgg0MsUD8i",
+	"VXWRTMUNszKdtTeYlWGqMmZSmSQzj2p+qKdwoBFvLJ51+I1E+x3vi1DJ1SD+FL1RbFZpuIiNme89NHdP",
+	"UYvLEOeK4YfTUlenM5LbSu5uES4RzC/8/bGnAsAXWuepmbPZFaOqcgOCXtoj/Rtg6c11YmwIP4DenV/f",
+	"vH7XUncYYYAO/lf2OWczrZdSfIF4Vapkvz5r7ELX8u9wpJ2zrwWvRc3ev/7Ttz/+esq+daeJmwCkUQ/2",
+	"819UrUPuvE/TlIr9+uHeWtRwlmr16znzaAMF8cQVxA+n6x00HPZtXWvya3qYEQ8Lb/6ioJD1q8dP/vjF",
+	"KXsvV3RCuj8+evToq4K5yyf+DYt7TtkP0pDTcs2vRXkO2QrsV3cj+dWHVtAr7ZT1r1C//+vpX9RzYpSa",
+	"8bresl9fzu+94na2+LXNEvFWRAsM6saGtbZfPXhwFpyFDx6dPjh98MXpXxS4EWZCYcRGlkJZdy7XTgeu",
+	"+Wwh7j08PfOpdp2/gS2/WvF6G1wKgPsR4VTrOZNqpldOsMEQB7wsIKfwAIpApxgwVykKd/JSLdl7TJEP",
+	"Ov/kAcRU1kLxtTw5P3FDODtBrwHsAC9VlPQm6CjB8ocgKS/Lk/MTtwTP2seArWCtlcFXHp6dechnn8K5",
+	"Bm3p3r//V7rfoRk6vuDGfy7h2v8tlbzRDuMUcxgo5Tz9mTCA+4Frq7NAPy20z9S2uiph2mFJPILOjKgr",
+	"421CdguZ5NokZvJZWbYjQ8UhjP1ao3YfPYWjZq7FIOnqKFs34re9NXxw/A4MLtUxVuoHETGT0nIlFqZL",
+	"OOma2Jf/+/+Q5W+okSuBN/ju6r0F+I3uAnYm8fG+Psd3ymMM9b2oqnasSrOVrsUpo8pVokinKh2NIKwV",
+	"r1c73GX9E+MURM1XAiPNGYam9pH7L78BgMN1kxB21MDxdE1sew4aGz7wO9opZ/+kOwWXIyrIFeKU/STt",
+	"Qjc2YDbBoYS884oiFrfZTfetTx44TKySSvR9ve3Zg8dbHkx8SCzN95hRixkOt1+Yd85+86kU3IZSsvGT",
+	"7rb5wPGNj3yUo9t9avSxDf06inaMWjvoXIZu35GmcW1/svMY16Nn/o8jxDacOAcI79izNyzSRzx3sakJ",
+	"o7uDQ5TG/Ts7QKeL9dk/mVhHh+Z0yW5Kafu1Mjyxt6x7ScoBtBtRyoiBRRO2A3l+MHe3iOEkKc+KXvb+",
+	"8OJEunb/1oh6295VqaCjnfwBVnuAwE60g93ItfQg09KuvxmdneBcrlnFEdI39TnAaYo/1nFPnUz/mOB1",
+	"JbOfA1TOW3wMiqab2uj6HD2cGH6L4RQgu8WHXKBmy2PmpDoE/o50n/LxuvTKrbTpSkDYO1hSHfva++u2",
+	"UeHc1cZ3m+YNgo78tl8S6qbsOC6AtgS7lOU52yw0RnsKDIVA7JWSRSkbBJEBQoAx2nSn7H3rz4a6humq",
+	"5D7WUWY1yrfw83/plH9xnTK8t9y035+Zm+6eCu1eScXrbaLl5FEKkHnH2FDPImRJiLZDlTbHD7DPn7/7",
+	"jy9wT9C5eYLizuCfzNbIeTt6y1zx2RKLOJKb5Tthv8Yn7lBV0RcyM4s9PJK/EtKlFKG3U8uBbqfNiPH5",
+	"DqOM2ORV6RVfitzMPfwIM4e06VcCveTlUUTTjYlxmjYGsNw2IloPyEIi0LZDpADSUjEiD3/c1NJaobpS",
+	"vHJtX/kJG5zz1B3gTcUVToj53d0BsF+f6hLw0TaYu95u+jcZHvEBZAoIiHgpDvLoYNv3oRTq/B+ZnfiN",
+	"3qhK8zLajXe3vt4Tdpu1hZDePWNrwVdHOZtwmoCl2RnKmAh/J+pAYQkDk/aU/bTQkGmDpAqYqiItPH4O",
+	"XcFoJGgNoUrDrNZgAmwxTY/wPLH5rrIoaUnHKoxYZLb3FlyV99Eiy0sN3mi/3n7PVXlHMuOaxs98bH2A",
+	"2XJpYUEw+iNEnPiVqAooIXC2HfiGdiBTZd1iFfoTA9HwMSODIoshvT2hGyC8nlzgfqXwQlZ3v7getPlf",
+	"b3FfQAytG5T3iws3n6iOQqyMqG4IS5N3+ecwlbrsLj48uJDG6noLguBLB4pbiAXVJPS7/5/7hz5GAIA+",
+	"NjYE4AdwrCCAb68DCQroESH1Y4VwrATXeFi84HkAF7yLXUatf6qYQVjChIelLI/jVqdTFk1sSHUJBTZF",
+	"sKohvw0KCwAv7xmr9IyHFHVvYvk0eMPWvBYKyxHc3yYZXV5wRsYiYgH4iNGIF7q+FradqwsiJquEgXht",
+	"W8u5dabpp4hWtDPz+7qrUL8+jWnSs6UirXXEmMUCCvR9yRreWWcLgclMETsGcDDWesVgw7CfImLEa3kj",
+	"1AFZAJ2ddH+2EMine8QcgOeuzewO/Cir9lNgUsXSkSNYllov4brRQu5Gy2fD9ZMMBXI3MKvJv1NvnZZk",
+	"Hhx1XeuVNMJMMiNwySKG5yGb4gU9OuBxXnO7wPP3PrsSdiOEYpW4EZVBjJMwUKhdICUWsXwC4E7af+pa",
+	"lVnv8OOzr54e4kQdaQgN4RCkNrusIxB24KY/lu3jebZxSljMgc1bFZMTh4NOgqwMebrmI+76VzvH7p0d",
+	"EW8gfXvUCfHwzu83HY/nscyIV5DS0HLPa+bp6MEgKxC6E/+ylKpkUHhjT9mLUNc002tJwKqtOxSzEIlR",
+	"6loLw7S66NZJz3VV6Q3te12VZAJC5XZrzNziwGlUYCbJaq9Ozfee4E8Oj+7GRz9lgLQztIy5QVN8nAvz",
+	"qOp41yfjNfo5RVYRwAMu1r7cChVWLWa6Lg0rdahrRYncYtbrnVm1Sb3zrbKi3pGYu9A+0PZ7DZ/76PYp",
+	"IGRlsh2h1hAqN4Xr23FUEAwT1x2vL6HYyntFoAYyoDuDHWmaVWujIkHdSnAFagfk6BrD2SZw+U1TJK7D",
+	"Kh9jf8+X4jk9M0pr+OLmW8fAiaB4go2TaUjUta4n9WhkxHlhV1VX3gad+JiusQM+eLRwKLuq9caIms30",
+	"Shg8n6z2jJ+01O7+zFaNsWzBbwS7coZpoEtOyE7gXe2KzS4EU95s3oedunOHXPzJsW65K62XxzJLcWXp",
+	"qinrlfFZM0Q7g2hOcKERB6bvdsd4R8Zh/I1P5prrLub+4n17dA3tS05IP6NkTFKqscjf9wjY/fvkTXjq",
+	"Y2wR/7WxuyOM4RjT/I1ecelR+GATeMqlEEVCtF9RaXXtfkNa6HhBMEcLyuXnIPsqn2eWuP13V2ikA3Rv",
+	"yw25QYHyEM/kIygWvhStbOrG+qRJNx2oW5TGaii4bX8ST+jOFP3O/KGH67Ozj6fPnlMG5VGzuYUCb1kr",
+	"MG0p1JobA3DazCKIi4eCh7IoY/l2kvITNTdNTZh86dtFjTC4d7HE3+LXWyLSj7q29PVe76mbnyOdVq6l",
+	"YEd+Zpit+UyYU/YjJFmbAoBLTCgyV2W4UmDoBKK1LR5po8pRmXKJxb4fkRenF51wD/0M/R+5+h6n4Xgi",
+	"AO265qS63pcE+iJ87pT92DqXfZL2pKW+6TX1vxP225txFj5cnqC5ZG7UiEsUvgZGtdNgQh1vMhfA246M",
+	"Su8A2PTeO2db4OAIWAIyHBYSqSIrd/wCDFyPJR9NZAsgn7UFv/PA7XdvCGaw6ZNW4PYYs4xjc0cRFRsE",
+	"fArAk6/l9cKaw9N1n5UlDuluNAy0/amuQrRWaQsdxOqIeQrU3gQNgYI90pj2i5RyKREwJ/lvpM/saie5",
+	"6FEXv3yiakmaMPbSGi/ZSyHWlB6nN2qKaOct7DubN+89W6DGCs14IJmTwUn/Xey2s3+y3UYm+mahCX6L",
+	"BKktO5IWsDsBFWHCblwIXiFgbu68/h6fuMMppC/kYnyn+25MiL/FIHDuqK3kjRjrmYRD7/4/sM7wt/vO",
+	"ps3OAdmkf1alfj1/acXq5E6jVC34d9bJAj8fzZYhNHHCTN8DFk+ZhID2Y5bpLMEDw+Z4HekJN7mpSU//",
+	"g4+WTIvXXkDV9sntR3Pa7CzAKA/VUmz7bcQ/ie3HsRD/JLYf0z5EjhJEfsM0H70UChl23Ya/0uW2aGu7",
+	"AApoeoGpm95BS+VbVbrBfyoj5aVFlEZVHsu7XQLujUGwzZrorjHM7KZ10gwCJGnvffAHfOIOdSp9IbOt",
+	"sYfHmLnv9YaBK9qnVy/F2hYBBXfVzBaBpgrAcN05rthCN3V/dCdl572LZu735T+Np/vj2WEfa5HfERqU",
+	"b3HSXlBLc7/SSOmUPuR+0Hr5zP4g1fLkrlZHLZ/r8qMn+r7KwnkdM8CtV4wzN8/EgY/ndQV1D56AcLbQ",
+	"Gj2i5NIeazTi+hEvWcZGMeKO1+7P5neydO/ktQIddgp8ctxnxr4T9t5zgGEdcNgd41a0s5KIQunWCWsl",
+	"UPkaBI89Zc+qCllxW9PBI4qgaAg1WhhWXFb3Inqm5PH2QqryXeA9GpEX03Jt562EDinTE8io8/9+dIcp",
+	"vb0ZWrrxAx0bKqapO54tiDxXGJYKYH6fGVZCGJmtm6tKmoUwiGT79MGXT79AA/HqMPCREITutb9fhac+",
+	"xjrQ18auQVuNeaRV6AbmndEDuWqlPjR/5VUgzLgLfUqtfypHbVitOywne1Y6a57WhdIlrqWChC9nBTJ5",
+	"oNRH9Sv5UpR2+UboPiRC+djOw4Nk4C6y0dx8vbNiPVqBWrE2rFn7pBiEWAD9N+fyOCk437mma91cU+gF",
+	"PqnnWDOFwUQvWj7KthRiDb/4MlLIIHAqWQI7FEOKHsJVxQKeAK16oChavhT3AMU/K47v+VK8vhH1VIVy",
+	"S3CG34UyiTTz8ZxVAPUQVp+OXTSupDKWVxVi6i+4KolF/5S9bSrh3TVrOTNtFonSFirtICmVcXeNRuMN",
+	"YN1Z3SiGnA5bVgPfDlTlvQTqqiBJ2l2tsToP4cjBW3mgUI0LUMXy9BHDSe+sXqMC7+5CSCXFUlik9UKt",
+	"hvUpgX0n8IBREcK47J0i68LJTsLZP6F4v1ZRc302y5GT4rJn5Sd253yEA/LAhb+DFDi/8p+1e+eidedB",
+	"XYWew9YKiBdYB8ye7ZxsWLcFadyqxcqyiI7YqEoY/HWhDWJhkPI8/BSEIi9/gTx2XXGEWX+3DA2fpgz9",
+	"46mXt0KJDeOsrPXa31KZrtms0kYAkBJWrNYrFAYKNvma3/GlXnkZGarm+U7YZ0Q6fndwpfCBvgxIqDY5",
+	"llseg5XgEaTRM63CnisFBJEz19S7LKF7ZpZt3dShu6qXoW+XX0wZXaWZZRn9+JlpQU19+eHC2rU5v39f",
+	"qqWt+fb0quaz5YZbUZ+KD3y1rsRFuAFIgOHQJRUwdefYs+m733bY45JVXymKqI+Ipp2TUpAp7zV0Fqfx",
+	"cnUMif3aX9G5WcYye46ZH1S/VVA9abeMK7OQum4LvNIr8zmywT/88ovb6JYxEAktNsLH8ExW5XinJPX+",
+	"yO6wz0xLVIXCH1EYivrukAd21sZdxdpr8vGU2Pdclbt360+HfjiHktfrv8v1WpTs3969/hGww48T4eUq",
+	"dqfBJTjCCIgvvueMI09pKNQFdv2C8QjwN2lRtrC0dEmeQ46XnGEzeCHmZllEGtdfgz2ymtIQiRY1XhJF",
+	"CZfrixahGgPQZLv6BB/oiA9RN6qE1wGqecMP9hOC6PmgZ1onaL18qQDveRgsRdes1u64cRMkFbieJqCi",
+	"BN7lHGb2GNBsXwfDLaymsW7BpGLE4lwwJHEGcAhgmdLzGD3vAFjwJyPBvKstleegsh/8ZveJBIgDWRH7",
+	"/PI93w5IB35JgsBletEo/+uRehDcSg3Q2Wc/Sz/e5qu1mAl5AxzEo5HUjURa51tAqec+24+pDmS+x6Jq",
+	"GM/GEH7soWMIOCGPH371+Kunf3z41ZMBsJDJfA1PYjiSh58UjOQH4GAFpZe7A1VSBLi+I4FoEZxgjH5E",
+	"ehoKWTxh/iZKnAtyhgHSOBfUnWeiZEQQ2kXsrcLnWsr7j2Lj+EP02ORqfCleqt9L1OCIZG58KdRL1Qdw",
+	"crSQAfcWDvv8VKyqL4iNceWOcGR0R/EM1tUc/dUFHfBo+KwE+LZZJV2TCglICfsEYDGhmFoq0khOUNfc",
+	"GB+CGJNUuyNStYA69D53CVm+b+nJu3dU+S/llAf1+Wg54tRey0HuFwkAFCGsETG8lBo9Vsf2n+fXyNbb",
+	"49MpTontxGhkgMx6lG1Tb931AqKt0cYADe3uGoLDVRLIjugobrz1Q3BiTt1zWTVJj2FC9EWvmN8pseRH",
+	"yhCEC0Kcu5aWUPd3M9NrN86fT4SqdXXyS3eq7s/5zN17hoOE2xf45N14zl9v1BtKgBt3ftxxbDLiag8k",
+	"qlqVDKdrsAi2J84Yz+MdSSF9IZu1Fo3kGJP1n7qpd1sdJ5J0d/GSmdNj4Ev8fYnfsRfrHbg+epasFtY7",
+	"S93mX4DTBchHjuirNcKyZg3uVbzwK8YbuxDKurE5uV+vKffw4aMvvzhvyYUxT1m4BxBrQTeAsa9mwvtr",
+	"0TPj7BtIb5iqtnKBZ63msl7dqXRg458i4/ytmDmTb+u+nS0MqOkhXDcvJbwWRxaTN7W+oZOZlhqqdmwQ",
+	"0FP2okbcLwWhKVz3OFzCuMV0Snd63TvO2XUfhp1Pm3rFl6I7j/9yOmSUmNyxdEAxvRKbHXFEJ2cbC+74",
+	"dXW9HIcksRLDZYKvtv+qhYJwwLq1SlQLji0QzE/qmOJAmNt/qfJAjVSs272p9dWCZvQkuru5l85sFvgb",
+	"fOiOdM+PYuM/8LE5yMtSlJ1vp6uOl2JLyZAd9XCM5fwTgU/477RHFIWFkcOtczb5x6HihldOGqDCqoXf",
+	"48YJx+0OKC8Z9yFhPS8fYIDdrYR8wtOJBvbvbkxuCjNS8jf6/bjZB1A74AXj85/EFXvWWrRSqy/O0d8D",
+	"VTQEKsvN0kTycyQZGJeM+zuTgo+CKBPrYj9dd+l3w0WBSXBbsiefdRtm627Wwzc/JWMw67mbHTOXFKsS",
+	"PXGArzI9tPwweXC2UY68TecfGmK9toZl4+Vt+KYXE+jg+HiIx4+KiE+JgH+iKPQIKnsfBvl9sdl3oqNP",
+	"7jw6Oq6eEWdqdD0jSfxRrmQto6EHOlVAypALjU7auAF6qI+2vuJS+Rk4FE0nkTjAidjKh3EoDa09ym9E",
+	"XcqZNczpRKbVOXMb0RSM17OFvBHZBJaFhlqxW+6ghWdWCCn28YVbsKut+7+L3W1u9EqE2DSmN0EtEaxO",
+	"LhFjoTfp3j4829kOnzRdAIRB8T4LkCbraBUw2FzRZoyVYiZL8kRJG0X7wCcFgNIrSFVHXyX+vD1wW9yH",
+	"IMH0kN4giNQLWYln0PYnJQ0B7QdyjZJKMZFjMbW61tqVa6lTKefDi8qogODuyrjjKqu13i30plVZd0SP",
+	"8Z4OzaOl6dJ5zA3jbCOuYvYNw1V5pT84uXdCdu7+IK00oizazE6nmdZyZptamIJVmpdODZHd0U2MAfW7",
+	"CjN0ZOi0/oWrtZ73oNzpGzF66W5htUMv8vwBen4kqhPMyAXjfu3GpgA9EUo/whY4xzpRWzfGipIOws8M",
+	"q8Va19bZp1dbzK6V14rD+p5+5FVzAuP2QW7d3gpefoRle0vduPvTB/JN2lwhw7emYK3VgpnUcCm5YAte",
+	"ryphzHkw8vHwqRvy80ZJwW5bivJ3sxsxtzu7rP/WlNfH2o6jTO33rj//gZbfWHsbx3A8hHJnSECbrSXB",
+	"I0vEq1t3bkT2B8HoGi5LXP673qK27ls5yJPBR8adgGDnH3AEYpj4KB4LDDjjibfSSlrtPuz05nXNV4Vn",
+	"VHHdZXj1dDP9pgaTWzRmrJfPz13Hz4c0R/dKjak0uUl9DY99o+82/SP6SmbasbufmTYMe7zjyosyZdDQ",
+	"fSx8EWIt+NVI/vGMm/GqEqPRq6I5v+8Mw+zEf81nyxe1XuG8HIHc7cnRyN0mNNRL7vZkakOXsVDkGePG",
+	"tyqNmVyRkpx4dCte9i7AtBbd1p3W0u49+BFywe5spE6hYtEm5EWFihheumq5mw3b1BoN6ghv7geNG71f",
+	"gxYfE5fuJ881v6csWCV4aSIOPirbPGTfXuchq7/T73XYsaNXY1+z/d4n+gdnv7WTadPjYJ+/Xgv18hv2",
+	"XCsF/mfe2IWu5d8RogYybUDo3vzp+bdfjF6Lxl7rPtPcHVr+mbs8svw3sglwBAJzpFp68BlKw7Da+UCa",
+	"gnedufl9IZ74jn0qyJOPuaDvhEVw4nhRA5Os0pbwlKBS9GIn9G8Q7phHSCbjMBQSu2gUntzH2E7va8mr",
+	"nPNOWrY5UpH/u66RR074CF8eClumTCXUuQzQR+Ijo8y4pVTdYJhQzcpZ8ZW8ceeKrkro40lxAvwJxQkn",
+	"x+qNqOWcZv+kOLnaAgrYSXEC5Pe/jKgyxJjkBeOV0Vi/A6wXvgraly97l3/GvV83lZgWPzx+LBQikrsj",
+	"4Ogvh4gkXrrCTT/9YQT6umVg5UpcN2pKneq81qvbVYsmP9lfowp14JM++V8h0z0Gi5F0rSCWR6MzhtYw",
+	"QKrEpg9VNxECwreH46LfCVBiJ3ecc9U3ZceKsWFbR0vViWNfSZPLClGHuTu+2QTtfyJSxaElAzpzPFY5",
+	"W+mVQFI+Y/VR6Jne8Ma4W6zVayTbdyqPrrFAGwNIIf7AHBV429kPdxoQdbP3f0hQNKCvpAKjbs4Livrw",
+	"Pb6fCKFvPEHP7jKOytxy6zE2eyvKeGpxYlr74m4tiv9Kdjriyf0NJlh8imSnuD1KeELxrwCngnFL4Ze9",
+	"bBCuSpbhA771OdazjcYTtt21sfDpCNtoiX6/ZG3pqf/XIGuLJp/cJYFz3087uUwUXmAJe1laOogAiqfF",
+	"EDR8a5jRB50phGPUd6L8GR6JzpS7V2edT/6ulFrHGGMz2DpKW0gyKNxuccfHXSs0iPT1WwH4yEe5NIIQ",
+	"fsyyvJ8WGvlK0Qu2m06I1sJqPKVpTg+9VDfSChrf3dx74BNRbubHqx/DwZX9sBkBTbCS6ij67wcRKTup",
+	"ELCYK7MRNZQaEgHX1ZaM0ajAAam3TMTYBBezja6Xhoppp/g7YYOMrQ3yIvCvQiXtl4Ass0R5Kx1M0fyX",
+	"ko4ldz+txSxNfjaFaPrupvX3yDSNo/1UcSGvpe8aJCeA4bsZL9xlEmL0nmk67P1D+KajPTsaPicH+nK3",
+	"28ybeTCtwAfQAbHZ8G3BrsQMEJcIm6PSxt4RgHhmCp2m7UdvIDrCu9F6d0NxOMmH+M9+mj4D3IfuiRld",
+	"JfbPyy4kBBOqNIAac/tD9H6lKQLbJFF6Z8s7PkTvQJzciP5F1TSU7gdR0Y0FFV0hP+0KQssZpK28NLgr",
+	"zrYv9vIWHrjD2fte8MouUrP30rIZP2q6pY+7y5lwTbNSQ36x20kX7MnZI7cdK9DuM67SeIbJzCCsDBxI",
+	"DXobHrpbcBv6SBIp8kjgsu18QgYJTiiVR2IeA/imY8oTMRIiBI3UcWyDb/HZj8OkMW+qat/+AFMcZIJJ",
+	"VQok5MJ/12IuaqFm4oJcUgjkc5Lys39a1guaR5jTXoqWuW5UeTR04g1J0Uu1ZO9rvqWEZ5IAiAttFroS",
+	"5+xvjZwtqy3oO6mYWwq2O/MpT+hEVYiStxTbPrlzDf9JbD9t5AwhxAzbiNppNA7RM3Ucl/N38kYQXRwt",
+	"BFgsgElDMQFns+DUezI+RWeQ6fSGfc1ny2ZN3jjo7IqXPh4ElFk75s3EFUM+u16v2lv/0FQz/L34YKGe",
+	"eshcV2+bSox7suXrHfHwc34llRjZh8B7Mvjsi1qvxjz3Xo956p2u7dfbMU9+I2sxQ6/ZYFxRKFtv27gt",
+	"1oJX3NiWoejh2cOn95788dGD0WHFNbdW1O7R//nz2b2vfvnH49/uwX/89z+MzzP63YQY+xU6yvwbfp3E",
+	"2H2GYVkK0fptdCwfvG+vgPtKJf9/9q6vt3Eb238VoS9tcZ1JMmgf2jxl0kzbe5umtw52sA/FgrYom4hM",
+	"ekUqrrGY777gOYeUbIuy7KFkd5p9KLCxhpR4yMPz9/eTHKlRhJzd1IuFKHmMPLbEkFc19fNcb8IhdsdJ",
+	"pQP/R5OuuIC0TCeN8R6eHCIcX5+xM3WRfbvYIqujX/ClSZhPYwFCJSqkIwTRwvi98e39OIX1KU4Ua9iU",
+	"cKOvIzSseVSQt9pRLCCoUBhsmRxh8zvB8LfKdv/9i2eqY1x+R97d8JpgO0pFXIiRlkhUQ1aEAqtCGOMq",
+	"4ImKAFru+qMKDIfbt1brvPomjj5XVwOfq2l04tg58AF6QmV/dj/t9FzavccjExt8sGO2n7qh5UFHLEoo",
+	"wn4d4s/wVcJMKCC6W1Xh1v+STY14EaY1DHbrnnn1Io7yIhpZotatEWPXfZKyNXSSSIg2U4tHrTUDoOW+",
+	"GLn2FbrIvhg56rcu7SdagV89qpOpAVyW0uYmSe1FwGSawEtoR1mfuz55USSqCKPahV2Gt9uYUyf0GfwO",
+	"7x194MMGJ+EIR8aytZStR7jKI6hoHVV8VSjnUWLFDPzJRxujTTpgqvJygZw/gdtYKc3v6Kl+rlMc/W6u",
+	"xHRw7PzduZt2AHx9NOvLsdnCqIiSr5+BglIajQwLvGvQmMTI/1yqwrSAS48NK8w9PNWTFHHwE7kZ9GUB",
+	"AeLqQM0O9GnFu39XWG2nOSum8yQTMtXoYBg2yTmkK2eKQxUKAizxPAON6ix75CdO5qqM5Oe7rbDXKxkb",
+	"taxtiH3eiH18GYk3x6il/Wh8U3DRzLzAplO2Yuuj/OyQARP6xKtB916slvSMFdXKwYa2d/JxgYlPqs1o",
+	"3G6X9mJrsyZxqQ63xaNzJ+Px3IR9uMO5L34Qeqm02I8A8TFODAreBeMSssZkuwnglaqVzBVLSfQnFHgX",
+	"4nPvDXkC9PNyHnZ7ocFkbTZjK8M6BIDTkU2W6EhX1MMESwMhx9wu1nFEzkH4nYhuzB/D8ddTBvAkJPZO",
+	"IoZIaZMUEjc5ED0o6YDZPGovRvY1PAr0tXCxT3iuVjc1TjjaPtguTP9HR7rrcyZnZRtMKZRf4MO/uGcH",
+	"iIL4uQKSA9z0iBiKZH9Bnab1pHYsbCucgrvie1ErvK/M76k9l5EE06n70a1WuAPyNcbymqn9vDO1bu+f",
+	"Uca21sjrmoxR1VelQHQVsDyHOjpKSUbRHBuQMi1q/R+b0DO9CWpjnlCpZx6tXFFS3tWaRbgUG4TLvtu6",
+	"vkyuPCtadhaCJTsL3F8eaQzX19Axk71dpVHjJbCc60SqFSnNhsiJNiLPrT1VSz/W4qWlDJe3Ve29TVHM",
+	"33Imt+R5XhnF+svZlx06DDrkKR+zNRjRKjNc0tFuPPdHZRUv/wM3cyuuzntQ531qzbFRRVsFC/Sox+ip",
+	"wLG+1Fgxmmg77wDhoHu7xoEAAQlgbzCoObXfAPpBSaoEokC6QkcHvjwp5GxE4GKEPxBypIkfpQVvwxtH",
+	"11f0v6gmUvQwll3iM4liIZKN/W/nUFaGG+AMtqpUhsiBjxq6pcrrV2X6qu6yQ58o3TKQesMcC0useJAr",
+	"2o19SJnDhpA3cNfaC7a86PalRp4AXQkzF9HaMeGbA9mQI7FMaLuOjsJx2FlOuKXX8Q8NGoqfzRVNdq/1",
+	"L8mLlGrVcQPPOSs0y1vSur/jM/w2z/ddpd51ctephwxRGWJRYAC0il1ClxPYZ/SHFChK/EDfXm1xxsHD",
+	"1/TXBfWuN13F9p9vR7QPu3gb6N6IpO4A2E8t5JR/Gu5naNp26E/AxPm0iWEyT+iUQ3yaOHxQw4WKcjwA",
+	"a5sddODSvzLt/eWY9n532iWkAr36iRenz/OkKMFihyInnRg1w1Y4B+uFcbXFDiUlhPA3Ot18KWUnTQqr",
+	"1J4lwUd6XXGcIrje8HOsSgFTDQlY5S4psmDTuZAcu+jrCZEVEwAVaqz9oV54caD7DVNdmrJooTD/Ubzw",
+	"J/vEIJ2r9Km7BptL+N5AxmjCk5xnJkH+DV4g1bRdDt2kiI9pWX0bbRN9YMIIOXugT2uuNMa2W5RhHBgk",
+	"5vcNZTyAnsrtFGvSjLyVkCut3yRP9n5yuA2+2xxVJ247RFLSVXND3UmcQTMmbpUDNqE2CsQQtu3vZXqn",
+	"FktWCN1v4Px39zLBqkL3FjGEdE9oHdWo33vSJJQW0JnCamM/Nvw52GG20+ARVpz0mZ/NUro6K9cGDDt+",
+	"yhYcNATg506gvRduJpybp3RzYfaUo93ss/3JN1ffkG4xc77eGE0e3P1b7m3kKwdr4Cu7N+7Be0fL3JXU",
+	"nVcrQ29HMgz24ZX99d+VOf9BTcsFl8M33pXNjSj/F7PVDjvksWBdr4SZzq0nlGVvktskpQ+nVKlMRAqN",
+	"77qZuHDPfr+cQol2KxvhHT2yxxG2N78+gPnCH4QtU2Bn1/dprrtvC2lA/Dmaqa6m07Jw56vSahhot3+a",
+	"5Ew+E3Elyt+1jSQZHCUZJkVoMNBRxKhKW0Ao8IFKvfWAcbk4uIq9J7WKDXddlStmRiPWVMlELJAbOHP9",
+	"siojtYveGk654ZQd3gsIgqea1tDRps4Cknp7vihznUxMGg68OjldvPaeBQOILYK1liId4uSv2TYT+F87",
+	"/XMLfn3OkVJAqwWvd1n7XfPVP28ffvnamVPS+l24xXgKoAcr9PEdxhJB+4MXgQ6DtWKXOZva4UGggL8i",
+	"OvKu4FbLCrW4oPjCfg6WHwqWGW8g9GXd7lgJu5JO7YvEyRjDqsJ4nKJ2NZZwoACnhjMipoS2eZ3oEvxd",
+	"1PPPUK5Bv1R5Pt1FGURkKEaR4iYK3xqk0l8vjWZsq4g94hX8Ahx4f3PcgJmoJMVdwUDc2ii1yIurzEUo",
+	"umRyhHfUqTB6iILofYXQ7j2j1bALnqeUtAHnVWUJFZVqj+jpTy+U3IxcDxpPhWlDm9ldZWz+DbWOPtpf",
+	"+zx2dmyY5KRH7iD3t/JY4USg1xqBlqk0tXMnpFFWoDC8S2rYowSmT5KpPG9MQe47VJQR4PvTkXRlvuYj",
+	"X/ORr/nIzywfeQ5hsr92GpQ4y/pNeYLGrtYgGL4vcz7Gpw5aZRz5f3YXuyE71kDsDI/HMnr+d/z4a4If",
+	"kXz19urt1cX12699ywi4O7S7OuMalwfgepUd8bziM2PgTnIs1p4s2MC16DxmkXJphFk7mutSV4yDn5D2",
+	"GcApbrOktsIe909s1nuc41FWc0diTOoAhFaeIwDaKTV2a2Jj+F1RT4TwF2E3RBUWP8LKBiCFqVquI8Oh",
+	"3anluvnUXg9yau0nxdB9D1gfC3o9F88czVywN1WWjZJSphA9lJBjxRCVWsljJaGyLLIgxpAoA+c1y06h",
+	"QxGLTmVZPDCX+kW0cm1jaKVKoeeH9vLUlj9PL4B7P64M3oucP+bpA7L696EiafQTFeh3Y4yc8BmLxzu8",
+	"ItwEnza0YvxSV0gXOZBuHGC+4g6Q/Z2/vho7cYpHWZP+x9Mc9KKMA1yGRWCgdItSonct1SpREuMzicrT",
+	"f4GrTXaoru0HAmBA+Y8So9Sx6qDgCyakbq/kxEd6dRpxilBYnd4ymsdI42GfpHdqhLY/oEsR1yANrT1a",
+	"N/tALdxTwwCI42ydg7Du7WL5ntow47x2L5k5S0d1wHcqeoSgZsUuLUwLXUef8qsIdSfWDL6YMGKcOXim",
+	"0afzJ7+zr/DOvsFJvclYdql0kVbcGRtRCIMU2ZpLg/Yq01uOw0Fq0RFhtoA+ipn8ubc7DgY/Efz1Q6M4",
+	"7SvxNMHIRs0PHHNzcafUs+C9e4NjpPnFYw4uCJOpJ7XrGn9yor2clkVBixXEcRQz+Vh2BHHEBVKlOfEK",
+	"0Rt0a/1lWFzs6WwW3BRiai8YLguVbwKp+KWza95KaYQb+N36N3qwJyZVHP0Wit1fj0nTMUHSR8+zhLBp",
+	"Rx8ZGusS0AHC0n9nfybh1PRkX1SJONH/2+3VArHxb/o9xn0EHwhowo1rnXz1gU+S29LMuTT0UV9/X2XI",
+	"JoVaaV4kTD8jRnHKX0QjwnxAHKZctpnpY3igz/5emKCZDRAKzIDbIpGcpxCUbyT686yTCE0zZ4DPPCE6",
+	"r427uXVlQtbPb0rXVqKHS9qO/XpHN1hqAMgJDEwbUhxVGPhAVesNe3xWG1aYZFkIaXh31SRm8kK0onn1",
+	"r4HIXINynL4bNH5SqwTpdp3y+R6T2FBsuMkv7ZiuRr48SWWZmHIiRaS1O5q8fVxb2/PKoeBrnYpifcjt",
+	"MOYGAJ82t8Sb5KkubBK03Q+mEGikOr5EYY4qLgdg5fZoxRM+MkSo4helnsslTNg1WoEfECtUgaOBJQDV",
+	"JL4uMFfquVZbUi6Pa6TCT+uL3tov3mEn5rqPV2iS1wNLI4YRKoDyA3d7x6KFSlanqFqAV8WrVSqMjUBT",
+	"1imIxtxKnNflcPR+vxpqv99FpxY7atOrlLXyVz0ppFHqbZlwglDbRhxIqE3ioAQ+GsylnBmer2v4qKwo",
+	"xEtXynGjnnlb+NCqoif7TE9KHcY+UYIUvyt079ofYypzO57HKFSzgi1uyKjBmk8qYZjyroJbiukewwYf",
+	"GcKwgak6mzTwXtFMGhhtBNblTKkUUyyuShysHCyJZ/oZARDMkbYNfGNfx2Appqeyakh4/dszdp5OqX+U",
+	"aceurt7lcqoqt6Bc/LZ3gD45Z4XkVcH7Il66H+bBCVynoGvp5H+yxTLn+qZq2WLYYGKPH0THREaJfyg8",
+	"lYde7LALOlqzfhecxJqFVdq1ZimUJIz2q3USA5cW57wM3COU3gCHK6JR+6OobQ4mFYST7b449hhcuk3U",
+	"dh6e2DO/p+coqb6vCUsU1KCj25riw3Sl3kbY6drZ7h+BbpOf8fFva7RFQ+Bn7NenCdBxrFgkZhqAcXUi",
+	"A8Agp7CNn9HM0SycNTMC+U7poJXnRD2cnUczdjX3KsUXx+DzbTKTtSfnwLW07pFh5WxudktvNqHFoD2M",
+	"VysXpz+9teTwgRXPNZafPhSqneJEiZ7Bz9aYra3J4TfDirJ1gK3FCp6wiaKO2F1TSdctpe72KKngDkAl",
+	"AWvkqk/DNIQNEgMwgiToAD1qGTLD/zSuxH7TxHFnjYgqDS1JD7ZPQFJLpsNycm3KAdOoU4ewX9brjTbK",
+	"6yNaha33qkvMc/gMM3BsL3kxtTIOEBMqmYmUb/cM+3f57rvam3x79TcAmK13ViI6ZVa1h2+1WOpnTWhW",
+	"QtMeVzJfV9tbFNgUfFgPZsxNbDiAbs72hHr8U512ckdW9uve0Ym7GR30cV0NDifkGh6ZW0VnC0Ro+QJw",
+	"gdr1ozQnOFO3+SAQVVl69kWgH97D6CDKDgSqQrmPWDuqaAmRwwYqeg6Rt8UDi6ghcgd0yqzq1I0FtU3x",
+	"1IKtL6ElNhxveirWt/BET/5wwdYnMt+Ic3VXPj85lAJoRy9EHMf4qVgnC0g9a2xDdi17qHJdvLYy5qRa",
+	"vUkeZb7GFEfGIAkidJIqyYOdzA2GHEgZ6zCDYsY6zVr0PL6ocYqzFTao5WSFReoRrXUc18NHJxM+ZaWu",
+	"YiQCShNSVU5M3aAXxSZIBpr2wkACZdOgB9jCFDfOTCVK7mysA/aJFmkL0M2Ym1t4oqctYsc+2x2y4gVP",
+	"NLc2lIiTJIBgiVMKhIts6HYAfT5TypNuAjXOjf2vM8pQETifb9Fdyh52MCzp9yLn9/6xfsTtxz/rGwCS",
+	"z9G6RVEd1OVc0/ng/DBHmI4nm270fdbStoilMmLakfdpzI3J+a/wL744GqCwO2UUdEHEZIwSU759fN4k",
+	"PxtACcIgJGVl6LABM0T3tSy44/QLn5UHO4ic/a1tpbgnBZsFdbLAlXWZOAKXh7IBIFAYVcyIdGMeItmc",
+	"s3ZkN3jgJ56nr1KNIdU5z1NSghuKz7MEkMlCDuWcvfBDLreyJfz1IzdP8ECvPl+pw/BPlPeL4/gRzhtW",
+	"EicTngv+wj21jQMTfhFFqRM9ZVLyquq8vRokUFDuFu/MMqr2rU6WUR1K3GNusI+gQeQHZVZfeKH3U6zr",
+	"/tnVdUs/GL3km4ZMGP2ExhGiPLR1o3z8+N8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

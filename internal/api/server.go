@@ -43,6 +43,7 @@ type Config struct {
 	SMTP    string             // where mail for drop addresses is received; "" where it is not
 	TLS     *tls.Config        // with which the interface is served; nil for none
 	Proxies []netip.Prefix     // web servers in front, which say for whom they ask
+	Replica Replicated         // nil where no replica is kept
 }
 
 // Server is the interface over HTTP.

@@ -29,14 +29,34 @@ const lockFile = "inktray.lock"
 // given. After whatever interrupts it, it can be done again.
 func Restore(ctx context.Context, r io.Reader, folder string, finish func(c *Contents, records string) error,
 	identities ...age.Identity) (c Contents, err error) {
+	err = Into(folder, func(work string) error {
+		root, err := os.OpenRoot(work)
+		if err != nil {
+			return err
+		}
+		defer root.Close()
+		c, err = Read(ctx, r, func(name string, at time.Time, r io.Reader) error {
+			return write(root, name, at, r)
+		}, identities...)
+		if err != nil {
+			return err
+		}
+		return finish(&c, work)
+	})
+	return c, err
+}
+
+// Into puts an installation into a folder, which has to be empty: fill writes it into a folder of its own first, from
+// which it is moved to its place. After whatever interrupts it, it can be done again.
+func Into(folder string, fill func(work string) error) (err error) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return c, err
+		return err
 	}
 	lock := flock.New(filepath.Join(folder, lockFile), flock.SetPermissions(0o600))
 	if mine, err := lock.TryLock(); err != nil {
-		return c, err
+		return err
 	} else if !mine {
-		return c, &Error{Problem: "another Ink Tray is at work in " + folder}
+		return &Error{Problem: "another Ink Tray is at work in " + folder}
 	}
 	defer func() {
 		if err != nil { // nothing is left in a folder into which nothing was put
@@ -45,30 +65,19 @@ func Restore(ctx context.Context, r io.Reader, folder string, finish func(c *Con
 		_ = lock.Unlock()
 	}()
 	if err := empty(folder); err != nil {
-		return c, err
+		return err
 	}
 	work := filepath.Join(folder, Unfinished)
 	if err := os.RemoveAll(work); err != nil { // of a restoring that did not come to its end
-		return c, err
+		return err
 	}
 	if err := os.Mkdir(work, 0o700); err != nil {
-		return c, err
+		return err
 	}
-	root, err := os.OpenRoot(work)
-	if err != nil {
-		return c, err
+	if err := fill(work); err != nil {
+		return errors.Join(err, os.RemoveAll(work))
 	}
-	defer root.Close()
-	c, err = Read(ctx, r, func(name string, at time.Time, r io.Reader) error {
-		return write(root, name, at, r)
-	}, identities...)
-	if err == nil {
-		err = finish(&c, work)
-	}
-	if err != nil {
-		return c, errors.Join(err, os.RemoveAll(work))
-	}
-	return c, place(work, folder)
+	return place(work, folder)
 }
 
 // empty says what is in the way in a folder. What a restoring left that did not come to its end is taken away: no

@@ -32,6 +32,9 @@ type Config struct {
 	Prepare func(ctx context.Context, c *store.Cabinet, now time.Time) (identity string, err error)
 	// LeaseBeat is how often this run says in a cabinet that it is there; 0 for the usual, 15 seconds.
 	LeaseBeat time.Duration
+	// Turn is since which turn of the machines that work by turns this one works, as long as it is its turn; 0 otherwise.
+	// Runs of earlier turns have ended. nil where no other machine takes turns.
+	Turn func() int64
 	// OnMoved is called once a cabinet has moved, so that what was staged in it is looked after.
 	OnMoved func(ctx context.Context, cabinetID string)
 }

@@ -33,8 +33,9 @@ type leaseNote struct {
 	Space   string    `json:"space"`   // where that number counts; "" where that is not known
 	Begun   string    `json:"begun"`   // when the process began, in the system's own count
 	Taken   time.Time `json:"taken"`
-	Files   bool      `json:"files"` // it holds the lease
-	Beat    int       `json:"beat"`  // grows with every renewal
+	Files   bool      `json:"files"`          // it holds the lease
+	Turn    int64     `json:"turn,omitempty"` // since which turn of several machines it works; 0 where there is one
+	Beat    int       `json:"beat"`           // grows with every renewal
 }
 
 // runs are those of this process.
@@ -109,7 +110,8 @@ func (g *Gate) holds(ctx context.Context) error {
 		if err != nil {
 			host = "a machine without a name"
 		}
-		l.note = leaseNote{Run: g.owner.Run, Host: host, Process: os.Getpid(), Space: here(), Begun: begun(os.Getpid())}
+		l.note = leaseNote{Run: g.owner.Run, Host: host, Process: os.Getpid(), Space: here(), Begun: begun(os.Getpid()),
+			Turn: g.owner.turn()}
 	}
 	ahead, err := g.ahead(ctx, book)
 	if err != nil {
@@ -254,6 +256,9 @@ func (g *Gate) ended(name string, text []byte) (*leaseNote, bool) {
 		o.text, o.since, o.moved = string(text), time.Now(), true
 	}
 	n := o.note()
+	if turn := e.turn(); turn > n.Turn && n.Turn > 0 { // its turn is over
+		return n, true
+	}
 	if n.Space != "" && n.Space == l.note.Space { // of this machine: its process is there or not
 		if n.Process == l.note.Process && n.Begun == l.note.Begun {
 			runs.Lock()
@@ -265,6 +270,14 @@ func (g *Gate) ended(name string, text []byte) (*leaseNote, bool) {
 		return n, !o.moved
 	}
 	return n, time.Since(o.since) > e.leaseBeat()*leaseLate/3
+}
+
+// turn is since which turn of several machines this run works; 0 where there is one, or where its turn is over.
+func (cs *Cabinets) turn() int64 {
+	if cs.Turn == nil {
+		return 0
+	}
+	return cs.Turn()
 }
 
 func (cs *Cabinets) leaseBeat() time.Duration {

@@ -417,13 +417,27 @@ func (c backupCommands) backupKey() *cobra.Command {
 // restore puts a backup back.
 func (c backupCommands) restore() *cobra.Command {
 	var open openFlags
-	data, yes := "", false
-	cmd := &cobra.Command{Use: "restore FILE", Short: "Put a backup back into an empty folder; no service may run there",
-		Args: cobra.ExactArgs(1),
+	var of placeOptions
+	data, at, yes := "", "", false
+	cmd := &cobra.Command{Use: "restore [FILE]", Args: cobra.MaximumNArgs(1),
+		Short: "Put a backup, or a state of a replica, into an empty folder; no service may run there",
 		Long: "Reads the backup to its end before anything has its place. The service that is started on the folder then " +
 			"compares itself with its mailboxes and cabinets before it files: what was filed, moved, replaced or taken back " +
-			"after the backup is recognised. See it with inktray restored. The former installation must not run any more."}
+			"after the backup is recognised. See it with inktray restored. The former installation must not run any more.\n\n" +
+			"With --of PLACE in the place of a file the state comes out of a replica: the newest one, or with --at TIME that " +
+			"of a moment."}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		switch {
+		case of.place != "" && len(args) > 0:
+			return usageError{errors.New("the state comes out of a backup file or, with --of, out of a replica, not out of " +
+				"both")}
+		case of.place != "":
+			return c.restoreReplica(cmd.Context(), &of, data, at, yes)
+		case at != "":
+			return usageError{errors.New("--at chooses a state of a replica; say of which one with --of")}
+		case len(args) == 0:
+			return usageError{errors.New("say which backup file is put back, or of which replica with --of")}
+		}
 		question := fmt.Sprintf("The backup is put back into %s. The installation of which it is must not run any more. "+
 			"Go on?", data)
 		if err := c.confirm(question, yes || args[0] == "-"); err != nil {
@@ -448,6 +462,10 @@ func (c backupCommands) restore() *cobra.Command {
 		})
 	}
 	open.flags(cmd)
+	cmd.Flags().StringVar(&of.place, "of", "", "the place of a replica: "+placeHelp)
+	cmd.Flags().StringVar(&at, "at", "", "with --of: the moment whose state is put back, such as 2026-09-01 14:30 (this "+
+		"machine's zone) or 2026-09-01T12:30:00Z; without it the newest")
+	of.openFlags(cmd.Flags())
 	cmd.Flags().StringVar(&data, "data", defaultData(), "the folder for the records; has to be empty")
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return cmd

@@ -139,7 +139,8 @@ func (c *command) root() *cobra.Command {
 	running, people, rules, mail := serviceCommands{c}, peopleCommands{c}, ruleCommands{c}, mailCommands{c}
 	book, topics, history, register := bookCommands{c}, topicCommands{c}, historyCommands{c}, registerCommands{c}
 	signIn := signInCommands{c}
-	root.AddCommand(running.serve(), running.demo(), signIn.signIn(), signIn.signOut(), mailboxCommands{c}.mailboxes(),
+	root.AddCommand(running.serve(), running.standby(), running.replica(), running.demo(), signIn.signIn(),
+		signIn.signOut(), mailboxCommands{c}.mailboxes(),
 		cabinetCommands{c}.cabinets(), rules.rules(), book.correspondents(), topics.topics(), topics.trust(), book.tables(),
 		history.passes(), register.register(), register.erase(), history.tray(), people.people(), people.groups(),
 		people.keys(), people.password(), doorCommands{c}.secondFactor(), doorCommands{c}.signInRules(),

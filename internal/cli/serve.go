@@ -27,6 +27,7 @@ import (
 	"inktray.example/inktray/internal/headroom"
 	"inktray.example/inktray/internal/inbound"
 	"inktray.example/inktray/internal/memory"
+	"inktray.example/inktray/internal/replica"
 	"inktray.example/inktray/internal/scan"
 	"inktray.example/inktray/internal/source/drop"
 	"inktray.example/inktray/internal/store"
@@ -44,6 +45,11 @@ type service struct {
 	reached  []*url.URL
 	served   chan error
 	receiver *drop.Receiver // nil where no mail is received
+
+	replica    *replica.Replica // nil where none is kept
+	lease      *replica.Lease   // nil where no other machine may take over
+	endReplica func(ctx context.Context) error
+	turns      chan string // the folder of records to which the turn is given
 }
 
 type serviceOptions struct {
@@ -60,6 +66,8 @@ type serviceOptions struct {
 	proxies                      []string // addresses and networks of web servers in front
 	authority                    *inbound.ACME
 	ready                        string // folder for the reader of PDFs; "" for one of the records'
+	replica                      placeOptions
+	holds                        *replica.Lease // where another machine may take over; nil where none may
 	log                          *slog.Logger
 }
 
@@ -84,7 +92,7 @@ func start(o serviceOptions) (*service, error) {
 	if err != nil {
 		return nil, &exitError{exitUsage, fmt.Sprintf("there is no language %q; use a tag such as en or de-AT", o.language)}
 	}
-	s := &service{served: make(chan error, 1)}
+	s := &service{served: make(chan error, 1), turns: make(chan string, 1)}
 	if s.reached, err = addresses(o.reached); err != nil {
 		return nil, err
 	}
@@ -92,22 +100,14 @@ func start(o serviceOptions) (*service, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(o.data, 0o700); err != nil {
-		s.close()
-		return nil, fmt.Errorf("making the folder for the records: %w", err)
-	}
-	if s.store, err = store.Open(o.data); err != nil {
+	if err := s.openRecords(&o); err != nil {
 		s.close()
 		return nil, err
-	}
-	if s.store.Opened > 0 {
-		o.log.Warn("other users of this machine could read Ink Tray's records and mail; now only its own user can", "folder",
-			o.data, "files and folders", s.store.Opened)
 	}
 	crash, err := reportCrashes(o.data)
 	if err != nil {
 		s.close()
-		return nil, errors.Join(err, s.store.Close())
+		return nil, errors.Join(err, s.closeRecords())
 	}
 	resolver := net.DefaultResolver
 	if o.resolver != "" {
@@ -120,34 +120,56 @@ func start(o serviceOptions) (*service, error) {
 	scanner, err := scannerAt(o.scanner)
 	if err != nil {
 		s.close()
-		return nil, errors.Join(err, s.store.Close())
+		return nil, errors.Join(err, s.closeRecords())
 	}
 	s.engine = engine.New(engine.Config{
 		Base:    base.New(base.Base{Store: s.store, Clock: time.Now, Zone: zone, Language: tag, Log: o.log}),
 		Scanner: scanner, Version: Version,
 		Spool: filepath.Join(o.data, "spool"), Ready: cmp.Or(o.ready, filepath.Join(o.data, "ready")),
-		Resolver: resolver, Mail: mailboxes.mail, DropDomain: strings.ToLower(o.receive.domain), CrashReport: crash,
+		Resolver: resolver, Mail: mailboxes.mail, KeepMail: s.keepMail(),
+		Turn: s.turn(), DropDomain: strings.ToLower(o.receive.domain), CrashReport: crash,
 		Dial: mailboxes.dial, Try: mailboxes.try,
 		OpenCabinet: cabinets.open, Prepare: cabinets.prepare,
 	})
 	s.api, err = api.New(api.Config{Store: s.store, Engine: s.engine, Clock: time.Now, Log: o.log, Version: Version,
-		Reached: s.reached, Console: console.Register, TLS: secure, Proxies: proxies})
+		Reached: s.reached, Console: console.Register, TLS: secure, Proxies: proxies, Replica: s.replicated()})
 	if err == nil {
 		err = s.engine.Start()
 	}
 	if err != nil {
 		s.close()
-		return nil, errors.Join(err, s.store.Close())
+		return nil, errors.Join(err, s.closeRecords())
 	}
 	if err := s.receive(o, resolver); err != nil {
 		s.close()
 		s.engine.Stop()
-		return nil, errors.Join(err, s.store.Close())
+		return nil, errors.Join(err, s.closeRecords())
 	}
 	go func() { s.served <- s.api.Serve(s.listener) }()
 	s.engine.Go("giving back memory", memory.Keep)
 	s.engine.Go("watching open files and memory", s.watchHeadroom(o.headroom))
+	if s.replica != nil {
+		s.engine.Go("watching the replica", s.watchReplica)
+	}
 	return s, nil
+}
+
+// openRecords opens the records, and lets a replica follow them where one is kept.
+func (s *service) openRecords(o *serviceOptions) (err error) {
+	if err := os.MkdirAll(o.data, 0o700); err != nil {
+		return fmt.Errorf("making the folder for the records: %w", err)
+	}
+	if s.store, err = store.Open(o.data); err != nil {
+		return err
+	}
+	if err := s.replicate(context.Background(), o); err != nil {
+		return errors.Join(err, s.closeRecords())
+	}
+	if s.store.Opened > 0 {
+		o.log.Warn("other users of this machine could read Ink Tray's records and mail; now only its own user can", "folder",
+			o.data, "files and folders", s.store.Opened)
+	}
+	return nil
 }
 
 // close lets go of the addresses that are listened on.
@@ -274,10 +296,49 @@ func (s *service) end() error {
 		err = errors.Join(err, s.receiver.Shutdown(ctx))
 	}
 	s.engine.Stop()
-	return errors.Join(err, s.store.Close())
+	return errors.Join(err, s.closeRecords())
 }
 
-// run serves until ctx ends.
+// longestReplica is how long a replica may take to get the last changes.
+const longestReplica = 8 * time.Second
+
+// closeRecords closes the records, and brings the last changes to the replica.
+func (s *service) closeRecords() error {
+	if s.endReplica == nil {
+		return s.store.Close()
+	}
+	impatient := time.AfterFunc(longestReplica/2, s.replica.GiveUp)
+	err := s.store.Close()
+	impatient.Stop()
+	ctx, cancel := context.WithTimeout(context.Background(), longestReplica)
+	defer cancel()
+	if notAll := s.endReplica(ctx); notAll != nil {
+		err = errors.Join(err, fmt.Errorf("the last changes did not get into the replica: %w", notAll))
+	}
+	return err
+}
+
+// turn numbers the turns of machines that take turns; nil where there is one machine.
+func (s *service) turn() func() int64 {
+	if s.lease == nil {
+		return nil
+	}
+	return s.lease.Turn
+}
+
+// keepMail is what sees to it that received mail is in the replica; nil where there is none.
+func (s *service) keepMail() func(ctx context.Context, file string) error {
+	if s.replica == nil {
+		return nil
+	}
+	return s.replica.Keep
+}
+
+// errGaveTurn says that this machine let another one take over.
+var errGaveTurn = &exitError{exitFailure, "this machine gave its turn to another one; start it with inktray standby, " +
+	"so that it waits for its next turn"}
+
+// run serves until ctx ends, or another machine takes over.
 func (s *service) run(ctx context.Context) error {
 	select {
 	case <-ctx.Done():
@@ -285,6 +346,17 @@ func (s *service) run(ctx context.Context) error {
 		return s.stop()
 	case err := <-s.served:
 		return errors.Join(err, s.stop())
+	case to := <-s.turns:
+		s.lease.To(to)
+		supervise.Tell("STOPPING=1")
+		if err := s.stop(); err != nil {
+			return err
+		}
+		return errGaveTurn
+	case <-s.lost():
+		// Nothing is ended in good order: whatever is still to be done is another machine's by now.
+		return &exitError{exitFailure, "this machine no longer holds the lease, so another one may work in its place; " +
+			"start it with inktray standby, so that it takes its turn again"}
 	}
 }
 
@@ -314,53 +386,85 @@ func (c serviceCommands) logger(form, level string) (*slog.Logger, error) {
 	return nil, usageError{fmt.Errorf("--log is text or json, not %q", form)}
 }
 
+// serveOptions are what the command line says of a service, beyond its own options.
+type serveOptions struct {
+	serviceOptions
+	logs, level, file string
+	check             bool
+}
+
+// prepare reads the options from where they are given. checked says that nothing more is to be done.
+func (c serviceCommands) prepare(cmd *cobra.Command, o *serveOptions) (checked bool, err error) {
+	from, err := configure(cmd, o.file)
+	if err != nil {
+		return false, err
+	}
+	if o.check {
+		if err := c.configured(cmd, from); err != nil {
+			return true, err
+		}
+		if _, err := c.logger(o.logs, o.level); err != nil {
+			return true, err
+		}
+		return true, o.serviceOptions.check()
+	}
+	if err := o.replica.check(); err != nil {
+		return false, err
+	}
+	o.log, err = c.logger(o.logs, o.level)
+	return false, err
+}
+
+// began tells that a service answers, and sees to it that the service manager hears that it goes on.
+func (c serviceCommands) began(ctx context.Context, s *service, o *serveOptions) error {
+	code, err := api.SetupCode(ctx, s.store)
+	if err != nil {
+		return errors.Join(err, s.stop())
+	}
+	fmt.Fprintf(c.out, "Ink Tray %s is at %s\nIts records are in %s\n", Version, s.front(), o.data)
+	if code != "" {
+		fmt.Fprintf(c.out, "\nNobody can sign in yet. Make the first administrator with this link, which works once:\n\n "+
+			"   %s/set-up#%s\n\nor with: inktray sign-in --set-up %s --name \"Your Name\"\n\n", s.front(), code, code)
+	}
+	o.log.Info("started", "version", Version, "address", s.front(), "records", o.data)
+	supervise.Tell("READY=1")
+	s.engine.Go("telling that it is alive", func(ctx context.Context) {
+		supervise.Alive(ctx, func(ctx context.Context) { _ = s.store.Ready(ctx) })
+	})
+	return nil
+}
+
 func (c serviceCommands) serve() *cobra.Command {
-	o := serviceOptions{}
-	logs, level, file, check := "", "", "", false
+	o := serveOptions{}
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service: watch, file, and answer the console and the command line", Args: cobra.NoArgs,
 		Long: "Each option can stand on the command line, in the environment (--time-zone is INKTRAY_TIME_ZONE), or in a " +
 			"YAML file (--config; “time-zone: Europe/Oslo”); the first of these that has it counts. --check shows what " +
 			"would be used and from where, finds faults, and starts nothing.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			from, err := configure(cmd, file)
+			if checked, err := c.prepare(cmd, &o); checked || err != nil {
+				return err
+			}
+			if err := o.acquire(cmd.Context()); err != nil {
+				return err
+			}
+			s, err := startUntil(cmd.Context(), o.serviceOptions)
 			if err != nil {
 				return err
 			}
-			if check {
-				if err := c.configured(cmd, from); err != nil {
-					return err
-				}
-				if _, err := c.logger(logs, level); err != nil {
-					return err
-				}
-				return o.check()
-			}
-			if o.log, err = c.logger(logs, level); err != nil {
+			if err := c.began(cmd.Context(), s, &o); err != nil {
 				return err
 			}
-			s, err := startUntil(cmd.Context(), o)
-			if err != nil {
-				return err
-			}
-			code, err := api.SetupCode(cmd.Context(), s.store)
-			if err != nil {
-				return errors.Join(err, s.stop())
-			}
-			fmt.Fprintf(c.out, "Ink Tray %s is at %s\nIts records are in %s\n", Version, s.front(), o.data)
-			if code != "" {
-				fmt.Fprintf(c.out, "\nNobody can sign in yet. Make the first administrator with this link, which works once:\n\n "+
-					"   %s/set-up#%s\n\nor with: inktray sign-in --set-up %s --name \"Your Name\"\n\n", s.front(), code, code)
-			}
-			o.log.Info("started", "version", Version, "address", s.front(), "records", o.data)
 			defer o.log.Info("ended", "version", Version)
-			supervise.Tell("READY=1")
-			s.engine.Go("telling that it is alive", func(ctx context.Context) {
-				supervise.Alive(ctx, func(ctx context.Context) { _ = s.store.Ready(ctx) })
-			})
 			return s.run(cmd.Context())
 		},
 	}
+	c.serveFlags(cmd, &o)
+	return cmd
+}
+
+// serveFlags are the options of a command that runs the service.
+func (c serviceCommands) serveFlags(cmd *cobra.Command, o *serveOptions) {
 	cmd.Flags().StringVar(&o.data, "data", defaultData(), "folder for the records")
 	cmd.Flags().StringVar(&o.listen, "listen", "127.0.0.1:8025", "address to listen on; others than this machine reach "+
 		"it only if you say so here")
@@ -368,14 +472,19 @@ func (c serviceCommands) serve() *cobra.Command {
 		"address by which people reach it, such as https://inktray.office.example behind a web server that speaks TLS; "+
 			"other names are not answered")
 	cmd.Flags().StringVar(&o.zone, "time-zone", "Local", "zone of dates in folders and names, such as Europe/Oslo")
-	receiveFlags(cmd, &o)
+	receiveFlags(cmd, &o.serviceOptions)
 	cmd.Flags().StringVar(&o.scanner, "virus-scanner", "", "ask a virus scanner that speaks clamd's protocol about "+
 		"everything that is filed: unix:/run/clamav/clamd.ctl or host:port")
-	transportFlags(cmd, &o)
-	cmd.Flags().StringVar(&file, "config", os.Getenv("INKTRAY_CONFIG"), "YAML file with options (INKTRAY_CONFIG)")
-	cmd.Flags().BoolVar(&check, "check", false, "show what would be used and from where, find faults, and start nothing")
+	transportFlags(cmd, &o.serviceOptions)
+	cmd.Flags().StringVar(&o.replica.place, "replica", "",
+		"keep a copy of the installation, as it changes, at a place: "+placeHelp)
+	o.replica.openFlags(cmd.Flags())
+	o.replica.writeFlags(cmd.Flags())
+	cmd.Flags().StringVar(&o.file, "config", os.Getenv("INKTRAY_CONFIG"), "YAML file with options (INKTRAY_CONFIG)")
+	cmd.Flags().BoolVar(&o.check, "check", false,
+		"show what would be used and from where, find faults, and start nothing")
 	cmd.Flags().StringVar(&o.language, "language", "en", "language of month names in folders and names")
-	cmd.Flags().StringVar(&logs, "log", "text", "form of the log on standard error: text or json")
-	cmd.Flags().StringVar(&level, "log-level", "info", "what the log has: debug (every request, too), info, warn or error")
-	return cmd
+	cmd.Flags().StringVar(&o.logs, "log", "text", "form of the log on standard error: text or json")
+	cmd.Flags().StringVar(&o.level, "log-level", "info",
+		"what the log has: debug (every request, too), info, warn or error")
 }

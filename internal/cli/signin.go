@@ -102,8 +102,8 @@ func (c *command) connect() (*client.Client, error) {
 	return c.connectWith(token)
 }
 
-func (c *command) connectWith(token string) (*client.Client, error) {
-	// An answer that leads elsewhere would take the token along.
+// web asks services. It goes nowhere else: an answer that leads elsewhere would take a token along.
+func (c *command) web() (*http.Client, error) {
 	stay := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	if c.authority != "" {
 		trusted, err := trusting(c.authority)
@@ -111,6 +111,14 @@ func (c *command) connectWith(token string) (*client.Client, error) {
 			return nil, err
 		}
 		stay.Transport = trusted
+	}
+	return stay, nil
+}
+
+func (c *command) connectWith(token string) (*client.Client, error) {
+	stay, err := c.web()
+	if err != nil {
+		return nil, err
 	}
 	return client.NewClient(c.service, client.WithHTTPClient(stay),
 		client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {

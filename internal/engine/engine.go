@@ -44,13 +44,17 @@ type Config struct {
 	Resolver   *net.Resolver // nil for the system's
 	Mail       string        // folder for mail that is kept here
 	DropDomain string        // of the drop addresses; "" where no mail is received
-	Spool      string        // folder in which contents lie while they are worked on; emptied at the start
+	// KeepMail sees to it that a file of Mail lasts elsewhere, too; nil where it is kept here only.
+	KeepMail func(ctx context.Context, file string) error
+	Spool    string // folder in which contents lie while they are worked on; emptied at the start
 	// CrashReport is the file into which the Go runtime writes when this program ends by its own fault; "" for none.
 	CrashReport string
 	Version     string // of this program
 	Ready       string // folder for what is made once for this machine and can be made again: the reader of PDFs
 	// LeaseBeat is how often this run says in a cabinet that it is there; 0 for the usual, 15 seconds.
 	LeaseBeat time.Duration
+	// Turn is as in cabinets.Config; nil where no other machine takes turns with this one.
+	Turn func() int64
 	// Waiting opens the folder in which contents wait for a cabinet that is down; nil for one beside the spool.
 	Waiting func() (disk.FS, error)
 	// RootCAs are trusted where mail is sent; nil for the system's.
@@ -113,13 +117,13 @@ func New(c Config) *Engine {
 	e.clock, e.Office, e.faults = clock.New(c.Base), office.New(c.Base), &fault.Judge{Spool: c.Spool}
 	e.Mailboxes = mailboxes.New(mailboxes.Config{Base: c.Base, Dial: c.Dial, Try: c.Try, Resolver: c.Resolver,
 		Mail:       c.Mail,
-		DropDomain: c.DropDomain, OnConsent: e.Watch})
+		DropDomain: c.DropDomain, Keep: c.KeepMail, OnConsent: e.Watch})
 	e.Reader = reading.New(reading.Config{Base: c.Base, Office: e.Office, Mailboxes: e.Mailboxes, Spool: c.Spool,
 		Ready:    c.Ready,
 		Resolver: c.Resolver, Scanner: c.Scanner})
 	e.Cabinets = cabinets.New(cabinets.Config{Base: c.Base, Office: e.Office, Passes: e.passes,
 		Data:        filepath.Dir(c.Spool),
-		OpenCabinet: c.OpenCabinet, Prepare: c.Prepare, LeaseBeat: c.LeaseBeat,
+		OpenCabinet: c.OpenCabinet, Prepare: c.Prepare, LeaseBeat: c.LeaseBeat, Turn: c.Turn,
 		OnMoved: func(ctx context.Context, id string) { e.Filer.Recover(ctx, id) }})
 	e.Filer = filing.New(filing.Config{Base: c.Base, Office: e.Office, Cabinets: e.Cabinets, Reader: e.Reader,
 		Faults: e.faults,
@@ -138,11 +142,7 @@ func New(c Config) *Engine {
 // Start takes up what was left unfinished and begins to watch.
 func (e *Engine) Start() error {
 	var err error
-	if e.Installation, err = e.Store.Settings.Get(e.Context(), "mark"); err == nil && e.Installation == "" {
-		e.Installation = store.NewID()[:8]
-		err = e.Store.Settings.Set(e.Context(), "mark", e.Installation)
-	}
-	if err != nil {
+	if e.Installation, err = e.Store.Settings.Installation(e.Context()); err != nil {
 		return err
 	}
 	if err := e.Reader.EmptySpool(); err != nil {

@@ -849,6 +849,18 @@ func theFaults() []*theFault {
 	}
 }
 
+// stride is at every how manieth step a fault is tried: at each where the documents are written (make reliability), at
+// every third in ordinary runs, from another one on for each fault.
+func stride() int {
+	switch {
+	case testing.Short():
+		return 7
+	case *writeDocs:
+		return 1
+	}
+	return 3
+}
+
 // TestEveryFaultAtEveryStep lets each fault happen at each step of a filing and
 // of what is done afterwards, one at a time, and proves that nothing is lost,
 // nothing doubled, and every promise about follow-ups is kept.
@@ -864,13 +876,9 @@ func TestEveryFaultAtEveryStep(t *testing.T) {
 		for _, fault := range theFaults() {
 			var total int
 			t.Run("none/"+fault.name, func(t *testing.T) { total = len(runFault(t, out, fault, 0, nil)) })
-			stride := 1
-			if testing.Short() {
-				stride = 7
-			}
 			rows = append(rows, row{fault, 0})
 			at := len(rows) - 1
-			for n := 1; n <= total; n += stride {
+			for n := 1 + at%stride(); n <= total; n += stride() {
 				t.Run(fmt.Sprintf("%s/%d", fault.name, n), func(t *testing.T) {
 					t.Parallel()
 					runFault(t, out, fault, n, nil)

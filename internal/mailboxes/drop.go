@@ -152,8 +152,16 @@ func (ms *Mailboxes) Deliver(a drop.Address, received time.Time, message io.Read
 		return err
 	}
 	defer root.Close()
-	_, err = mailfile.DeliverInto(root, ".", received, message)
-	return err
+	name, err := mailfile.DeliverInto(root, ".", received, message)
+	if err != nil || ms.Keep == nil {
+		return err
+	}
+	file := filepath.Join("new", name)
+	if err := ms.Keep(ms.Context(), filepath.Join(ms.MailFolder(a.Mailbox), file)); err != nil {
+		// It was promised to nobody. Where it was read already, and comes again, it is known by its content.
+		return errors.Join(err, root.Remove(file))
+	}
+	return nil
 }
 
 // Rejected tells of a message for a drop address that was refused for good.

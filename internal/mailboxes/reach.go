@@ -31,6 +31,9 @@ type Config struct {
 	Resolver   *net.Resolver // nil for the system's
 	Mail       string        // the folder for mail that is kept here
 	DropDomain string        // of the drop addresses; "" where no mail is received
+	// Keep sees to it that a message that was delivered to a file lasts elsewhere, too, before that is promised to its
+	// sender; nil where it is kept here only.
+	Keep func(ctx context.Context, file string) error
 	// OnConsent is called when a person has given consent for a mailbox.
 	OnConsent func(mailboxID string)
 }

@@ -43,6 +43,8 @@ type (
 	Restored struct{ *Store }
 	// Erasure are what is known about a person, to erase it.
 	Erasure struct{ *Store }
+	// Replication is the copy elsewhere that follows the records.
+	Replication struct{ *Store }
 )
 
 // group gives each group of records its store.
@@ -69,4 +71,5 @@ func (s *Store) group() {
 	s.Verifications = &Verifications{s}
 	s.Restored = &Restored{s}
 	s.Erasure = &Erasure{s}
+	s.Replication = &Replication{s}
 }

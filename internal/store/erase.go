@@ -118,7 +118,7 @@ func (s *Store) erasing(ctx context.Context, f func(tx *gorm.DB) error) error {
 	s.erased = true
 	err = s.dropIndex()
 	s.following.Unlock()
-	return errors.Join(err, s.write.Exec("PRAGMA wal_checkpoint(TRUNCATE)").Error)
+	return errors.Join(err, s.Replication.truncate(ctx))
 }
 
 // eraseMessages erases what names a person in messages and in what was done with

@@ -172,6 +172,9 @@ func unreadable(path string, err error) error {
 	return fmt.Errorf("opening %s: %w", path, err)
 }
 
+// NewestRecords is the newest version of records that this program can read, as migrations count.
+func NewestRecords() int { return newest() }
+
 // newest is the newest version of the records that is known here.
 func newest() int {
 	names, err := fs.Glob(migrations, "migrations/*.sql")

@@ -45,6 +45,11 @@ func (s *Settings) RotateKey(ctx context.Context, actor string) (sealed int, err
 		return 0, fmt.Errorf("writing the new key: %w", err)
 	}
 	before := s.keys.Load()
+	if r := s.replica.Load(); r != nil {
+		if err := (*r).NextKeys(ctx, *before.now, next); err != nil {
+			return 0, err
+		}
+	}
 	s.keys.Store(&keyring{now: &next, former: before.now})
 	err = s.change(ctx, func(tx *gorm.DB) error {
 		if sealed, err = s.sealAnew(tx); err != nil {

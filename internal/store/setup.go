@@ -642,3 +642,13 @@ func (s *Mailboxes) Readdress(ctx context.Context, m *Mailbox, what, actor strin
 		return note(tx, actor, what+" drop address", m.Name)
 	})
 }
+
+// Installation names this installation, from its first start on: what it has in places that others use begins with it.
+func (s *Settings) Installation(ctx context.Context) (string, error) {
+	name, err := s.Get(ctx, "mark")
+	if err == nil && name == "" {
+		name = NewID()[:8]
+		err = s.Set(ctx, "mark", name)
+	}
+	return name, err
+}

@@ -63,6 +63,7 @@ type Store struct {
 	Verifications *Verifications
 	Restored      *Restored
 	Erasure       *Erasure
+	Replication   *Replication
 
 	write    *gorm.DB // one connection: writers wait for each other here, not in SQLite
 	read     *gorm.DB
@@ -83,6 +84,9 @@ type Store struct {
 	path    string                  // of the database, for people
 	harm    atomic.Pointer[Trouble] // the records are damaged
 	refused atomic.Pointer[Trouble] // the last change came to nothing because of the records
+
+	replica atomic.Pointer[Replica]
+	settled chan settled // commits whose makers hear of them once they are in the replica
 
 	counters   *counters
 	restored   atomic.Pointer[Restoring] // as it was read last; nil where the records came out of no backup
@@ -211,7 +215,7 @@ func openOn(folder, vfs string) (*Store, error) {
 	}
 	path := filepath.Join(folder, recordsFile)
 	s := &Store{jobs: make(chan job, 1024), later: make(chan job, 1024), done: make(chan struct{}), lock: lock,
-		path: path, written: -1, counters: newCounters()}
+		settled: make(chan settled, 64), path: path, written: -1, counters: newCounters()}
 	s.group()
 	if s.Opened, err = keepPrivate(folder); err == nil && vfs == "" {
 		err = makePrivate(path)
@@ -244,7 +248,14 @@ func openOn(folder, vfs string) (*Store, error) {
 		return nil, err
 	}
 	opened = true
-	go s.writer()
+	told := make(chan struct{})
+	go s.Replication.tell(told)
+	go func() {
+		s.writer()
+		close(s.settled)
+		<-told
+		close(s.done)
+	}()
 	return s, nil
 }
 
@@ -359,7 +370,6 @@ func (s *Store) queue(ctx context.Context) chan job {
 // writer commits changes in groups: those that wait at the same moment share a
 // flush. Each is on its own within the group: one that fails undoes itself only.
 func (s *Store) writer() {
-	defer close(s.done)
 	for before := 0; ; {
 		from, most := s.jobs, mostGrouped
 		var first job
@@ -422,9 +432,14 @@ func (s *Store) commit(group []job) {
 	if err != nil {
 		blame(results, err)
 	}
-	for i, j := range group {
-		j.result <- results[i]
+	done := settled{group, results, err == nil}
+	r := s.replica.Load()
+	if r == nil {
+		done.tell()
+		return
 	}
+	(*r).Committed()
+	s.settled <- done
 }
 
 // blame gives changes that were committed together, and came to nothing together, the error that says why: where one

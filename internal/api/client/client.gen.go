@@ -3373,6 +3373,46 @@ type RenamedFrom struct {
 	Name string `json:"name"`
 }
 
+// Replica A copy of the installation that is kept at another place as it changes.
+type Replica struct {
+	// At all changes until then are in it; not said before the first ones are
+	At *time.Time `json:"at,omitempty"`
+
+	// BehindSeconds age of the oldest change that is not in it; 0 where all are
+	BehindSeconds float32 `json:"behind_seconds"`
+
+	// Earliest the earliest state that can be restored from it
+	Earliest *time.Time `json:"earliest,omitempty"`
+
+	// KeepHours how long states can be restored
+	KeepHours float32 `json:"keep_hours"`
+
+	// Kept whether there is one
+	Kept bool `json:"kept"`
+
+	// LeaseSeconds after how long a silence it may
+	LeaseSeconds *float32 `json:"lease_seconds,omitempty"`
+
+	// Machine how this machine is called
+	Machine string `json:"machine"`
+
+	// Place in words
+	Place string `json:"place"`
+
+	// Problem why it cannot be written
+	Problem      *string    `json:"problem,omitempty"`
+	ProblemSince *time.Time `json:"problem_since,omitempty"`
+
+	// TakesTurns another machine may take over: what cannot be taken back happens only once the replica has what announces it
+	TakesTurns bool `json:"takes_turns"`
+
+	// Waiting by name
+	Waiting []WaitingMachine `json:"waiting"`
+
+	// WaitingProblem why they cannot be listed
+	WaitingProblem *string `json:"waiting_problem,omitempty"`
+}
+
 // Restored How far records that came out of a backup are compared with mailboxes and cabinets.
 type Restored struct {
 	// EndedAt when the comparison was over; not said while it goes on
@@ -4039,6 +4079,25 @@ type Version struct {
 	Version string `json:"version"`
 }
 
+// WaitingMachine A machine that waits to take over.
+type WaitingMachine struct {
+	// CopyAt of when the newest change is that its copy has
+	CopyAt *time.Time `json:"copy_at,omitempty"`
+
+	// Fresh its copy has everything that is in the replica
+	Fresh   bool   `json:"fresh"`
+	Machine string `json:"machine"`
+
+	// Problem why it could not take over
+	Problem *string `json:"problem,omitempty"`
+
+	// Ready it was there in the last seconds, and could take over
+	Ready bool `json:"ready"`
+
+	// SeenAt by its own clock
+	SeenAt time.Time `json:"seen_at"`
+}
+
 // Warning Something in a rehearsal that should be looked at.
 type Warning struct {
 	Kind  string `json:"kind"`
@@ -4482,6 +4541,12 @@ type RehearseAllParams struct {
 	Show *int `form:"show,omitempty" json:"show,omitempty"`
 }
 
+// GiveTurnJSONBody defines parameters for GiveTurn.
+type GiveTurnJSONBody struct {
+	// Machine its name; may be left out where one waits
+	Machine *string `json:"machine,omitempty"`
+}
+
 // GetChoicesParams defines parameters for GetChoices.
 type GetChoicesParams struct {
 	// Mailbox names
@@ -4707,6 +4772,9 @@ type PlanVerificationJSONRequestBody = VerificationPlan
 
 // AddNoteJSONRequestBody defines body for AddNote for application/json ContentType.
 type AddNoteJSONRequestBody = NoteRequest
+
+// GiveTurnJSONRequestBody defines body for GiveTurn for application/json ContentType.
+type GiveTurnJSONRequestBody GiveTurnJSONBody
 
 // AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
 type AddRuleJSONRequestBody = RuleDocument
@@ -5965,6 +6033,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/rehearsals (the `RehearseAll` operationId).
 	RehearseAll(ctx context.Context, params *RehearseAllParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReplica How the replica does, which machine works, and which wait to take over.
+	//
+	// Corresponds with GET /api/v1/replica (the `GetReplica` operationId).
+	GetReplica(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GiveTurnWithBody Let a machine that waits take over now, without loss. This one ends its work first, and answers no more.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/replica/turn (the `GiveTurn` operationId).
+	GiveTurnWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GiveTurn Let a machine that waits take over now, without loss. This one ends its work first, and answers no more.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/replica/turn (the `GiveTurn` operationId).
+	GiveTurn(ctx context.Context, body GiveTurnJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// EndComparison End the comparison: what it waits for is no longer waited for.
 	//
@@ -9412,6 +9499,55 @@ func (c *Client) VerifyFiling(ctx context.Context, entry Entry, reqEditors ...Re
 // Corresponds with POST /api/v1/rehearsals (the `RehearseAll` operationId).
 func (c *Client) RehearseAll(ctx context.Context, params *RehearseAllParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRehearseAllRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReplica How the replica does, which machine works, and which wait to take over.
+//
+// Corresponds with GET /api/v1/replica (the `GetReplica` operationId).
+func (c *Client) GetReplica(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReplicaRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GiveTurnWithBody Let a machine that waits take over now, without loss. This one ends its work first, and answers no more.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/replica/turn (the `GiveTurn` operationId).
+func (c *Client) GiveTurnWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGiveTurnRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GiveTurn Let a machine that waits take over now, without loss. This one ends its work first, and answers no more.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/replica/turn (the `GiveTurn` operationId).
+func (c *Client) GiveTurn(ctx context.Context, body GiveTurnJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGiveTurnRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -17097,6 +17233,73 @@ func NewRehearseAllRequest(server string, params *RehearseAllParams) (*http.Requ
 	return req, nil
 }
 
+// NewGetReplicaRequest constructs an http.Request for the GetReplica method
+func NewGetReplicaRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/replica")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGiveTurnRequest calls the generic GiveTurn builder with application/json body
+func NewGiveTurnRequest(server string, body GiveTurnJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewGiveTurnRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewGiveTurnRequestWithBody constructs an http.Request for the GiveTurn method, with any body, and a specified content type
+func NewGiveTurnRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/replica/turn")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewEndComparisonRequest constructs an http.Request for the EndComparison method
 func NewEndComparisonRequest(server string) (*http.Request, error) {
 	var err error
@@ -20815,6 +21018,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/rehearsals (the `RehearseAll` operationId).
 	RehearseAllWithResponse(ctx context.Context, params *RehearseAllParams, reqEditors ...RequestEditorFn) (*RehearseAllResponse, error)
+
+	// GetReplicaWithResponse How the replica does, which machine works, and which wait to take over.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/replica (the `GetReplica` operationId).
+	GetReplicaWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReplicaResponse, error)
+
+	// GiveTurnWithBodyWithResponse Let a machine that waits take over now, without loss. This one ends its work first, and answers no more.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/replica/turn (the `GiveTurn` operationId).
+	GiveTurnWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GiveTurnResponse, error)
+
+	// GiveTurnWithResponse Let a machine that waits take over now, without loss. This one ends its work first, and answers no more.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/replica/turn (the `GiveTurn` operationId).
+	GiveTurnWithResponse(ctx context.Context, body GiveTurnJSONRequestBody, reqEditors ...RequestEditorFn) (*GiveTurnResponse, error)
 
 	// EndComparisonWithResponse End the comparison: what it waits for is no longer waited for.
 	//
@@ -27678,6 +27902,102 @@ func (r RehearseAllResponse) ContentType() string {
 	return ""
 }
 
+type GetReplicaResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Replica
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReplicaResponse) GetJSON200() *Replica {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReplicaResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReplicaResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReplicaResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReplicaResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReplicaResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GiveTurnResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *WaitingMachine
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r GiveTurnResponse) GetJSON202() *WaitingMachine {
+	return r.JSON202
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GiveTurnResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GiveTurnResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GiveTurnResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GiveTurnResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GiveTurnResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type EndComparisonResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -32874,6 +33194,45 @@ func (c *ClientWithResponses) RehearseAllWithResponse(ctx context.Context, param
 		return nil, err
 	}
 	return ParseRehearseAllResponse(rsp)
+}
+
+// GetReplicaWithResponse How the replica does, which machine works, and which wait to take over.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/replica (the `GetReplica` operationId).
+func (c *ClientWithResponses) GetReplicaWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReplicaResponse, error) {
+	rsp, err := c.GetReplica(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReplicaResponse(rsp)
+}
+
+// GiveTurnWithBodyWithResponse Let a machine that waits take over now, without loss. This one ends its work first, and answers no more.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/replica/turn (the `GiveTurn` operationId).
+func (c *ClientWithResponses) GiveTurnWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GiveTurnResponse, error) {
+	rsp, err := c.GiveTurnWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGiveTurnResponse(rsp)
+}
+
+// GiveTurnWithResponse Let a machine that waits take over now, without loss. This one ends its work first, and answers no more.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/replica/turn (the `GiveTurn` operationId).
+func (c *ClientWithResponses) GiveTurnWithResponse(ctx context.Context, body GiveTurnJSONRequestBody, reqEditors ...RequestEditorFn) (*GiveTurnResponse, error) {
+	rsp, err := c.GiveTurn(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGiveTurnResponse(rsp)
 }
 
 // EndComparisonWithResponse End the comparison: what it waits for is no longer waited for.
@@ -38323,6 +38682,72 @@ func ParseRehearseAllResponse(rsp *http.Response) (*RehearseAllResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReplicaResponse parses an HTTP response from a GetReplicaWithResponse call
+func ParseGetReplicaResponse(rsp *http.Response) (*GetReplicaResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReplicaResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Replica
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGiveTurnResponse parses an HTTP response from a GiveTurnWithResponse call
+func ParseGiveTurnResponse(rsp *http.Response) (*GiveTurnResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GiveTurnResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest WaitingMachine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -479,11 +479,26 @@ func (t *Tree) stat(ctx context.Context, name string) (minio.ObjectInfo, error) 
 
 // WriteNote writes a small object in one request.
 func (t *Tree) WriteNote(ctx context.Context, name string, data []byte) error {
+	return t.write(ctx, name, data, minio.PutObjectOptions{})
+}
+
+// WriteOnce writes a small object in one request, which the store refuses where the name is taken: fs.ErrExist.
+func (t *Tree) WriteOnce(ctx context.Context, name string, data []byte) error {
+	options := minio.PutObjectOptions{}
+	options.SetMatchETagExcept("*")
+	return t.write(ctx, name, data, options)
+}
+
+func (t *Tree) write(ctx context.Context, name string, data []byte, options minio.PutObjectOptions) error {
+	if t.wrong != nil {
+		return t.explain(t.wrong)
+	}
 	ctx, cancel := context.WithTimeout(ctx, exchange)
 	defer cancel()
 	sum := sha256.Sum256(data)
+	options.DisableMultipart, options.DisableContentSha256 = true, true
 	_, err := t.core.PutObject(ctx, t.bucket, t.key(name), bytes.NewReader(data), int64(len(data)), "",
-		hex.EncodeToString(sum[:]), minio.PutObjectOptions{DisableMultipart: true, DisableContentSha256: true})
+		hex.EncodeToString(sum[:]), options)
 	return t.explain(err)
 }
 

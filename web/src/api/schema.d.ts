@@ -2074,6 +2074,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/replica": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the replica does, which machine works, and which wait to take over. */
+        get: operations["GetReplica"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica/turn": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a machine that waits take over now, without loss. This one ends its work first, and answers no more. */
+        post: operations["GiveTurn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/restored": {
         parameters: {
             query?: never;
@@ -4829,6 +4863,61 @@ export interface components {
             /** @description why they cannot be listed */
             kept_problem?: string;
             revision: number;
+        };
+        /** @description A copy of the installation that is kept at another place as it changes. */
+        Replica: {
+            /** @description whether there is one */
+            kept: boolean;
+            /** @description in words */
+            place: string;
+            /**
+             * Format: date-time
+             * @description all changes until then are in it; not said before the first ones are
+             */
+            at?: string;
+            /** @description age of the oldest change that is not in it; 0 where all are */
+            behind_seconds: number;
+            /** @description why it cannot be written */
+            problem?: string;
+            /** Format: date-time */
+            problem_since?: string;
+            /**
+             * Format: date-time
+             * @description the earliest state that can be restored from it
+             */
+            earliest?: string;
+            /** @description how long states can be restored */
+            keep_hours: number;
+            /** @description another machine may take over: what cannot be taken back happens only once the replica has what announces it */
+            takes_turns: boolean;
+            /** @description after how long a silence it may */
+            lease_seconds?: number;
+            /** @description how this machine is called */
+            machine: string;
+            /** @description by name */
+            waiting: components["schemas"]["WaitingMachine"][];
+            /** @description why they cannot be listed */
+            waiting_problem?: string;
+        };
+        /** @description A machine that waits to take over. */
+        WaitingMachine: {
+            machine: string;
+            /**
+             * Format: date-time
+             * @description of when the newest change is that its copy has
+             */
+            copy_at?: string;
+            /** @description its copy has everything that is in the replica */
+            fresh: boolean;
+            /** @description it was there in the last seconds, and could take over */
+            ready: boolean;
+            /** @description why it could not take over */
+            problem?: string;
+            /**
+             * Format: date-time
+             * @description by its own clock
+             */
+            seen_at: string;
         };
         /** @description A backup that was made and read back. */
         BackupDone: {
@@ -8740,6 +8829,55 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetReplica: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The replica. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replica"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GiveTurn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description its name; may be left out where one waits */
+                    machine?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It takes over. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaitingMachine"];
                 };
             };
             default: components["responses"]["Problem"];

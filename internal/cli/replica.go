@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"inktray.example/inktray/internal/api"
+	"inktray.example/inktray/internal/events"
+	"inktray.example/inktray/internal/replica"
+	"inktray.example/inktray/internal/store"
+)
+
+// recordsName is the file of the records in their folder.
+const recordsName = "inktray.db"
+
+// replicate lets a replica follow the records, where a place is given for one.
+func (s *service) replicate(ctx context.Context, o *serviceOptions) error {
+	if o.replica.place == "" {
+		return nil
+	}
+	place, passphrase, err := o.replica.open(filepath.Join(o.data, "replica", "staging"), nil)
+	if err != nil {
+		return err
+	}
+	installation, err := s.store.Settings.Installation(ctx)
+	if err != nil {
+		return err
+	}
+	s.lease = o.holds
+	s.replica = replica.New(replica.Config{Place: place, Passphrase: passphrase, Data: o.data, Records: recordsName,
+		Installation: installation, Every: o.replica.every, Keep: o.replica.keep, Lease: o.holds,
+		Machine: o.replica.name(), Keys: s.store.Replication.Keys, Clock: time.Now, Log: o.log})
+	if err := s.store.Replication.Follow(s.replica); err != nil {
+		return err
+	}
+	going, cancel := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	s.endReplica = func(ctx context.Context) error {
+		err := s.replica.Close(ctx)
+		cancel()
+		<-ended
+		if s.lease != nil && err == nil { // a standby need not wait
+			err = s.lease.Give(ctx)
+		}
+		return errors.Join(err, place.Close())
+	}
+	go func() {
+		defer close(ended)
+		s.replica.Run(going)
+	}()
+	return nil
+}
+
+// turning is a replica whose machine can give its turn away.
+type turning struct {
+	*replica.Replica
+	turns chan<- string
+}
+
+// GiveTurn ends the service, and lets the records in a folder take over.
+func (t turning) GiveTurn(folder string) {
+	select {
+	case t.turns <- folder:
+	default: // it is being given already
+	}
+}
+
+// replicated is the replica for the interface; nil where there is none.
+func (s *service) replicated() api.Replicated {
+	if s.replica == nil {
+		return nil
+	}
+	return turning{s.replica, s.turns}
+}
+
+// keepLease renews the lease until it is given away or lost.
+func (o *serviceOptions) keepLease(ctx context.Context) {
+	o.holds.Keep(context.WithoutCancel(ctx), func(err error) {
+		if err != nil {
+			o.log.Warn("the lease could not be renewed", "problem", err)
+		}
+	})
+}
+
+// lost is closed once another machine may work in the place of this one.
+func (s *service) lost() <-chan struct{} {
+	if s.lease == nil {
+		return nil
+	}
+	return s.lease.Ended()
+}
+
+// lateAfter is how long the replica may be behind, or not be written, before people are told.
+const lateAfter = 30 * time.Second
+
+// watchReplica tells in the tray that the replica cannot be written.
+func (s *service) watchReplica(ctx context.Context) {
+	told := false
+	for {
+		st := s.replica.Status()
+		late := st.Problem != "" && time.Since(st.Since) > lateAfter
+		var err error
+		switch {
+		case late && !told:
+			err = s.store.Tray.Tell(ctx, &store.Notice{Kind: "replica", Object: "replica", MadeAt: time.Now(),
+				Text: fmt.Sprintf("The replica cannot be written since %s: %s.", st.Since.In(s.engine.Zone).Format("15:04"),
+					st.Problem),
+				Advice: "Until it can, a loss of this machine would lose what was filed since. Look at the place, and at " +
+					"inktray replica show."})
+		case !late && st.Problem == "":
+			_, err = s.store.Tray.Settle(ctx, "replica", "replica")
+		}
+		if err == nil && told != late {
+			told = late
+			s.engine.Events.Send(events.Event{Kind: "tray"})
+		} else if err != nil && ctx.Err() == nil {
+			s.engine.Log.Error("telling of the replica", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(5 * time.Second):
+		}
+	}
+}
+
+// acquire gets the lease that a service needs where a standby may take over: at once where it is free, else once it is
+// over. The records have to be those that the machine before wrote.
+func (o *serviceOptions) acquire(ctx context.Context) error {
+	if o.replica.place == "" || o.holds != nil {
+		return nil
+	}
+	place, _, err := o.replica.open(filepath.Join(o.data, "replica", "staging"), nil)
+	if err != nil {
+		return err
+	}
+	name, err := replica.FolderName(o.data)
+	if err != nil {
+		return err
+	}
+	watch, said := replica.NewWatch(place), false
+	for {
+		l, free, err := watch.Look(ctx, name)
+		if err != nil {
+			return fmt.Errorf("looking who works: %w", err)
+		}
+		own, err := replica.Own(o.data, l)
+		switch {
+		case err != nil:
+			return err
+		case o.replica.lease == 0 && l.Number == 0:
+			return nil
+		case o.replica.lease == 0:
+			return &exitError{exitFailure, fmt.Sprintf("a standby may take over from the replica at %s, so this service needs "+
+				"a lease: start it with --lease %v, or give it another place", place, l.For)}
+		case !own:
+			return &exitError{exitFailure, fmt.Sprintf("the machine “%s” works since, and has newer records than %s; start "+
+				"this one with inktray standby, which puts these records aside and takes over when it is its turn", l.Machine,
+				o.data)}
+		case free:
+			o.holds, err = replica.Take(ctx, place, l, replica.Held{Machine: o.replica.name(), Folder: name,
+				History: l.History, For: o.replica.lease, At: time.Now().UTC()})
+			if errors.Is(err, replica.ErrHeld) {
+				continue
+			}
+			if err == nil {
+				go o.keepLease(ctx)
+			}
+			return err
+		case !said:
+			said = true
+			o.log.Info("waiting until the lease is free", "of", l.Machine, "at most", l.For+l.For/replica.Margin)
+		}
+		select {
+		case <-ctx.Done():
+			return &exitError{exitFailure, "the service was ended before it had begun"}
+		case <-time.After(300 * time.Millisecond):
+		}
+		if l.Folder != name {
+			if again, _, err := watch.Look(ctx, name); err == nil && again.Number != l.Number && !again.Given {
+				return &exitError{exitFailure, fmt.Sprintf("the machine “%s” works at this moment; start this one with inktray "+
+					"standby", again.Machine)}
+			}
+		}
+	}
+}
