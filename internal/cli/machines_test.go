@@ -41,6 +41,13 @@ func readings(t *testing.T, d *testbed.Dovecot, user string, n int, want map[str
 func machine(t *testing.T, d *testbed.Dovecot, m *testbed.MinIO, node int, user string) *process {
 	t.Helper()
 	p := startProcess(t)
+	furnish(t, p, d, m, node, user, "")
+	return p
+}
+
+// furnish gives a process a mailbox, a cabinet in the object store, and a rule, with what is done afterwards.
+func furnish(t *testing.T, p *process, d *testbed.Dovecot, m *testbed.MinIO, node int, user, afterwards string) {
+	t.Helper()
 	secret, interval, kind := "pw", 1, client.S3
 	until(t, "the store takes the cabinet", func() bool {
 		_, err := call[client.Cabinet](p.api.AddCabinet(t.Context(),
@@ -59,14 +66,13 @@ func machine(t *testing.T, d *testbed.Dovecot, m *testbed.MinIO, node int, user 
 	if err := watched(t.Context(), p.api); err != nil {
 		t.Fatal(err)
 	}
-	rule := `{"id":"r","name":"Readings","cabinet":"files","look":{"mailboxes":"all"},"match":{"subject":{"contains":"reading"}},"attachments":[{"take":"everything","folder":"Gauges/<received year>"}]}`
+	rule := `{"id":"r","name":"Readings","cabinet":"files","look":{"mailboxes":"all"},"match":{"subject":{"contains":"reading"}},"attachments":[{"take":"everything","folder":"Gauges/<received year>"}]` + afterwards + `}`
 	if _, err := call[client.Rule](p.api.AddRule(t.Context(), []byte(rule))); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := call[client.Rule](p.api.SwitchRuleOn(t.Context(), "r", client.SwitchOnRequest{})); err != nil {
 		t.Fatal(err)
 	}
-	return p
 }
 
 // Two processes, each with mailboxes and records of its own, file into one object

@@ -16,6 +16,9 @@ import (
 // recordsName is the file of the records in their folder.
 const recordsName = "inktray.db"
 
+// theRecords are what a replica has to know of them.
+var theRecords = replica.Records{Name: recordsName, Key: "secret.key", Fit: store.FittingKey}
+
 // replicate lets a replica follow the records, where a place is given for one.
 func (s *service) replicate(ctx context.Context, o *serviceOptions) error {
 	if o.replica.place == "" {

@@ -57,7 +57,7 @@ func (c backupCommands) restoreReplica(ctx context.Context, of *placeOptions, da
 	}
 	var r replica.Restored
 	err = backup.Into(data, func(work string) error {
-		if r, err = replica.Restore(ctx, place, passphrase, recordsName, at, work); err != nil {
+		if r, err = replica.Restore(ctx, place, passphrase, theRecords, at, work); err != nil {
 			return err
 		}
 		return beginComparison(ctx, work, r.At)

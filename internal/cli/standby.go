@@ -90,7 +90,7 @@ func (c serviceCommands) wait(ctx context.Context, o *serveOptions) (*replica.Le
 		return nil, err
 	}
 	s, err := replica.NewStandby(replica.StandbyConfig{Place: place, Passphrase: passphrase, Data: o.data,
-		Records: recordsName, Machine: o.replica.name(), For: o.replica.lease, Newest: store.NewestRecords(), Log: o.log})
+		Records: theRecords, Machine: o.replica.name(), For: o.replica.lease, Newest: store.NewestRecords(), Log: o.log})
 	if err != nil {
 		return nil, err
 	}

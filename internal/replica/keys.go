@@ -26,7 +26,8 @@ import (
 type keys struct {
 	// Identity opens the pages and the files of the replica (age's X25519).
 	Identity string `json:"identity"`
-	// Records are the keys of the records, in hexadecimal digits: the present one, and while it is changed the next.
+	// Records are the keys of the records, in hexadecimal digits: the newest last, and those before it, with which
+	// earlier states are opened.
 	Records []string `json:"records"`
 }
 
@@ -139,6 +140,18 @@ func hexadecimal(all [][32]byte) (written []string) {
 		written = append(written, hex.EncodeToString(one[:]))
 	}
 	return written
+}
+
+// mostKeys bounds the keys of records that are kept.
+const mostKeys = 50
+
+// with adds keys of the records, the newest last.
+func (k keys) with(all [][32]byte) keys {
+	added := hexadecimal(all)
+	k.Records = slices.DeleteFunc(slices.Clone(k.Records), func(one string) bool { return slices.Contains(added, one) })
+	k.Records = append(k.Records, added...)
+	k.Records = k.Records[max(0, len(k.Records)-mostKeys):]
+	return k
 }
 
 // same says whether two keys are the same.

@@ -148,8 +148,13 @@ const Margin = 6 // a sixth
 // Take takes the lease after one that was seen: ErrHeld where another was faster. It does not look whether the lease
 // that was seen is over: see Watch.
 func Take(ctx context.Context, p Place, seen Held, mine Held) (*Lease, error) {
+	return takeBy(ctx, p, seen, mine, monotonic)
+}
+
+// takeBy takes a lease by a clock.
+func takeBy(ctx context.Context, p Place, seen, mine Held, clock func() time.Duration) (*Lease, error) {
 	mine.Holder = strings.ToLower(rand.Text())
-	l := &Lease{place: p, clock: monotonic, ended: make(chan struct{})}
+	l := &Lease{place: p, clock: clock, ended: make(chan struct{})}
 	began := l.clock()
 	if err := mine.write(ctx, p, seen.Number); err != nil {
 		return nil, err

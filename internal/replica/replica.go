@@ -13,6 +13,7 @@
 package replica
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -90,6 +91,9 @@ type Replica struct {
 	changed time.Time
 	changes int64
 	status  Status
+
+	emptying bool // the log holds what was erased
+	emptied  time.Time
 
 	earliest  time.Time
 	waiting   map[string]heard // by folder
@@ -200,7 +204,9 @@ func (r *Replica) Run(ctx context.Context) {
 		}
 		if err == nil && o != nil && time.Since(pruned) > time.Hour {
 			pruned = time.Now()
-			err = r.prune(ctx, o)
+			if err = r.prune(ctx, o); err == nil {
+				err = r.empty(ctx)
+			}
 			r.note(err)
 		}
 		if r.config.Lease != nil && time.Since(asked) > hearEvery {
@@ -408,13 +414,67 @@ func (r *Replica) Keep(ctx context.Context, name string) error {
 	return err
 }
 
-// Truncate brings the records' log to its end and empties it, so that what was erased is in none of their files.
+// truncateEvery is how long the log of the records may hold what was erased: to empty it brings all pages to the place.
+const truncateEvery = time.Hour
+
+// Truncate sees to it that the log of the records is emptied, so that what was erased is in none of their files: now, or
+// within an hour where it was emptied in the last one.
 func (r *Replica) Truncate(ctx context.Context) error {
-	o := r.opened()
-	if o == nil {
+	r.mutex.Lock()
+	r.emptying = true
+	due := time.Since(r.emptied) > truncateEvery
+	r.mutex.Unlock()
+	if !due {
+		return nil
+	}
+	return r.empty(ctx)
+}
+
+// empty empties the log of the records if that is asked for. Where it cannot be done now, it is done later.
+func (r *Replica) empty(ctx context.Context) error {
+	r.mutex.Lock()
+	o, wanted := r.open, r.emptying
+	r.mutex.Unlock()
+	if o == nil || !wanted {
 		return nil // nothing holds the log yet
 	}
-	return o.db.Checkpoint(ctx, litestream.CheckpointModeTruncate)
+	before, err := o.logSalts()
+	if err != nil {
+		return err
+	}
+	for range 20 { // while all pages are being read for the replica, nothing is emptied
+		if err := o.db.Checkpoint(ctx, litestream.CheckpointModeTruncate); err != nil {
+			return fmt.Errorf("emptying the log of the records: %w", err)
+		}
+		now, err := o.logSalts()
+		if err != nil {
+			return err
+		}
+		if !bytes.Equal(before, now) {
+			r.mutex.Lock()
+			r.emptying, r.emptied = false, time.Now()
+			r.mutex.Unlock()
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	return nil
+}
+
+// logSalts are what changes whenever the log of the records begins anew (SQLite's file format, 4.1).
+func (o *opened) logSalts() ([]byte, error) {
+	f, err := os.Open(o.db.WALPath())
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	salts := make([]byte, 8)
+	_, err = f.ReadAt(salts, 16)
+	return salts, err
 }
 
 // NextKeys brings the keys of the records to the place before one of them is used.
@@ -423,7 +483,7 @@ func (r *Replica) NextKeys(ctx context.Context, all ...[32]byte) error {
 	if err != nil {
 		return err
 	}
-	k := keys{Identity: o.keys.Identity, Records: hexadecimal(all)}
+	k := o.keys.with(all)
 	if err := writeKeys(ctx, r.config.Place, r.config.Passphrase, k); err != nil {
 		return fmt.Errorf("bringing the new key to the replica: %w", err)
 	}
@@ -446,13 +506,15 @@ func (r *Replica) GiveUp() {
 
 // Close ends the replication: what was committed is brought to the place first, as long as ctx lasts.
 func (r *Replica) Close(ctx context.Context) error {
-	r.GiveUp()
-	o := r.opened()
-	if o == nil {
-		return nil
+	err := r.Sync(ctx)
+	if o := r.opened(); o != nil && err == nil {
+		err = r.mirror(ctx, o)
 	}
-	_, err := o.files.mirror(ctx)
-	return errors.Join(err, o.store.Close(ctx))
+	r.GiveUp()
+	if o := r.opened(); o != nil {
+		err = errors.Join(err, o.store.Close(ctx))
+	}
+	return err
 }
 
 // permitted says whether this machine may write to the place.
@@ -604,7 +666,7 @@ func (r *Replica) ownKeys(ctx context.Context, identity string) (k keys, err err
 	case err != nil && !errors.Is(err, ErrNone) && !errors.Is(err, ErrPassphrase):
 		return k, err
 	}
-	want := keys{Identity: k.Identity, Records: hexadecimal(r.config.Keys())}
+	want := k.with(r.config.Keys())
 	if want.Identity == "" {
 		want.Identity = identity
 	}

@@ -2,9 +2,9 @@ package replica
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
 	"os"
 	"path"
@@ -15,11 +15,13 @@ import (
 	"github.com/benbjohnson/litestream"
 )
 
-// The names of the keys in the folder of the records: the present one, and the next one while it is changed.
-const (
-	keyFile     = "secret.key"
-	nextKeyFile = "secret.key.next"
-)
+// Records say what this package has to know of records.
+type Records struct {
+	Name string // of their file, in their folder
+	Key  string // of the file with their key, beside them
+	// Fit finds the key of records among several, the newest last.
+	Fit func(records string, all [][32]byte) (key [32]byte, err error)
+}
 
 // Restored is what was put back.
 type Restored struct {
@@ -42,7 +44,7 @@ func (e *NotKeptError) Error() string {
 
 // Restore puts an installation back into an empty folder as it was at a moment; the zero moment is the newest. The
 // error is ErrNone where the place has no replica, ErrPassphrase, or a *NotKeptError.
-func Restore(ctx context.Context, p Place, passphrase, records string, at time.Time, into string) (r Restored,
+func Restore(ctx context.Context, p Place, passphrase string, of Records, at time.Time, into string) (r Restored,
 	err error) {
 	a, err := readAbout(ctx, p)
 	if err != nil {
@@ -62,10 +64,10 @@ func Restore(ctx context.Context, p Place, passphrase, records string, at time.T
 		return r, err
 	}
 	r.History = path.Base(source.history)
-	if r.At, err = source.restore(ctx, at, filepath.Join(into, records)); err != nil {
+	if r.At, err = source.restore(ctx, at, filepath.Join(into, of.Name)); err != nil {
 		return r, fmt.Errorf("reading the records out of the replica: %w", err)
 	}
-	if err := writeRecordKeys(into, k); err != nil {
+	if err := of.writeKey(into, filepath.Join(into, of.Name), k); err != nil {
 		return r, err
 	}
 	r.Files, err = putBack(ctx, p, id, at, into)
@@ -169,26 +171,21 @@ func (p *pages) bounds(ctx context.Context) (first, last time.Time, err error) {
 	return first, last, nil
 }
 
-// writeRecordKeys puts the keys beside the records. Which one fits is found when they are opened.
-func writeRecordKeys(into string, k keys) error {
-	if len(k.Records) == 0 {
-		return errors.New("the replica holds no key of the records")
-	}
-	names := []string{keyFile, nextKeyFile}
-	if len(k.Records) > len(names) {
-		k.Records = k.Records[len(k.Records)-len(names):]
-	}
-	for i, key := range k.Records {
-		if err := writeFile(filepath.Join(into, names[i]), []byte(key+"\n")); err != nil {
-			return err
+// writeKey puts the key of records into a folder.
+func (of Records) writeKey(into, records string, k keys) error {
+	var all [][32]byte
+	for _, one := range k.Records {
+		var key [32]byte
+		if n, err := hex.Decode(key[:], []byte(one)); err != nil || n != len(key) || len(one) != 2*len(key) {
+			return errors.New("a key in the replica is damaged")
 		}
+		all = append(all, key)
 	}
-	if len(k.Records) < 2 {
-		if err := os.Remove(filepath.Join(into, nextKeyFile)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
+	key, err := of.Fit(records, all)
+	if err != nil {
+		return err
 	}
-	return nil
+	return writeFile(filepath.Join(into, of.Key), []byte(hex.EncodeToString(key[:])+"\n"))
 }
 
 // writeFile writes a file that only its owner can read, flushed.

@@ -25,7 +25,7 @@ type StandbyConfig struct {
 	Place      Place
 	Passphrase string
 	Data       string        // the folder that the records have once this machine works
-	Records    string        // the name of the records in it
+	Records    Records       // what they are called
 	Machine    string        // its name, for people
 	For        time.Duration // how long the lease lasts that it takes
 	Newest     int           // the newest version of records that this program can read
@@ -212,7 +212,7 @@ func (s *Standby) startCopy(ctx context.Context, history string, every time.Dura
 	}
 	f := &follower{pages: newPages(s.config.Place, path.Join(historyFolder, history), id), history: history,
 		folder: filepath.Join(s.config.Data, standbyFolder, history), done: make(chan struct{})}
-	f.records = filepath.Join(f.folder, s.config.Records)
+	f.records = filepath.Join(f.folder, s.config.Records.Name)
 	if err := os.MkdirAll(f.folder, 0o700); err != nil {
 		return nil, err
 	}
@@ -290,7 +290,7 @@ func (s *Standby) own(l Held) (bool, error) {
 	if err != nil || mine.History == "" || mine.History != l.History {
 		return false, err
 	}
-	_, err = os.Stat(filepath.Join(s.config.Data, s.config.Records))
+	_, err = os.Stat(filepath.Join(s.config.Data, s.config.Records.Name))
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, nil
 	}
@@ -368,7 +368,7 @@ func (s *Standby) finish(ctx context.Context, f *follower, lease *Lease) error {
 	if _, err := putBack(ctx, s.config.Place, id, time.Time{}, s.config.Data); err != nil {
 		return err
 	}
-	if err := writeRecordKeys(s.config.Data, k); err != nil {
+	if err := s.config.Records.writeKey(s.config.Data, f.records, k); err != nil {
 		return err
 	}
 	l, err := readLocal(s.config.Data)
@@ -383,7 +383,7 @@ func (s *Standby) finish(ctx context.Context, f *follower, lease *Lease) error {
 		return err
 	}
 	// Last, so that a folder with records is complete.
-	return os.Rename(f.records, filepath.Join(s.config.Data, s.config.Records))
+	return os.Rename(f.records, filepath.Join(s.config.Data, s.config.Records.Name))
 }
 
 // asides is how many times records that were put aside are kept.
@@ -391,7 +391,7 @@ const asides = 3
 
 // SetAside moves records and what belongs to them out of the way, into a folder of their own beside them. The last
 // three that were put aside are kept.
-func SetAside(data, records string, now time.Time) error {
+func SetAside(data string, of Records, now time.Time) error {
 	before, err := filepath.Glob(filepath.Join(data, "aside-*")) // by name, so by time
 	for len(before) >= asides && err == nil {
 		err = os.RemoveAll(before[0])
@@ -401,8 +401,8 @@ func SetAside(data, records string, now time.Time) error {
 		return err
 	}
 	aside := filepath.Join(data, "aside-"+now.UTC().Format("20060102-150405.000"))
-	for _, name := range []string{records, records + "-wal", records + "-shm", keyFile, nextKeyFile, "secret.key.former",
-		"register.index", "mail", "waiting", "staged", filepath.Join(localFolder, "pages")} {
+	for _, name := range []string{of.Name, of.Name + "-wal", of.Name + "-shm", of.Key, of.Key + ".next", of.Key + ".former",
+		"mail", "waiting", "staged", filepath.Join(localFolder, "pages")} {
 		from := filepath.Join(data, name)
 		if _, err := os.Lstat(from); errors.Is(err, fs.ErrNotExist) {
 			continue

@@ -283,6 +283,25 @@ func keyFits(db *gorm.DB, key [32]byte) (bool, error) {
 	return true, s.keepCheck(db)
 }
 
+// FittingKey finds the key of records among several, the newest last. The records must not be open.
+func FittingKey(records string, all [][32]byte) (key [32]byte, err error) {
+	db, err := open(records, "", 1)
+	if err != nil {
+		return key, unreadable(records, err)
+	}
+	defer func() {
+		if pool, poolErr := db.DB(); poolErr == nil {
+			err = errors.Join(err, pool.Close())
+		}
+	}()
+	for _, key := range slices.Backward(all) {
+		if fits, err := keyFits(db, key); err != nil || fits {
+			return key, err
+		}
+	}
+	return key, errors.New("none of the keys in the replica is that of the records")
+}
+
 func (s *Store) keepCheck(db *gorm.DB) error {
 	sealed, err := s.seal("Ink Tray", keyCheck)
 	if err != nil {

@@ -15,6 +15,7 @@ export const keys = {
   addressees: ['addressees'],
   alarms: ['alarms'],
   backup: ['backup'],
+  replica: ['replica'],
   cabinetFolders: ['cabinet folders'],
   cabinets: ['cabinets'],
   /** One's own second factor. */
@@ -247,6 +248,7 @@ export const queries = {
   }),
   tables: queryOptions({ queryKey: ['tables'], queryFn: () => value(api.GET('/api/v1/tables')) }),
   trust: queryOptions({ queryKey: ['trust'], queryFn: () => value(api.GET('/api/v1/trust')) }),
+  replica: queryOptions({ queryKey: keys.replica, queryFn: () => value(api.GET('/api/v1/replica')) }),
   backup: queryOptions({ queryKey: keys.backup, queryFn: () => value(api.GET('/api/v1/backup')) }),
   restored: queryOptions({
     queryKey: [...keys.backup, 'restored'],

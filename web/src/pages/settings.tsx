@@ -7,6 +7,7 @@ import { queries } from '../api/queries'
 import { Button, Chip, Listing, Page, Sheet, Wrong } from '../ui/basics'
 import { when } from '../ui/format'
 import { Backups } from './backup'
+import { Replica } from './replica'
 import { Correspondents, Tables } from './book'
 import { CabinetSheet, Cabinets } from './cabinets'
 import { HandOver, TakeOver } from './handover'
@@ -92,6 +93,7 @@ export function Settings() {
       <Telling />
       <RegisterCare />
       <Backups />
+      <Replica />
       {(adding === 'mailbox' || editing) && <MailboxSheet mailbox={editing} onClose={close} />}
       {handing && <HandOver mailbox={handing} onClose={() => setHanding(null)} />}
       {adding === 'cabinet' && <CabinetSheet onClose={close} />}

@@ -1,0 +1,288 @@
+package replica
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"sync"
+	"testing"
+	"time"
+
+	"inktray.example/inktray/internal/cabinet"
+)
+
+// dial is a clock that tests set.
+type dial struct {
+	mutex sync.Mutex
+	at    time.Duration
+	speed float64 // of this machine's clock, where it differs
+}
+
+func (d *dial) now() time.Duration {
+	d.mutex.Lock()
+	defer d.mutex.Unlock()
+	return d.at
+}
+
+// pass lets real time go by, as the clock shows it.
+func (d *dial) pass(t time.Duration) {
+	d.mutex.Lock()
+	defer d.mutex.Unlock()
+	if d.speed == 0 {
+		d.speed = 1
+	}
+	d.at += time.Duration(float64(t) * d.speed)
+}
+
+const term = 6 * time.Second
+
+func take(t *testing.T, p Place, seen Held, machine string, clock *dial) *Lease {
+	t.Helper()
+	l, err := takeBy(t.Context(), p, seen, Held{Machine: machine, Folder: machine, For: term}, clock.now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return l
+}
+
+func TestOfManyWhoTakeALeaseAtOnceOneGetsIt(t *testing.T) {
+	p := Folder(t.TempDir())
+	var won, lost int
+	var mutex sync.Mutex
+	var all sync.WaitGroup
+	for range 20 {
+		all.Go(func() {
+			_, err := Take(context.Background(), p, Held{}, Held{Machine: "quay", For: term})
+			mutex.Lock()
+			defer mutex.Unlock()
+			switch {
+			case err == nil:
+				won++
+			case errors.Is(err, ErrHeld):
+				lost++
+			default:
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	if won != 1 || lost != 19 {
+		t.Errorf("%d got it and %d did not", won, lost)
+	}
+}
+
+// A machine that was stopped and goes on, or whose clock is slow or fast, or that reaches the place late, stops working
+// before another one may begin.
+func TestTheHolderOfALeaseStopsBeforeAnotherMayBegin(t *testing.T) {
+	for name, c := range map[string]struct{ holder, watcher float64 }{
+		"clocks alike":                           {1, 1},
+		"the holder's clock is slow by a tenth":  {0.9, 1},
+		"the watcher's clock is fast by a tenth": {1, 1.1},
+		"both":                                   {0.93, 1.07},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := Folder(t.TempDir())
+			mine, its := &dial{speed: c.holder}, &dial{at: 1000 * time.Hour, speed: c.watcher}
+			l := take(t, p, Held{}, "quay", mine)
+			w := &Watch{place: p, clock: its.now}
+			stopped, free := time.Duration(0), time.Duration(0)
+			for at := time.Duration(0); free == 0; at += 50 * time.Millisecond {
+				_, may, err := w.Look(t.Context(), "tower")
+				if err != nil {
+					t.Fatal(err)
+				}
+				if may {
+					free = at
+				}
+				if !l.Valid() && stopped == 0 {
+					stopped = at
+				}
+				mine.pass(50 * time.Millisecond)
+				its.pass(50 * time.Millisecond)
+			}
+			if stopped == 0 || stopped >= free {
+				t.Errorf("the holder stops after %v, and another may begin after %v", stopped, free)
+			}
+		})
+	}
+}
+
+func TestAStoppedHolderThatGoesOnKnowsThatItLostItsLease(t *testing.T) {
+	p := Folder(t.TempDir())
+	mine, its := &dial{}, &dial{}
+	l := take(t, p, Held{}, "quay", mine)
+	w := &Watch{place: p, clock: its.now}
+	seen, _, err := w.Look(t.Context(), "tower")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 20 { // the process of the holder is stopped; its clock goes on
+		mine.pass(time.Second)
+		its.pass(time.Second)
+	}
+	if _, free, err := w.Look(t.Context(), "tower"); err != nil || !free {
+		t.Fatal(free, err)
+	}
+	other := take(t, p, seen, "tower", its)
+	if l.Valid() || l.Turn() != 0 {
+		t.Error("the holder that was stopped believes that it still works")
+	}
+	if err := l.renew(t.Context()); !errors.Is(err, ErrHeld) {
+		t.Errorf("it renewed a lease of another: %v", err)
+	}
+	if !other.Valid() || other.Turn() <= 1 {
+		t.Error("the other one does not work")
+	}
+}
+
+// late is a place that writes, and then says that it could not, so many times.
+type late struct {
+	Place
+	times int
+}
+
+func (l *late) Write(ctx context.Context, r io.Reader, name func() string) error {
+	if err := l.Place.Write(ctx, r, name); err != nil || l.times == 0 {
+		return err
+	}
+	l.times--
+	return errors.New("the connection broke off")
+}
+
+// A renewal whose answer was lost counts from its own moment, not from when it was recognised: others count from then.
+func TestARenewalWhoseAnswerWasLostDoesNotLastLonger(t *testing.T) {
+	p := &late{Place: Folder(t.TempDir())}
+	mine, its := &dial{}, &dial{}
+	l := take(t, p, Held{}, "quay", mine)
+	p.times = 1
+	if err := l.renew(t.Context()); err == nil {
+		t.Fatal("the answer was not lost")
+	}
+	w := &Watch{place: p, clock: its.now}
+	if _, _, err := w.Look(t.Context(), "tower"); err != nil {
+		t.Fatal(err)
+	}
+	for range 4 {
+		mine.pass(time.Second)
+		its.pass(time.Second)
+	}
+	if err := l.renew(t.Context()); err != nil { // it finds its own, and writes the next one
+		t.Fatal(err)
+	}
+	if n := l.Held().Number; n != 3 {
+		t.Errorf("the lease has number %d, want 3", n)
+	}
+	for range 5 {
+		mine.pass(time.Second)
+		its.pass(time.Second)
+		if _, free, err := w.Look(t.Context(), "tower"); err != nil || free && l.Valid() {
+			t.Fatalf("both may work: %v", err)
+		}
+	}
+	if l.Valid() {
+		t.Error("the lease lasts longer than it was written for")
+	}
+}
+
+func TestALeaseThatIsGivenAwayIsTakenAtOnceByWhomItIsGivenTo(t *testing.T) {
+	p := Folder(t.TempDir())
+	clock := &dial{}
+	l := take(t, p, Held{}, "quay", clock)
+	l.To("tower")
+	if err := l.Give(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if l.Valid() {
+		t.Error("it is still held")
+	}
+	for folder, want := range map[string]bool{"tower": true, "pier": false} {
+		w := &Watch{place: p, clock: clock.now}
+		if _, free, err := w.Look(t.Context(), folder); err != nil || free != want {
+			t.Errorf("%s may take it: %v, %v", folder, free, err)
+		}
+	}
+	w := &Watch{place: p, clock: clock.now}
+	if _, _, err := w.Look(t.Context(), "pier"); err != nil {
+		t.Fatal(err)
+	}
+	clock.pass(term + term/Margin + time.Second)
+	if _, free, err := w.Look(t.Context(), "pier"); err != nil || !free {
+		t.Errorf("whoever it was given to did not take it, and another may not: %v", err)
+	}
+}
+
+// Whoever slept so long that its next number was removed meanwhile does not get the lease by writing it again.
+func TestANumberThatWasRemovedIsNotTakenAgain(t *testing.T) {
+	p := Folder(t.TempDir())
+	clock := &dial{}
+	sleeper := take(t, p, Held{}, "quay", clock)
+	other := take(t, p, sleeper.Held(), "tower", clock)
+	for range 20 {
+		if err := other.renew(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := p.Open(t.Context(), leaseName(2)); !errors.Is(err, fs.ErrNotExist) {
+		t.Fatalf("old leases are not removed: %v", err)
+	}
+	if err := sleeper.renew(t.Context()); !errors.Is(err, ErrHeld) {
+		t.Errorf("the sleeper renewed it: %v", err)
+	}
+	if err := other.renew(t.Context()); err != nil {
+		t.Errorf("the holder is disturbed: %v", err)
+	}
+}
+
+func TestTheLeaseOfAPlaceThatIsGoneIsLostInTime(t *testing.T) {
+	p := &gone{Place: Folder(t.TempDir())}
+	l, err := Take(t.Context(), p, Held{}, Held{Machine: "quay", For: 600 * time.Millisecond})
+	if err != nil {
+		t.Fatal(err)
+	}
+	go l.Keep(t.Context(), func(error) {})
+	<-time.After(900 * time.Millisecond)
+	if !l.Valid() {
+		t.Fatal("it was not renewed")
+	}
+	p.mutex.Lock()
+	p.is = true
+	p.mutex.Unlock()
+	began := time.Now()
+	<-l.Ended()
+	if took := time.Since(began); took > 600*time.Millisecond {
+		t.Errorf("it ended only %v after the place was gone", took)
+	}
+}
+
+// gone is a place that can go away: nothing answers any more.
+type gone struct {
+	Place
+	mutex sync.Mutex
+	is    bool
+}
+
+func (g *gone) away(ctx context.Context) error {
+	g.mutex.Lock()
+	is := g.is
+	g.mutex.Unlock()
+	if is {
+		<-ctx.Done()
+		return ctx.Err()
+	}
+	return nil
+}
+
+func (g *gone) Write(ctx context.Context, r io.Reader, name func() string) error {
+	if err := g.away(ctx); err != nil {
+		return err
+	}
+	return g.Place.Write(ctx, r, name)
+}
+
+func (g *gone) List(ctx context.Context, folder string) ([]cabinet.Entry, error) {
+	if err := g.away(ctx); err != nil {
+		return nil, err
+	}
+	return g.Place.List(ctx, folder)
+}
