@@ -96,11 +96,15 @@ func (s *service) lost() <-chan struct{} {
 	return s.lease.Ended()
 }
 
-// lateAfter is how long the replica may be behind, or not be written, before people are told.
+// lateAfter is how long it may be that the replica cannot be written before people are told.
 const lateAfter = 30 * time.Second
 
-// watchReplica tells in the tray that the replica cannot be written.
-func (s *service) watchReplica(ctx context.Context) {
+// watchReplica tells in the tray that the replica cannot be written for so long.
+func (s *service) watchReplica(lateAfter time.Duration) func(ctx context.Context) {
+	return func(ctx context.Context) { s.tellOfReplica(ctx, lateAfter) }
+}
+
+func (s *service) tellOfReplica(ctx context.Context, lateAfter time.Duration) {
 	told := false
 	for {
 		st := s.replica.Status()
@@ -125,7 +129,7 @@ func (s *service) watchReplica(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(5 * time.Second):
+		case <-time.After(lateAfter / 6):
 		}
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -26,6 +27,7 @@ type placeOptions struct {
 	secretFile, passphraseFile              string
 	every, keep, lease                      time.Duration
 	machine                                 string
+	late                                    time.Duration // 0 for the usual
 }
 
 const (
@@ -129,6 +131,9 @@ func (o *placeOptions) at(secret, staging string, resolver *net.Resolver) (repli
 		}
 		return replica.Folder(o.place), nil
 	}
+	if !slices.Contains([]string{"sftp", "https", "http", "s3+https", "s3+http"}, scheme) {
+		return nil, fmt.Errorf("it begins with %s://; use %s", scheme, placeHelp)
+	}
 	server, path, err := reach.ParseURL(strings.TrimPrefix(o.place, "s3+"), "https", "http", "sftp")
 	if err != nil {
 		return nil, err
@@ -147,14 +152,12 @@ func (o *placeOptions) at(secret, staging string, resolver *net.Resolver) (repli
 			HostKey: o.hostKey})), nil
 	case "https", "http":
 		return replica.On(webdav.New(webdav.Config{Server: server, Path: path, Username: o.user, Password: secret})), nil
-	case "s3+https", "s3+http":
-		return replica.On(s3.New(s3.Config{Server: server, Path: path, Name: o.user, Secret: secret, Region: o.region,
-			Spool: func() (disk.FS, error) {
-				if err := os.MkdirAll(staging, 0o700); err != nil {
-					return nil, err
-				}
-				return disk.Root(staging)
-			}})), nil
 	}
-	return nil, fmt.Errorf("it begins with %s://; use %s", scheme, placeHelp)
+	return replica.On(s3.New(s3.Config{Server: server, Path: path, Name: o.user, Secret: secret, Region: o.region,
+		Spool: func() (disk.FS, error) {
+			if err := os.MkdirAll(staging, 0o700); err != nil {
+				return nil, err
+			}
+			return disk.Root(staging)
+		}})), nil
 }

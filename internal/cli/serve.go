@@ -149,7 +149,7 @@ func start(o serviceOptions) (*service, error) {
 	s.engine.Go("giving back memory", memory.Keep)
 	s.engine.Go("watching open files and memory", s.watchHeadroom(o.headroom))
 	if s.replica != nil {
-		s.engine.Go("watching the replica", s.watchReplica)
+		s.engine.Go("watching the replica", s.watchReplica(cmp.Or(o.replica.late, lateAfter)))
 	}
 	return s, nil
 }
@@ -162,7 +162,11 @@ func (s *service) openRecords(o *serviceOptions) (err error) {
 	if s.store, err = store.Open(o.data); err != nil {
 		return err
 	}
-	if err := s.replicate(context.Background(), o); err != nil {
+	err = s.replicate(context.Background(), o)
+	if err == nil && s.lease != nil { // records that came from another machine have no empty folders
+		err = mailFolders(context.Background(), s.store, o.data)
+	}
+	if err != nil {
 		return errors.Join(err, s.closeRecords())
 	}
 	if s.store.Opened > 0 {

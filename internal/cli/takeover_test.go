@@ -84,13 +84,18 @@ type pair struct {
 	mails    *mailsTaken
 }
 
-func startPair(t *testing.T) *pair {
+// startPair starts two machines. The first one reaches the store by an address of its own; "" is that of its node.
+func startPair(t *testing.T, by func(node string) string) *pair {
 	t.Helper()
 	x := &pair{t: t, store: testbed.StartMinIO(t), d: testbed.StartDovecot(t), user: "gauges", want: map[string]int{}}
 	t.Setenv(replicaSecret, x.store.Secret)
 	t.Setenv(replicaPassphrase, "correct horse battery")
 	options := func(i int) []string {
-		return []string{"--replica", "s3+http://" + x.store.Nodes[i] + "/harbour/replica", "--replica-user", x.store.Name,
+		node := x.store.Nodes[i]
+		if i == 0 && by != nil {
+			node = by(node)
+		}
+		return []string{"--replica", "s3+http://" + node + "/harbour/replica", "--replica-user", x.store.Name,
 			"--lease", leaseTime.String(), "--machine", []string{"quay", "tower"}[i]}
 	}
 	t.Cleanup(func() {
@@ -177,7 +182,7 @@ func (x *pair) objects() map[string]string {
 // Whoever works is killed at random moments while mail arrives, and the other one takes over: each attachment is filed
 // once, no number is given twice, no mail is sent twice, and the killed machine waits for its next turn.
 func TestAStandbyTakesOverHoweverOftenTheOtherIsKilled(t *testing.T) {
-	x := startPair(t)
+	x := startPair(t, nil)
 	random := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
 	var took []time.Duration
 	for turn := range *takeOvers {
@@ -289,4 +294,64 @@ func (x *pair) compare() {
 		}
 	}
 	t.Logf("%d messages, %d mails told of them", x.sent, len(x.mails.by))
+}
+
+// ended says whether a machine's program has ended by itself, or ends within a time.
+func ended(p *process, within time.Duration) bool {
+	done := make(chan struct{})
+	go func() {
+		_ = p.command.Wait()
+		close(done)
+	}()
+	select {
+	case <-done:
+		p.command = nil
+		return true
+	case <-time.After(within):
+		return false
+	}
+}
+
+// A machine that cannot reach the place of the replica any more, or that stood still, stops before the other one
+// begins, and ends once it knows; it waits for its next turn afterwards. A node of the store that is away changes
+// nothing.
+func TestNeverDoTwoMachinesWorkAtOnce(t *testing.T) {
+	var wire *testbed.Wire
+	x := startPair(t, func(node string) string {
+		wire = testbed.StartWire(t, node)
+		return wire.Address
+	})
+	ready := func() { t.Helper(); untilWithin(t, time.Minute, "the other machine waits with a fresh copy", x.waits) }
+	// over lets the machine that works lose its turn.
+	over := func(what string, lose, again func(p *process)) {
+		ready()
+		before := x.active()
+		x.send(2)
+		lose(before)
+		x.send(2)
+		x.working = 1 - x.working
+		untilWithin(t, time.Minute, what+": the other machine works", x.active().answers)
+		again(before)
+		if !ended(before, 30*time.Second) {
+			t.Fatalf("%s: the machine whose turn is over goes on", what)
+		}
+		x.send(1)
+		before.begin() // as the service manager does
+		x.compare()
+	}
+	over("its wire to the store is cut", func(*process) { wire.Cut(true) }, func(*process) {})
+	wire.Cut(false)
+	over("it stands still", func(p *process) { stopProcess(t, p.command.Process) },
+		func(p *process) { resumeProcess(t, p.command.Process) })
+
+	ready()
+	x.store.Each[3].Stop()
+	x.send(3)
+	x.compare()
+	if err := x.store.Each[3].Start(); err != nil {
+		t.Fatal(err)
+	}
+	if !x.active().answers() {
+		t.Error("a node of the store that was away ended the machine's turn")
+	}
 }

@@ -19,6 +19,7 @@ type Pool struct {
 	ahead    *reading.Ahead
 	beside   bool // the session is the pool's own
 	line     *Line
+	staging  chan struct{} // holds one for each that is being staged
 	giveWay  func(ctx context.Context, worked time.Duration) time.Duration
 	planned  chan *filing // whose parts are to be read ahead
 	ready    chan *filing
@@ -39,8 +40,9 @@ type filing struct {
 
 // How many messages are in a pool.
 const (
-	poolWorkers = 8
-	poolPlanned = 128 // wait for their parts
+	poolWorkers = 128 // are staged, or wait for their names: these share commits
+	poolStaging = 8   // are staged beside one another
+	poolPlanned = 256 // wait for their parts
 	windowParts = 32  // are read by one exchange
 	windowSize  = 4 << 20
 )
@@ -51,7 +53,8 @@ const (
 func (fl *Filer) NewPool(ctx context.Context, s source.Session, beside bool,
 	giveWay func(ctx context.Context, worked time.Duration) time.Duration, filed func(l *reading.Message)) *Pool {
 	p := &Pool{filer: fl, ahead: reading.NewAhead(s), beside: beside, line: fl.NewLine(), giveWay: giveWay,
-		filedAll: filed, planned: make(chan *filing, poolPlanned), ready: make(chan *filing, poolWorkers)}
+		filedAll: filed, planned: make(chan *filing, poolPlanned), ready: make(chan *filing, poolStaging),
+		staging: make(chan struct{}, poolStaging)}
 	p.workers.Go(func() { p.feed(ctx) })
 	for range poolWorkers {
 		p.workers.Go(func() { p.work(ctx) })
@@ -154,7 +157,7 @@ func (p *Pool) work(ctx context.Context) {
 		} else {
 			p.giveWay(ctx, last)
 			began := time.Now()
-			if err := p.filer.FileInTurn(ctx, p.ahead, f.l, f.entries, f.turn); err != nil {
+			if err := p.filer.FileInTurn(ctx, p.ahead, f.l, f.entries, f.turn, p.staging); err != nil {
 				p.fail(err)
 			}
 			last = time.Since(began)

@@ -60,7 +60,7 @@ func (q *Line) Turn() *Turn {
 }
 
 // mostTogether bounds what shares a commit, and what of one message is staged before it is named.
-const mostTogether = 64
+const mostTogether = 128
 
 // End ends the turn of a message of which nothing is to be filed.
 func (t *Turn) End(ctx context.Context) {
@@ -128,9 +128,10 @@ func (q *Line) lead(ctx context.Context) {
 }
 
 // FileInTurn files entries of a message that were planned and committed just now. The error, if any, is the mailbox's:
-// its session is to be given up. Whatever else goes wrong is in the journal.
+// its session is to be given up. Whatever else goes wrong is in the journal. staging bounds how many stage contents at
+// once: it takes one for each.
 func (fl *Filer) FileInTurn(ctx context.Context, s source.Opener, l *reading.Message, entries []store.Entry,
-	turn *Turn) error {
+	turn *Turn, staging chan struct{}) error {
 	var ready []*prepared
 	ended := false
 	defer func() {
@@ -159,7 +160,9 @@ func (fl *Filer) FileInTurn(ctx context.Context, s source.Opener, l *reading.Mes
 		if !isPlanned(*entry) || !fl.Claim(entry.ID) {
 			continue
 		}
+		staging <- struct{}{}
 		p, err := fl.prepareSafely(ctx, s, l, entry)
+		<-staging
 		if err == nil && p != nil {
 			if ready = append(ready, p); len(ready) >= mostTogether {
 				err = name(false)

@@ -417,8 +417,8 @@ func (r *Replica) Keep(ctx context.Context, name string) error {
 // truncateEvery is how long the log of the records may hold what was erased: to empty it brings all pages to the place.
 const truncateEvery = time.Hour
 
-// Truncate sees to it that the log of the records is emptied, so that what was erased is in none of their files: now, or
-// within an hour where it was emptied in the last one.
+// Truncate sees to it that the log of the records is emptied, so that what was erased is in none of their files: now,
+// or within an hour where it was emptied in the last one.
 func (r *Replica) Truncate(ctx context.Context) error {
 	r.mutex.Lock()
 	r.emptying = true

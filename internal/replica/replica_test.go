@@ -205,7 +205,10 @@ func TestAReplicaIsOpenedByItsPassphraseAlone(t *testing.T) {
 	i := open(t, t.TempDir(), p, options{})
 	i.set("a name that nobody may read: Oda Fenwick")
 	mail := filepath.Join(i.data, "mail", "box", "new", "1")
-	if err := errors.Join(os.MkdirAll(filepath.Dir(mail), 0o700), os.WriteFile(mail, []byte("From: Oda Fenwick"), 0o600)); err != nil {
+	if err := os.MkdirAll(filepath.Dir(mail), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(mail, []byte("From: Oda Fenwick"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	i.close()
@@ -224,8 +227,8 @@ func TestAReplicaIsOpenedByItsPassphraseAlone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := replica.Restore(t.Context(), p, "another passphrase", ofRecords, time.Time{}, t.TempDir()); !errors.Is(err,
-		replica.ErrPassphrase) {
+	_, err = replica.Restore(t.Context(), p, "another passphrase", ofRecords, time.Time{}, t.TempDir())
+	if !errors.Is(err, replica.ErrPassphrase) {
 		t.Errorf("another passphrase: %v", err)
 	}
 	// The office chooses another one; what is there already is opened by that, too.

@@ -401,8 +401,8 @@ func SetAside(data string, of Records, now time.Time) error {
 		return err
 	}
 	aside := filepath.Join(data, "aside-"+now.UTC().Format("20060102-150405.000"))
-	for _, name := range []string{of.Name, of.Name + "-wal", of.Name + "-shm", of.Key, of.Key + ".next", of.Key + ".former",
-		"mail", "waiting", "staged", filepath.Join(localFolder, "pages")} {
+	for _, name := range []string{of.Name, of.Name + "-wal", of.Name + "-shm", of.Key, of.Key + ".next",
+		of.Key + ".former", "mail", "waiting", "staged", filepath.Join(localFolder, "pages")} {
 		from := filepath.Join(data, name)
 		if _, err := os.Lstat(from); errors.Is(err, fs.ErrNotExist) {
 			continue

@@ -168,7 +168,7 @@ func (s *Journal) Rename(ctx context.Context, e *Entry) error {
 // File records that the file has its name, and enters it in the register.
 func (s *Journal) File(ctx context.Context, entry *Entry, now time.Time) error {
 	filed := *entry
-	err := s.change(ctx, func(tx *gorm.DB) error { return file(tx, &filed, now.UTC()) })
+	err := early(ctx, s.Store, func(tx *gorm.DB) error { return file(tx, &filed, now.UTC()) })
 	if err == nil {
 		s.counters.wasFiled(&filed)
 	}
@@ -234,7 +234,7 @@ func (s *Journal) Finish(ctx context.Context, e *Entry, now time.Time) error {
 	} else {
 		e.Cause, e.Topic = "", ""
 	}
-	return s.change(ctx, func(tx *gorm.DB) error {
+	return early(ctx, s.Store, func(tx *gorm.DB) error {
 		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "cause", "topic", "size", "sha256",
 			"path", "attempts", "spooled").Updates(e).Error; err != nil {
 			return err
@@ -249,14 +249,14 @@ func (s *Journal) Finish(ctx context.Context, e *Entry, now time.Time) error {
 
 // Postpone records that an item is tried again later.
 func (s *Journal) Postpone(ctx context.Context, e *Entry) error {
-	return s.change(ctx, func(tx *gorm.DB) error {
+	return early(ctx, s.Store, func(tx *gorm.DB) error {
 		return tx.Model(e).Select("state", "attempts", "next_at", "reason").Updates(e).Error
 	})
 }
 
 // Hasten lets what waits for a cabinet be filed now.
 func (s *Journal) Hasten(ctx context.Context, cabinetID string) error {
-	return s.change(ctx, func(tx *gorm.DB) error {
+	return early(ctx, s.Store, func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE journal SET next_at = NULL WHERE cabinet_id = ? AND state = 'planned' AND attempts = 0",
 			cabinetID).Error
 	})

@@ -42,7 +42,7 @@ func (l Lane) of(db *gorm.DB) *gorm.DB {
 
 // LetWait moves what is planned of a message into a lane.
 func (s *Journal) LetWait(ctx context.Context, messageID int64, in Lane) error {
-	return s.change(ctx, func(tx *gorm.DB) error {
+	return early(ctx, s.Store, func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE journal SET slow = ? WHERE message_id = ? AND state = 'planned'", in.Slow(), messageID).Error
 	})
 }

@@ -92,7 +92,7 @@ type UnreadMessage struct {
 
 // Commit keeps a look.
 func (s *Messages) Commit(ctx context.Context, l Look) error {
-	return s.change(ctx, func(tx *gorm.DB) error {
+	return early(ctx, s.Store, func(tx *gorm.DB) error {
 		if l.Pass != nil && l.Pass.ID == 0 {
 			if err := tx.Create(l.Pass).Error; err != nil {
 				return err
@@ -338,7 +338,7 @@ func (s *Messages) SetFlags(ctx context.Context, ids map[int64][]string) error {
 	if len(ids) == 0 {
 		return nil
 	}
-	return s.change(ctx, func(tx *gorm.DB) error {
+	return early(ctx, s.Store, func(tx *gorm.DB) error {
 		for id, flags := range ids {
 			m := Message{ID: id, Flags: flags}
 			if err := tx.Model(&m).Select("flags").Updates(&m).Error; err != nil {
@@ -580,7 +580,7 @@ func (s *Passes) RestartFolder(ctx context.Context, p *Pass, mailboxID, folder s
 // Save keeps how far a pass has come. A pass that somebody stopped or paused
 // meanwhile stays so.
 func (s *Passes) Save(ctx context.Context, p *Pass) error {
-	return s.change(ctx, func(tx *gorm.DB) error { return savePass(tx, p) })
+	return early(ctx, s.Store, func(tx *gorm.DB) error { return savePass(tx, p) })
 }
 
 func savePass(tx *gorm.DB, p *Pass) error {

@@ -38,36 +38,28 @@ func (s *Replication) Keys() (all [][32]byte) {
 type settled struct {
 	group   []job
 	results []error
-	kept    bool
 }
 
-func (s settled) tell() {
+func (s settled) say() {
 	for i, j := range s.group {
 		j.result <- s.results[i]
 	}
 }
 
-// tell tells everyone what came of a change. Where the replica has to have it first, those that wait at one moment
+// answer tells everyone what came of a change. Where the replica has to have it first, those that wait at one moment
 // share a round trip, while others are committed.
-func (s *Replication) tell(done chan struct{}) {
+func (s *Replication) answer(done chan struct{}) {
 	defer close(done)
 	for one := range s.settled {
 		all := append([]settled{one}, waitingIn(s.settled)...)
-		kept := false
-		for _, one := range all {
-			kept = kept || one.kept
-		}
-		var err error
-		if kept {
-			err = (*s.replica.Load()).Wait(context.Background())
-		}
+		err := (*s.replica.Load()).Wait(context.Background())
 		for _, one := range all {
 			for i := range one.results {
-				if one.kept && one.results[i] == nil {
+				if one.results[i] == nil {
 					one.results[i] = err
 				}
 			}
-			one.tell()
+			one.say()
 		}
 	}
 }

@@ -157,6 +157,7 @@ type job struct {
 	ctx    context.Context
 	f      func(tx *gorm.DB) error
 	result chan error
+	early  bool // it is told before a replica has it
 }
 
 // dialector gives GORM the errors of the driver that is used here.
@@ -249,7 +250,7 @@ func openOn(folder, vfs string) (*Store, error) {
 	}
 	opened = true
 	told := make(chan struct{})
-	go s.Replication.tell(told)
+	go s.Replication.answer(told)
 	go func() {
 		s.writer()
 		close(s.settled)
@@ -432,14 +433,21 @@ func (s *Store) commit(group []job) {
 	if err != nil {
 		blame(results, err)
 	}
-	done := settled{group, results, err == nil}
 	r := s.replica.Load()
-	if r == nil {
-		done.tell()
-		return
+	if r != nil {
+		(*r).Committed()
 	}
-	(*r).Committed()
-	s.settled <- done
+	var waits settled
+	for i, j := range group {
+		if r == nil || j.early || err != nil {
+			j.result <- results[i]
+		} else {
+			waits.group, waits.results = append(waits.group, j), append(waits.results, results[i])
+		}
+	}
+	if len(waits.group) > 0 {
+		s.settled <- waits
+	}
 }
 
 // blame gives changes that were committed together, and came to nothing together, the error that says why: where one
@@ -489,8 +497,20 @@ func safely(tx *gorm.DB, f func(tx *gorm.DB) error) (err error) {
 func (s *Store) reading(ctx context.Context) *gorm.DB { return s.read.WithContext(ctx) }
 
 // change runs f in a transaction and returns once it is flushed to disk. What is changed tells mostly of what was done
-// already, so a change is made to its end, also where ctx ends meanwhile.
+// already, so a change is made to its end, also where ctx ends meanwhile. Where another machine may take over, it is in
+// the replica by then.
 func (s *Store) change(ctx context.Context, f func(tx *gorm.DB) error) error {
+	return made(s, &job{ctx: ctx, f: f})
+}
+
+// early is change for what tells of something that is found out again where it is lost: it does not wait for a replica.
+// Nothing may be done, on the strength of it, that cannot be taken back, and nothing promised.
+func early(ctx context.Context, s *Store, f func(tx *gorm.DB) error) error {
+	return made(s, &job{ctx: ctx, f: f, early: true})
+}
+
+// made makes a change.
+func made(s *Store, j *job) error {
 	stop := s.interrupt.Load()
 	if stop != nil {
 		if err := (*stop)(false); err != nil {
@@ -498,8 +518,9 @@ func (s *Store) change(ctx context.Context, f func(tx *gorm.DB) error) error {
 			return err
 		}
 	}
-	j := job{ctx: context.WithoutCancel(ctx), f: f, result: make(chan error, 1)}
-	s.queue(ctx) <- j
+	queue := s.queue(j.ctx)
+	j.ctx, j.result = context.WithoutCancel(j.ctx), make(chan error, 1)
+	queue <- *j
 	err := explain(<-j.result)
 	t := TroubleOf(err)
 	if s.refused.Store(t); t != nil && t.Damaged {

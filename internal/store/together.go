@@ -59,7 +59,7 @@ func (s *Journal) StageTogether(ctx context.Context, all Several, now time.Time)
 func (s *Journal) FileTogether(ctx context.Context, entries []*Entry, now time.Time) error {
 	done := now.UTC()
 	filed := make([]Entry, len(entries))
-	err := s.change(ctx, func(tx *gorm.DB) error {
+	err := early(ctx, s.Store, func(tx *gorm.DB) error {
 		for i, e := range entries {
 			filed[i] = *e
 			if err := file(tx, &filed[i], done); err != nil {

@@ -18,6 +18,7 @@ import (
 type MinIO struct {
 	URL    string // of the first node and the bucket
 	Nodes  []string
+	Each   [4]*Process // the nodes' programs, in that order
 	Name   string // access key
 	Secret string
 	Bucket string
@@ -72,6 +73,7 @@ func StartMinIO(t testing.TB) *MinIO {
 			err = m.ready()
 		}
 		if err == nil {
+			m.Each = all
 			return m
 		}
 		for _, p := range all {
