@@ -134,6 +134,18 @@ func (s *service) tellOfReplica(ctx context.Context, lateAfter time.Duration) {
 	}
 }
 
+var errEnded = &exitError{exitFailure, "the service was ended before it had begun"}
+
+// pause waits, and says whether ctx lasts.
+func pause(ctx context.Context, d time.Duration) bool {
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(d):
+		return true
+	}
+}
+
 // acquire gets the lease that a service needs where a standby may take over: at once where it is free, else once it is
 // over. The records have to be those that the machine before wrote.
 func (o *serviceOptions) acquire(ctx context.Context) error {
@@ -151,8 +163,22 @@ func (o *serviceOptions) acquire(ctx context.Context) error {
 	watch, said := replica.NewWatch(place), false
 	for {
 		l, free, err := watch.Look(ctx, name)
+		if err != nil && o.replica.lease == 0 {
+			if turns, localErr := replica.TakesTurns(o.data); localErr != nil || turns {
+				return fmt.Errorf("another machine may work in the place of this one, and it cannot be seen whether: %w",
+					errors.Join(err, localErr))
+			}
+			return nil // the replica follows once its place can be reached
+		}
 		if err != nil {
-			return fmt.Errorf("looking who works: %w", err)
+			if !said {
+				o.log.Warn("waiting until it can be seen which machine works", "problem", err)
+			}
+			said = true
+			if !pause(ctx, time.Second) {
+				return errEnded
+			}
+			continue
 		}
 		own, err := replica.Own(o.data, l)
 		switch {
@@ -175,16 +201,15 @@ func (o *serviceOptions) acquire(ctx context.Context) error {
 			}
 			if err == nil {
 				go o.keepLease(ctx)
+				err = replica.NoteTurns(o.data)
 			}
 			return err
 		case !said:
 			said = true
 			o.log.Info("waiting until the lease is free", "of", l.Machine, "at most", l.For+l.For/replica.Margin)
 		}
-		select {
-		case <-ctx.Done():
-			return &exitError{exitFailure, "the service was ended before it had begun"}
-		case <-time.After(300 * time.Millisecond):
+		if !pause(ctx, 300*time.Millisecond) {
+			return errEnded
 		}
 		if l.Folder != name {
 			if again, _, err := watch.Look(ctx, name); err == nil && again.Number != l.Number && !again.Given {

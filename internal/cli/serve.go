@@ -199,7 +199,7 @@ func startUntil(ctx context.Context, o serviceOptions) (*service, error) {
 	case b := <-done:
 		return b.s, b.err
 	case <-ctx.Done():
-		return nil, &exitError{exitFailure, "the service was ended before it had begun"}
+		return nil, errEnded
 	}
 }
 

@@ -184,8 +184,8 @@ func On(t tree.Tree) Place { return &server{tree: t} }
 type server struct {
 	tree tree.Tree
 
-	mutex    sync.Mutex
-	prepared bool // the folder for what is being written is there
+	mutex sync.Mutex
+	made  map[string]bool // the folders that are there
 }
 
 func (s *server) String() string { return s.tree.Place() }
@@ -212,7 +212,7 @@ func (s *server) Write(ctx context.Context, r io.Reader, name func() string) err
 		r = io.MultiReader(bytes.NewReader(data), r)
 	}
 	id := cabinet.Staging + "/replica-" + strings.ToLower(rand.Text()) + partial
-	if err := s.prepare(ctx); err != nil {
+	if err := s.folders(ctx, cabinet.Staging); err != nil { // before anything is read of r
 		return err
 	}
 	if err := s.tree.Create(ctx, id, time.Time{}, r); err != nil {
@@ -220,25 +220,6 @@ func (s *server) Write(ctx context.Context, r io.Reader, name func() string) err
 	}
 	to := name()
 	return s.tidied(ctx, id, s.withFolders(ctx, to, func() error { return s.tree.Move(ctx, id, to) }))
-}
-
-// prepare makes the folder for what is being written, before anything is read of that.
-func (s *server) prepare(ctx context.Context) error {
-	s.mutex.Lock()
-	defer s.mutex.Unlock()
-	if s.prepared {
-		return nil
-	}
-	if _, err := s.tree.Stat(ctx, ""); err != nil {
-		return withoutKind(err)
-	}
-	for _, one := range []string{cabinet.Reserved, cabinet.Staging} {
-		if err := s.tree.Mkdir(ctx, one); err != nil && !errors.Is(err, fs.ErrExist) {
-			return withoutKind(err)
-		}
-	}
-	s.prepared = true
-	return nil
 }
 
 // tidied removes what came to nothing.
@@ -252,23 +233,47 @@ func (s *server) tidied(ctx context.Context, id string, err error) error {
 	return err
 }
 
-// withFolders does something that needs the folders of a name, which are made where they are missing.
+// withFolders does something that needs the folders of a name. They are made before, where that was not done yet: some
+// servers say only that it went wrong where one is missing.
 func (s *server) withFolders(ctx context.Context, name string, do func() error) error {
+	if err := s.folders(ctx, path.Dir(name)); err != nil {
+		return err
+	}
 	err := do()
 	if !errors.Is(err, fs.ErrNotExist) {
 		return err
+	}
+	s.mutex.Lock() // somebody removed them
+	s.made = nil
+	s.mutex.Unlock()
+	if err := s.folders(ctx, path.Dir(name)); err != nil {
+		return err
+	}
+	return do()
+}
+
+// folders makes folders.
+func (s *server) folders(ctx context.Context, name string) error {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	if name == "." || s.made[name] {
+		return nil
 	}
 	if _, err := s.tree.Stat(ctx, ""); err != nil {
 		return withoutKind(err)
 	}
 	at := ""
-	for _, one := range strings.Split(path.Dir(name), "/") {
+	for _, one := range strings.Split(name, "/") {
 		at = path.Join(at, one)
 		if err := s.tree.Mkdir(ctx, at); err != nil && !errors.Is(err, fs.ErrExist) {
 			return err
 		}
 	}
-	return do()
+	if s.made == nil {
+		s.made = map[string]bool{}
+	}
+	s.made[name] = true
+	return nil
 }
 
 func (s *server) Open(ctx context.Context, name string) (io.ReadCloser, error) {

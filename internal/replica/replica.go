@@ -121,6 +121,7 @@ type local struct {
 	History  string `json:"history"`  // what it writes to
 	Identity string `json:"identity"` // opens the replica
 	Place    string `json:"place"`    // the place's own name
+	Turns    bool   `json:"turns"`    // another machine may have taken over since
 }
 
 // about is what a place says of itself.
@@ -158,6 +159,22 @@ func FolderName(data string) (string, error) {
 	}
 	l.Folder = strings.ToLower(newName())
 	return l.Folder, l.write(data)
+}
+
+// TakesTurns says whether records ever had a lease, so that another machine may have taken over since.
+func TakesTurns(data string) (bool, error) {
+	l, err := readLocal(data)
+	return l.Turns, err
+}
+
+// NoteTurns notes that records have a lease.
+func NoteTurns(data string) error {
+	l, err := readLocal(data)
+	if err != nil || l.Turns {
+		return err
+	}
+	l.Turns = true
+	return l.write(data)
 }
 
 func readLocal(data string) (l local, err error) {

@@ -375,7 +375,7 @@ func (s *Standby) finish(ctx context.Context, f *follower, lease *Lease) error {
 	if err != nil {
 		return err
 	}
-	l.History, l.Identity = "", k.Identity
+	l.History, l.Identity, l.Turns = "", k.Identity, true
 	if err := l.write(s.config.Data); err != nil {
 		return err
 	}

@@ -19,7 +19,7 @@ type MinIO struct {
 	URL    string // of the first node and the bucket
 	Nodes  []string
 	Each   [4]*Process // the nodes' programs, in that order
-	Name   string // access key
+	Name   string      // access key
 	Secret string
 	Bucket string
 	*minio.Client
