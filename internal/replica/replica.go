@@ -729,7 +729,24 @@ func (r *Replica) prune(ctx context.Context, o *opened) error {
 	r.mutex.Lock()
 	r.earliest = earliest
 	r.mutex.Unlock()
+	if err := pruneAside(r.config.Data, before); err != nil {
+		return err
+	}
+	if err := r.pruneWaiting(ctx); err != nil {
+		return err
+	}
 	return o.files.prune(ctx, before)
+}
+
+// pruneWaiting removes what machines said that have not waited for long.
+func (r *Replica) pruneWaiting(ctx context.Context) error {
+	entries, err := r.config.Place.List(ctx, standbyFolder)
+	for _, e := range entries {
+		if at, ok := stampOf(e.Name); err == nil && ok && r.config.Clock().Sub(at) > 2*forgotten {
+			err = r.config.Place.Remove(ctx, path.Join(standbyFolder, e.Name))
+		}
+	}
+	return err
 }
 
 // histories lists the histories of a place, the oldest first.

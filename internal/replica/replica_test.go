@@ -154,6 +154,55 @@ func size(t *testing.T, folder string) (n int64) {
 	return n
 }
 
+// The service may run without its replica for a while, and the disk may lose what is known here of the replica.
+func TestChangesThatWereMadeWithoutTheReplicaAreInItAfterwards(t *testing.T) {
+	for name, meanwhile := range map[string]func(t *testing.T, data string){
+		"without it": func(t *testing.T, data string) {
+			s, err := store.Open(data)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for n := range 50 {
+				if err := s.Settings.Set(t.Context(), fmt.Sprint("other ", n), strings.Repeat("y", 500)); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if err := errors.Join(s.Settings.Set(t.Context(), "value", "between"), s.Close()); err != nil {
+				t.Fatal(err)
+			}
+		},
+		"what is known of it is lost": func(t *testing.T, data string) {
+			if err := os.RemoveAll(filepath.Join(data, "replica")); err != nil {
+				t.Fatal(err)
+			}
+		},
+		"its pages are lost": func(t *testing.T, data string) {
+			if err := os.RemoveAll(filepath.Join(data, "replica", "pages")); err != nil {
+				t.Fatal(err)
+			}
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := replica.Folder(t.TempDir())
+			i := open(t, t.TempDir(), p, options{})
+			i.set("before")
+			i.close()
+			meanwhile(t, i.data)
+			want := valueIn(t, i.data)
+			i = open(t, i.data, p, options{})
+			i.sync()
+			if got, _, _ := restored(t, p, time.Time{}); got != want {
+				t.Errorf("restored %q, want %q", got, want)
+			}
+			i.set("after")
+			i.close()
+			if got, _, _ := restored(t, p, time.Time{}); got != "after" {
+				t.Errorf("restored %q at the end", got)
+			}
+		})
+	}
+}
+
 func TestTheStateOfAMomentIsRestored(t *testing.T) {
 	p := replica.Folder(t.TempDir())
 	begun := time.Now()

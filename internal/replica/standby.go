@@ -387,12 +387,28 @@ func (s *Standby) finish(ctx context.Context, f *follower, lease *Lease) error {
 }
 
 // asides is how many times records that were put aside are kept.
-const asides = 3
+const (
+	asides      = 3
+	asidePrefix = "aside-"
+	asideForm   = "20060102-150405.000"
+)
+
+// pruneAside removes records that were put aside before a moment.
+func pruneAside(data string, before time.Time) error {
+	all, err := filepath.Glob(filepath.Join(data, asidePrefix+"*"))
+	for _, one := range all {
+		at, timeErr := time.Parse(asideForm, strings.TrimPrefix(filepath.Base(one), asidePrefix))
+		if err == nil && timeErr == nil && at.Before(before) {
+			err = os.RemoveAll(one)
+		}
+	}
+	return err
+}
 
 // SetAside moves records and what belongs to them out of the way, into a folder of their own beside them. The last
 // three that were put aside are kept.
 func SetAside(data string, of Records, now time.Time) error {
-	before, err := filepath.Glob(filepath.Join(data, "aside-*")) // by name, so by time
+	before, err := filepath.Glob(filepath.Join(data, asidePrefix+"*")) // by name, so by time
 	for len(before) >= asides && err == nil {
 		err = os.RemoveAll(before[0])
 		before = before[1:]
@@ -400,7 +416,7 @@ func SetAside(data string, of Records, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	aside := filepath.Join(data, "aside-"+now.UTC().Format("20060102-150405.000"))
+	aside := filepath.Join(data, asidePrefix+now.UTC().Format(asideForm))
 	for _, name := range []string{of.Name, of.Name + "-wal", of.Name + "-shm", of.Key, of.Key + ".next",
 		of.Key + ".former", "mail", "waiting", "staged", filepath.Join(localFolder, "pages")} {
 		from := filepath.Join(data, name)
