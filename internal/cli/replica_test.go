@@ -121,6 +121,7 @@ func TestReplicasThatCannotBeAreRefused(t *testing.T) {
 		{[]string{"serve", "--replica", "/r", "--lease", "1s"}, "too short"},
 		{[]string{"serve", "--replica", "/r", "--replica-every", "1ms"}, "--replica-every is 100ms or more"},
 		{[]string{"serve", "--replica", "/r", "--replica-passphrase-file", "/nowhere/phrase"}, "/nowhere/phrase"},
+		{[]string{"serve", "--check", "--replica", "relative"}, "give the whole path"},
 		{[]string{"standby"}, "say of which replica"},
 		{[]string{"restore", "--of", "/r", "file.age"}, "not out of both"},
 		{[]string{"restore", "--at", "2026-09-01 14:30"}, "say of which one with --of"},

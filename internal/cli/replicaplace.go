@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net"
@@ -56,7 +57,7 @@ func (o *placeOptions) writeFlags(f *pflag.FlagSet) {
 	f.DurationVar(&o.every, "replica-every", time.Second, "how often it is written where nobody waits for it")
 	f.DurationVar(&o.keep, "replica-keep", 7*24*time.Hour, "how long earlier states can be restored from it")
 	f.DurationVar(&o.lease, "lease", 0, "let a standby take over once this machine has been silent for so long, such as "+
-		"6s; 0 lets none")
+		"6s; 0 lets none, and is 6s for inktray standby")
 	f.StringVar(&o.machine, "machine", "", "how this machine is called where several are shown; without it its host name")
 }
 
@@ -85,15 +86,42 @@ func (o *placeOptions) check() error {
 		return &exitError{exitUsage, "--replica-keep is 1h or more"}
 	}
 	_, passphrase, err := o.open(os.TempDir(), nil)
+	if err == nil && passphrase == "" {
+		return &exitError{exitUsage, "the replica is sealed with a passphrase; give it in a file (--replica-passphrase-file) " +
+			"or in " + replicaPassphrase}
+	}
 	if err == nil {
 		_, err = (&backup.Seal{Passphrase: passphrase}).Recipients()
 	}
 	var wrong *backup.SealError
 	if errors.As(err, &wrong) {
-		return &exitError{exitUsage, fmt.Sprintf("the replica is sealed with a passphrase (--replica-passphrase-file or "+
-			"%s): %s", replicaPassphrase, strings.Replace(wrong.Problem, "the backup", "it", 1))}
+		return &exitError{exitUsage, fmt.Sprintf("for the replica (--replica-passphrase-file or %s), %s", replicaPassphrase,
+			wrong.Problem)}
 	}
 	return err
+}
+
+// opens says whether the passphrase opens the replica that is there. A place that cannot be reached stops no start.
+func (o *placeOptions) opens() error {
+	if o.place == "" {
+		return nil
+	}
+	staging, err := os.MkdirTemp("", "inktray-check-*")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(staging)
+	p, passphrase, err := o.open(staging, nil)
+	if err != nil {
+		return nil // it is told already
+	}
+	defer p.Close()
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	if err := replica.Try(ctx, p, passphrase); errors.Is(err, replica.ErrPassphrase) {
+		return fmt.Errorf("%s: %w", p, err)
+	}
+	return nil
 }
 
 // name is how this machine is called.

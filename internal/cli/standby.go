@@ -116,6 +116,9 @@ func (c serviceCommands) wait(ctx context.Context, o *serveOptions) (*replica.Le
 	fmt.Fprintf(c.out, "Ink Tray %s waits to take over, and says at %s://%s how it does\n", Version, scheme,
 		l.Addr())
 	o.log.Info("waiting", "version", Version, "replica", place.String(), "records", o.data)
+	waiting, over := context.WithCancel(ctx)
+	defer over()
+	go supervise.Alive(waiting, func(context.Context) {})
 	lease, err := s.Run(ctx)
 	return lease, errors.Join(err, place.Close())
 }

@@ -196,6 +196,8 @@ func (o *serviceOptions) check() error {
 		}
 		note(err)
 	}
+	note(o.replica.check())
+	note(o.replica.opens())
 	note(writable(o.data))
 	if len(wrong) == 0 {
 		return nil

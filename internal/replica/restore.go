@@ -74,6 +74,22 @@ func Restore(ctx context.Context, p Place, passphrase string, of Records, at tim
 	return r, err
 }
 
+// Try says why a place cannot be used for the replica of an installation with this passphrase, as far as it can be seen
+// without writing: an empty place can.
+func Try(ctx context.Context, p Place, passphrase string) error {
+	if _, err := readAbout(ctx, p); err != nil {
+		if errors.Is(err, ErrNone) {
+			return nil
+		}
+		return err
+	}
+	_, _, err := readKeys(ctx, p, passphrase)
+	if errors.Is(err, ErrNone) {
+		return nil
+	}
+	return err
+}
+
 // sourceAt finds the history that has the records as they were at a moment: of those that had begun by then, the
 // newest. Where a machine holds the lease, the newest state is in the history that it writes.
 func sourceAt(ctx context.Context, p Place, id *age.X25519Identity, at time.Time) (*pages, error) {
