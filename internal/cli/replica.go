@@ -96,6 +96,9 @@ func (s *service) lost() <-chan struct{} {
 	return s.lease.Ended()
 }
 
+// silentFor is how long a machine that waits may say nothing before it counts as one that is gone.
+const silentFor = 15 * time.Second
+
 // lateAfter is how long it may be that the replica cannot be written before people are told.
 const lateAfter = 30 * time.Second
 
@@ -105,33 +108,74 @@ func (s *service) watchReplica(lateAfter time.Duration) func(ctx context.Context
 }
 
 func (s *service) tellOfReplica(ctx context.Context, lateAfter time.Duration) {
-	told := false
+	told := map[string]string{}     // what the tray says, by what it is about
+	since := map[string]time.Time{} // since when something is wrong
 	for {
-		st := s.replica.Status()
-		late := st.Problem != "" && time.Since(st.Since) > lateAfter
-		var err error
-		switch {
-		case late && !told:
-			err = s.store.Tray.Tell(ctx, &store.Notice{Kind: "replica", Object: "replica", MadeAt: time.Now(),
-				Text: fmt.Sprintf("The replica cannot be written since %s: %s.", st.Since.In(s.engine.Zone).Format("15:04"),
-					st.Problem),
-				Advice: "Until it can, a loss of this machine would lose what was filed since. Look at the place, and at " +
-					"inktray replica show."})
-		case !late && st.Problem == "":
-			_, err = s.store.Tray.Settle(ctx, "replica", "replica")
+		notices := s.replicaNotices(told)
+		for object := range since {
+			if notices[object] == nil {
+				delete(since, object)
+			}
 		}
-		if err == nil && told != late {
-			told = late
-			s.engine.Events.Send(events.Event{Kind: "tray"})
-		} else if err != nil && ctx.Err() == nil {
-			s.engine.Log.Error("telling of the replica", "error", err)
+		for object, n := range notices {
+			var err error
+			switch {
+			case n == nil:
+				_, err = s.store.Tray.Settle(ctx, "replica", object)
+			case since[object].IsZero():
+				since[object] = time.Now()
+				continue
+			case time.Since(since[object]) < lateAfter, told[object] == n.Text:
+				continue
+			default:
+				err = s.store.Tray.Tell(ctx, n)
+			}
+			switch {
+			case err != nil && ctx.Err() == nil:
+				s.engine.Log.Error("telling of the replica", "error", err)
+			case n != nil:
+				told[object] = n.Text
+				s.engine.Events.Send(events.Event{Kind: "tray"})
+			default:
+				if _, was := told[object]; was {
+					s.engine.Events.Send(events.Event{Kind: "tray"})
+				}
+				told[object] = ""
+			}
 		}
-		select {
-		case <-ctx.Done():
+		if !pause(ctx, lateAfter/6) {
 			return
-		case <-time.After(lateAfter / 6):
 		}
 	}
+}
+
+// replicaNotices are what people are to know of the replica: nil for what is in order.
+func (s *service) replicaNotices(told map[string]string) map[string]*store.Notice {
+	r := s.replica.Report()
+	all := map[string]*store.Notice{}
+	note := func(object string, wrong bool, text, advice string) {
+		if _, before := told[object]; !wrong && before && told[object] == "" {
+			return
+		}
+		all[object] = nil
+		if wrong {
+			all[object] = &store.Notice{Kind: "replica", Object: object, MadeAt: time.Now(), Text: text, Advice: advice}
+		}
+	}
+	note("replica", r.Problem != "",
+		fmt.Sprintf("The replica cannot be written since %s: %s.", r.Since.In(s.engine.Zone).Format("15:04"), r.Problem),
+		"Until it can, a loss of this machine would lose what was filed since. Look at the place, and at inktray replica "+
+			"show.")
+	for i := range r.Waiting {
+		w := &r.Waiting[i]
+		note("machine "+w.Machine, w.Silent > silentFor,
+			fmt.Sprintf("The machine “%s”, which waited to take over, is not heard of any more.", w.Machine),
+			"Look whether inktray standby runs there. Where it is not to wait any more, this can be put away.")
+		note("problem of "+w.Machine, w.Problem != "" && w.Silent <= silentFor,
+			fmt.Sprintf("The machine “%s”, which waits, could not take over: %s.", w.Machine, w.Problem),
+			"Look at its log.")
+	}
+	return all
 }
 
 var errEnded = &exitError{exitFailure, "the service was ended before it had begun"}

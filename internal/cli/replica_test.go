@@ -5,11 +5,13 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/store"
 )
 
 // replicated starts a service with a replica in a folder, and gives the way to ask it.
@@ -139,4 +141,48 @@ func TestReplicasThatCannotBeAreRefused(t *testing.T) {
 		!strings.Contains(errs, "at least 12 characters") {
 		t.Errorf("a short passphrase: exit code %d, %q", code, errs)
 	}
+}
+
+// Where the machine that waits is not heard of any more, the tray of the one that works says so until it is back.
+func TestAMachineThatWaitsNoMoreIsTold(t *testing.T) {
+	t.Setenv(replicaPassphrase, "seven gulls on a cold mole")
+	place := t.TempDir()
+	data := filepath.Join(t.TempDir(), "records")
+	if err := os.Mkdir(data, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	setUp(t, data, nil)
+	o := serviceOptions{data: data, listen: "127.0.0.1:0", zone: "UTC", language: "en",
+		log: slog.New(slog.DiscardHandler), replica: placeOptions{place: place, every: 100 * time.Millisecond,
+			keep: time.Hour, lease: 20 * time.Second, machine: "quay", late: 300 * time.Millisecond}}
+	if err := o.acquire(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	s, err := start(o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.stop()
+	waits := func() *process {
+		p := &process{t: t, folder: t.TempDir()}
+		p.args = []string{"standby", "--data", p.records(), "--listen", "127.0.0.1:0", "--of", place, "--machine", "tower"}
+		t.Cleanup(p.kill)
+		p.begin()
+		return p
+	}
+	tower := waits()
+	until(t, "it waits", func() bool { r := s.replica.Report(); return len(r.Waiting) == 1 && r.Waiting[0].Fresh })
+	tower.kill()
+	told := func() bool {
+		notices, err := s.store.Tray.Notices(t.Context(), store.System)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return slices.ContainsFunc(notices, func(n store.Notice) bool {
+			return strings.Contains(n.Text, "“tower”, which waited to take over, is not heard of any more")
+		})
+	}
+	untilWithin(t, time.Minute, "the tray says so", told)
+	waits()
+	untilWithin(t, time.Minute, "the tray no longer says so", func() bool { return !told() })
 }

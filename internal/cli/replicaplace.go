@@ -87,8 +87,8 @@ func (o *placeOptions) check() error {
 	}
 	_, passphrase, err := o.open(os.TempDir(), nil)
 	if err == nil && passphrase == "" {
-		return &exitError{exitUsage, "the replica is sealed with a passphrase; give it in a file (--replica-passphrase-file) " +
-			"or in " + replicaPassphrase}
+		return &exitError{exitUsage, "the replica is sealed with a passphrase; give it in a file " +
+			"(--replica-passphrase-file) or in " + replicaPassphrase}
 	}
 	if err == nil {
 		_, err = (&backup.Seal{Passphrase: passphrase}).Recipients()

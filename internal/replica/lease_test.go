@@ -108,6 +108,56 @@ func TestTheHolderOfALeaseStopsBeforeAnotherMayBegin(t *testing.T) {
 	}
 }
 
+// laggard is a place whose disk is slow: a write takes so long, before it is done and after it.
+type laggard struct {
+	Place
+	clocks        []*dial
+	before, after time.Duration
+}
+
+func (l *laggard) Write(ctx context.Context, r io.Reader, name func() string) error {
+	for _, c := range l.clocks {
+		c.pass(l.before)
+	}
+	err := l.Place.Write(ctx, r, name)
+	for _, c := range l.clocks {
+		c.pass(l.after)
+	}
+	return err
+}
+
+// However slow the disk of the place is, the holder counts from before its request and others from after they saw it.
+func TestOnASlowDiskTheHolderStopsBeforeAnotherMayBegin(t *testing.T) {
+	for _, c := range []struct{ before, after time.Duration }{{0, 4 * time.Second}, {4 * time.Second, 0},
+		{3 * time.Second, 3 * time.Second}, {20 * time.Second, 0}} {
+		mine, its := &dial{}, &dial{}
+		p := &laggard{Place: Folder(t.TempDir())}
+		l := take(t, p, Held{}, "quay", mine)
+		w := &Watch{place: p.Place, clock: its.now}
+		if _, _, err := w.Look(t.Context(), "tower"); err != nil {
+			t.Fatal(err)
+		}
+		p.clocks, p.before, p.after = []*dial{mine, its}, c.before, c.after
+		if err := l.renew(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		for range 200 {
+			_, free, err := w.Look(t.Context(), "tower")
+			if err != nil {
+				t.Fatal(err)
+			}
+			if free {
+				break
+			}
+			mine.pass(100 * time.Millisecond)
+			its.pass(100 * time.Millisecond)
+		}
+		if l.Valid() {
+			t.Errorf("writing takes %v and %v: both may work", c.before, c.after)
+		}
+	}
+}
+
 func TestAStoppedHolderThatGoesOnKnowsThatItLostItsLease(t *testing.T) {
 	p := Folder(t.TempDir())
 	mine, its := &dial{}, &dial{}

@@ -300,7 +300,13 @@ func (r *Replica) Report() Report {
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
 	out.Earliest, out.NotListed = r.earliest, r.notListed
+	last := map[string]heard{} // a machine whose disk was lost waits with another folder
 	for _, h := range r.waiting {
+		if before, ok := last[h.said.Machine]; !ok || h.since.After(before.since) {
+			last[h.said.Machine] = h
+		}
+	}
+	for _, h := range last {
 		out.Waiting = append(out.Waiting, Seen{h.said, time.Since(h.since)})
 	}
 	slices.SortFunc(out.Waiting, func(a, b Seen) int { return strings.Compare(a.Machine, b.Machine) })

@@ -132,7 +132,11 @@ func (s *Standby) Run(ctx context.Context) (*Lease, error) {
 			if before := s.Status().Problem; before != err.Error() && !errors.Is(err, errCopying) {
 				s.config.Log.Warn("this machine could not take over", "problem", err)
 			}
-			s.set(func(st *StandbyStatus) { st.Problem = err.Error() })
+			s.set(func(st *StandbyStatus) {
+				if st.Problem = err.Error(); errors.Is(err, errCopying) {
+					st.Problem = "" // that it has no copy is said by itself
+				}
+			})
 		} else if err == nil {
 			s.set(func(st *StandbyStatus) { st.Problem = "" })
 		}
