@@ -134,6 +134,7 @@ type Lease struct {
 
 	turn int64 // the number with which it was taken
 
+	renewing sync.Mutex // one at a time renews it
 	mutex    sync.Mutex
 	held     Held
 	until    time.Duration // by clock
@@ -191,10 +192,7 @@ func (l *Lease) Ended() <-chan struct{} { return l.ended }
 
 // SetHistory says what the holder writes to, from the next renewal on, which is made at once.
 func (l *Lease) SetHistory(ctx context.Context, history string) error {
-	l.mutex.Lock()
-	l.held.History = history
-	l.mutex.Unlock()
-	return l.renew(ctx)
+	return l.renewAs(ctx, func(h *Held) { h.History = history })
 }
 
 // Keep renews the lease until ctx ends, or it is lost. One that was not lost can be kept by another call.
@@ -249,20 +247,26 @@ func (l *Lease) finish() {
 }
 
 // renew writes the next lease.
-func (l *Lease) renew(ctx context.Context) error {
+func (l *Lease) renew(ctx context.Context) error { return l.renewAs(ctx, func(*Held) {}) }
+
+// renewAs writes the next lease with something changed in it, which holds once it is written. One at a time does.
+func (l *Lease) renewAs(ctx context.Context, change func(*Held)) error {
+	l.renewing.Lock()
+	defer l.renewing.Unlock()
 	l.mutex.Lock()
 	next, finished := l.held, l.finished
 	l.mutex.Unlock()
 	if finished {
 		return ErrLost
 	}
+	change(&next)
 	next.At = time.Now().UTC()
 	began := l.clock()
 	if err := next.write(ctx, l.place, next.Number); err != nil {
 		return err
 	}
 	l.mutex.Lock()
-	l.held.Number = next.Number
+	l.held = next
 	l.until = began + next.For - next.For/Margin
 	l.mutex.Unlock()
 	l.tidy(ctx, next.Number)
@@ -295,6 +299,8 @@ func (l *Lease) To(folder string) {
 // Give gives the lease away. This machine does not hold it from the beginning of the call on.
 func (l *Lease) Give(ctx context.Context) error {
 	l.finish()
+	l.renewing.Lock() // a renewal that was begun comes first
+	defer l.renewing.Unlock()
 	l.mutex.Lock()
 	next := l.held
 	next.Given, next.To, next.At = true, l.to, time.Now().UTC()

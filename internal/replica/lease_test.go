@@ -336,3 +336,25 @@ func (g *gone) List(ctx context.Context, folder string) ([]cabinet.Entry, error)
 	}
 	return g.Place.List(ctx, folder)
 }
+
+// What the holder writes to is in the lease once the place has it, and not before.
+func TestAHistoryThatDidNotGetIntoTheLeaseIsNotHeld(t *testing.T) {
+	p := &gone{Place: Folder(t.TempDir())}
+	l := take(t, p, Held{}, "quay", &dial{})
+	p.is = true
+	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer cancel()
+	if err := l.SetHistory(ctx, "new"); err == nil {
+		t.Fatal("it was written where nothing can be")
+	}
+	if h := l.Held().History; h != "" {
+		t.Errorf("the history is said to be %q", h)
+	}
+	p.is = false
+	if err := l.SetHistory(t.Context(), "new"); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := readLease(t.Context(), p); err != nil || got.History != "new" || l.Held().History != "new" {
+		t.Errorf("the lease says %q, %v", got.History, err)
+	}
+}

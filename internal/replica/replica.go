@@ -85,6 +85,7 @@ type Replica struct {
 	kick   chan struct{}
 
 	syncing disk.Flushes
+	meeting sync.Mutex // one at a time meets the place
 
 	mutex   sync.Mutex
 	open    *opened // nil until the place was met
@@ -551,10 +552,12 @@ func (r *Replica) permitted() error {
 // meet meets the place at first use: looks whose it is, opens its keys or makes them, and begins a history where these
 // records have none there.
 func (r *Replica) meet(ctx context.Context) (*opened, error) {
-	r.mutex.Lock()
-	o := r.open
-	r.mutex.Unlock()
-	if o != nil {
+	if o := r.opened(); o != nil {
+		return o, nil
+	}
+	r.meeting.Lock()
+	defer r.meeting.Unlock()
+	if o := r.opened(); o != nil { // somebody else met it meanwhile
 		return o, nil
 	}
 	if err := r.permitted(); err != nil {
@@ -591,7 +594,7 @@ func (r *Replica) meet(ctx context.Context) (*opened, error) {
 			return nil, err
 		}
 	}
-	o = &opened{keys: k, pages: newPages(r.config.Place, path.Join(historyFolder, l.History), id),
+	o := &opened{keys: k, pages: newPages(r.config.Place, path.Join(historyFolder, l.History), id),
 		files: &files{place: r.config.Place, data: r.config.Data, identity: id, permitted: r.permitted,
 			clock: r.config.Clock}}
 	o.pages.permitted = r.permitted
@@ -599,8 +602,11 @@ func (r *Replica) meet(ctx context.Context) (*opened, error) {
 		return nil, err
 	}
 	if r.config.Lease != nil && r.config.Lease.Held().History != l.History {
-		// From here on a machine that takes over reads this history, so all records have to be in it first.
+		// From here on a machine that takes over reads this history, so all records have to be in it first, and the files.
 		err := o.db.SyncAndWait(ctx)
+		if err == nil {
+			_, err = o.files.mirror(ctx)
+		}
 		if err == nil {
 			err = r.config.Lease.SetHistory(ctx, l.History)
 		}
