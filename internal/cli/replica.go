@@ -111,6 +111,7 @@ func (s *service) tellOfReplica(ctx context.Context, lateAfter time.Duration) {
 	told := map[string]string{}     // what the tray says, by what it is about
 	since := map[string]time.Time{} // since when something is wrong
 	for {
+		s.letOthers(lateAfter)
 		notices := s.replicaNotices(told)
 		for object := range since {
 			if notices[object] == nil {
@@ -144,6 +145,24 @@ func (s *service) tellOfReplica(ctx context.Context, lateAfter time.Duration) {
 			}
 		}
 		if !pause(ctx, lateAfter/6) {
+			return
+		}
+	}
+}
+
+// letOthers gives the turn away where this machine cannot bring its changes into the replica for so long, while another
+// one waits that has everything and can write there: the fault is this machine's, such as a disk that is full.
+func (s *service) letOthers(lateAfter time.Duration) {
+	r := s.replica.Report()
+	if s.lease == nil || r.Problem == "" || time.Since(r.Since) < lateAfter {
+		return
+	}
+	for i := range r.Waiting {
+		w := &r.Waiting[i]
+		if w.Problem == "" && w.Fresh && w.Silent < silentFor {
+			s.engine.Log.Error("this machine cannot work, and lets another one take over", "problem", r.Problem, "other",
+				w.Machine)
+			turning{s.replica, s.turns}.GiveTurn(w.Folder)
 			return
 		}
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"io"
 	"log/slog"
 	"os"
@@ -143,10 +144,10 @@ func TestReplicasThatCannotBeAreRefused(t *testing.T) {
 	}
 }
 
-// Where the machine that waits is not heard of any more, the tray of the one that works says so until it is back.
-func TestAMachineThatWaitsNoMoreIsTold(t *testing.T) {
+// inTurns starts a service with a lease, beside which others may wait.
+func inTurns(t *testing.T, place string) (s *service, waits func() *process) {
+	t.Helper()
 	t.Setenv(replicaPassphrase, "seven gulls on a cold mole")
-	place := t.TempDir()
 	data := filepath.Join(t.TempDir(), "records")
 	if err := os.Mkdir(data, 0o700); err != nil {
 		t.Fatal(err)
@@ -162,16 +163,48 @@ func TestAMachineThatWaitsNoMoreIsTold(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer s.stop()
-	waits := func() *process {
+	return s, func() *process {
 		p := &process{t: t, folder: t.TempDir()}
 		p.args = []string{"standby", "--data", p.records(), "--listen", "127.0.0.1:0", "--of", place, "--machine", "tower"}
 		t.Cleanup(p.kill)
 		p.begin()
+		until(t, "it waits", func() bool {
+			r := s.replica.Report()
+			return len(r.Waiting) == 1 && r.Waiting[0].Fresh && r.Waiting[0].Silent < silentFor
+		})
 		return p
 	}
+}
+
+// A machine that cannot bring its changes into the replica, though others can write there, gives its turn away.
+func TestAMachineThatCannotWorkLetsAnotherTakeOver(t *testing.T) {
+	s, waits := inTurns(t, t.TempDir())
+	waits()
+	pages := filepath.Join(filepath.Dir(s.store.Path()), "replica", "pages")
+	if err := os.RemoveAll(pages); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(pages, nil, 0o600); err != nil { // as a disk that takes no more
+		t.Fatal(err)
+	}
+	go func() { _ = s.store.Settings.Set(context.Background(), "value", "never told") }()
+	ended := make(chan error, 1)
+	go func() { ended <- s.run(context.Background()) }()
+	select {
+	case err := <-ended:
+		if err == nil {
+			t.Error("it ended as if all were well")
+		}
+	case <-time.After(time.Minute):
+		t.Fatal("it keeps its turn")
+	}
+}
+
+// Where the machine that waits is not heard of any more, the tray of the one that works says so until it is back.
+func TestAMachineThatWaitsNoMoreIsTold(t *testing.T) {
+	s, waits := inTurns(t, t.TempDir())
+	defer s.stop()
 	tower := waits()
-	until(t, "it waits", func() bool { r := s.replica.Report(); return len(r.Waiting) == 1 && r.Waiting[0].Fresh })
 	tower.kill()
 	told := func() bool {
 		notices, err := s.store.Tray.Notices(t.Context(), store.System)
