@@ -94,7 +94,7 @@ bench: needs reader
 reliability: needs
 	go test -timeout 20m ./internal/engine -run 'EveryFaultAtEvery' -args -write-docs
 	go test -timeout 30m ./internal/engine -run 'EveryProblemInEveryOperation' -args -write-docs
-	go test -timeout 20m ./internal/cli -run Killed -args -write-docs
+	go test -timeout 20m ./internal/cli -run Killed -args -write-docs -kills 500 -kill-messages 650
 	go test -timeout 90m ./internal/cli -run StandbyTakesOver -args -write-docs -takeovers 200 -lease 6s
 
 ## prove: take every flush, lock and journal commit out, one at a time, and see a test fail; some minutes

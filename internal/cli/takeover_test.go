@@ -23,7 +23,7 @@ import (
 )
 
 var (
-	takeOvers = flag.Int("takeovers", 4, "how often the machine that works is killed")
+	takeOvers = flag.Int("takeovers", 2, "how often the machine that works is killed")
 	leaseTime = flag.Duration("lease", 3*time.Second, "how long its lease lasts")
 )
 

@@ -308,9 +308,49 @@ func (s *Restored) Recognise(ctx context.Context, e *Entry, of *Message, as *Rec
 		if as.Later == nil {
 			return nil
 		}
-		return exec(tx, statement{"UPDATE register SET replaced_by = ?, kept_as = ?, kept_at = ? WHERE journal_id = ?",
-			[]any{strconv.Itoa(as.Later.Year) + "-" + strconv.Itoa(as.Later.Number), as.File.Path, now.UTC(), filed.ID}})
+		return replacedBetween(tx, &filed, as, of.ReceivedAt, now.UTC())
 	}))
+}
+
+// replacedBetween enters that a file was replaced, in the order in which the messages of those under its name came:
+// they can be recognised in any order.
+func replacedBetween(tx *gorm.DB, e *Entry, as *Recognition, received, now time.Time) error {
+	after := *as.Later // by which it was replaced
+	var before *Filing // whose place it had taken; nil where there is none
+	displaced := ""
+	for {
+		entry, err := first[Entry](tx.Where("id = ?", after.JournalID))
+		if err != nil {
+			return err
+		}
+		if before, displaced = nil, entry.Displaced; displaced == "" {
+			break
+		}
+		one, err := first[Filing](tx.Where("cabinet_id = ? AND kept_as = ?", e.CabinetID, displaced))
+		if errors.Is(err, ErrNotFound) {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		if before = &one; !one.ReceivedAt.After(received) {
+			break
+		}
+		after = one
+	}
+	number := func(year, n int) string { return strconv.Itoa(year) + "-" + strconv.Itoa(n) }
+	e.Displaced = displaced
+	steps := []statement{
+		{"UPDATE register SET replaced_by = ?, kept_as = ?, kept_at = ? WHERE journal_id = ?",
+			[]any{number(after.Year, after.Number), as.File.Path, now, e.ID}},
+		{"UPDATE journal SET displaced = ? WHERE id = ?", []any{displaced, e.ID}},
+		{"UPDATE journal SET displaced = ? WHERE id = ?", []any{as.File.Path, after.JournalID}},
+	}
+	if before != nil {
+		steps = append(steps, statement{"UPDATE register SET replaced_by = ? WHERE journal_id = ?",
+			[]any{number(e.RegisterYear, e.RegisterNumber), before.JournalID}})
+	}
+	return exec(tx, steps...)
 }
 
 // Claim records which entry was recognised in a file, without filing it.
