@@ -35,7 +35,8 @@ func (s *service) replicate(ctx context.Context, o *serviceOptions) error {
 	s.lease = o.holds
 	s.replica = replica.New(replica.Config{Place: place, Passphrase: passphrase, Data: o.data, Records: recordsName,
 		Installation: installation, Every: o.replica.every, Keep: o.replica.keep, Lease: o.holds,
-		Machine: o.replica.name(), Keys: s.store.Replication.Keys, Clock: time.Now, Log: o.log})
+		Machine: o.replica.name(), Keys: s.store.Replication.Keys,
+		Opened: s.store.Replication.HoldLog, Clock: time.Now, Log: o.log})
 	if err := s.store.Replication.Follow(s.replica); err != nil {
 		return err
 	}
@@ -77,15 +78,6 @@ func (s *service) replicated() api.Replicated {
 		return nil
 	}
 	return turning{s.replica, s.turns}
-}
-
-// keepLease renews the lease until it is given away or lost.
-func (o *serviceOptions) keepLease(ctx context.Context) {
-	o.holds.Keep(context.WithoutCancel(ctx), func(err error) {
-		if err != nil {
-			o.log.Warn("the lease could not be renewed", "problem", err)
-		}
-	})
 }
 
 // lost is closed once another machine may work in the place of this one.
@@ -263,7 +255,7 @@ func (o *serviceOptions) acquire(ctx context.Context) error {
 				continue
 			}
 			if err == nil {
-				go o.keepLease(ctx)
+				go o.holds.Keep(context.WithoutCancel(ctx), o.log)
 				err = replica.NoteTurns(o.data)
 			}
 			return err

@@ -134,7 +134,8 @@ func replicate(t *testing.T, p replica.Place) {
 		t.Fatal(err)
 	}
 	r := replica.New(replica.Config{Place: p, Passphrase: "seven gulls on a cold mole", Data: data, Records: recordsName,
-		Installation: "harbour", Keys: s.Replication.Keys, Clock: time.Now, Log: slog.New(slog.DiscardHandler)})
+		Installation: "harbour", Keys: s.Replication.Keys,
+		Opened: s.Replication.HoldLog, Clock: time.Now, Log: slog.New(slog.DiscardHandler)})
 	if err := s.Replication.Follow(r); err != nil {
 		t.Fatal(err)
 	}

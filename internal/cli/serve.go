@@ -453,6 +453,9 @@ func (c serviceCommands) serve() *cobra.Command {
 				return err
 			}
 			s, err := startUntil(cmd.Context(), o.serviceOptions)
+			if err != nil && o.holds != nil { // a standby need not wait
+				err = errors.Join(err, o.holds.Give(context.WithoutCancel(cmd.Context())))
+			}
 			if err != nil {
 				return err
 			}

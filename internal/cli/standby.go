@@ -71,7 +71,6 @@ func (c serviceCommands) waitAndServe(ctx context.Context, o *serveOptions) erro
 	}
 	turn := o.serviceOptions
 	turn.holds = lease
-	go turn.keepLease(ctx)
 	s, err := startUntil(ctx, turn)
 	if err != nil {
 		return errors.Join(err, lease.Give(context.WithoutCancel(ctx)))
@@ -119,7 +118,7 @@ func (c serviceCommands) wait(ctx context.Context, o *serveOptions) (*replica.Le
 	waiting, over := context.WithCancel(ctx)
 	defer over()
 	go supervise.Alive(waiting, func(context.Context) {})
-	lease, err := s.Run(ctx)
+	lease, err := s.Run(ctx, context.WithoutCancel(ctx)) // ending in good order needs it, too
 	return lease, errors.Join(err, place.Close())
 }
 

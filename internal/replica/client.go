@@ -228,6 +228,8 @@ func (p *pages) DeleteAll(ctx context.Context) error {
 }
 
 // last is the last transaction that is at the place in an unbroken row, and when it was made. Zero where there is none.
+// What is written comes to level 0 first, and its oldest files go first: so the others, which grow with the time for
+// which states are kept, are looked at only where there is nothing.
 func (p *pages) last(ctx context.Context) (last ltx.FileInfo, err error) {
 	for _, level := range levels {
 		all, err := p.list(ctx, level)
@@ -238,6 +240,9 @@ func (p *pages) last(ctx context.Context) (last ltx.FileInfo, err error) {
 			if info.MaxTXID > last.MaxTXID {
 				last = *info
 			}
+		}
+		if last.MaxTXID > 0 {
+			break
 		}
 	}
 	return last, nil

@@ -138,11 +138,14 @@ func (f *files) keep(ctx context.Context, name string) error {
 // send brings a file to the place.
 func (f *files) send(ctx context.Context, rel string) error {
 	if len(rel) > longestPath {
-		return fmt.Errorf("the path %s is too long for a replica", rel)
+		return oddFile{fmt.Errorf("the path of the file %s is too long for a replica", rel)}
 	}
 	from, err := os.Open(filepath.Join(f.data, filepath.FromSlash(rel)))
-	if err != nil {
+	if errors.Is(err, fs.ErrNotExist) {
 		return err
+	}
+	if err != nil {
+		return oddFile{err}
 	}
 	defer from.Close()
 	info, err := from.Stat()
@@ -165,12 +168,16 @@ func (f *files) send(ctx context.Context, rel string) error {
 	return nil
 }
 
-// mirror brings every file to the place that is not there, and notes which are gone. It returns how many it brought.
-func (f *files) mirror(ctx context.Context) (sent int, err error) {
+// oddFile is why one file cannot be brought to the place, whatever becomes of the others.
+type oddFile struct{ error }
+
+// mirror brings every file to the place that is not there, and notes which are gone. left is why one of them stays here
+// alone; it keeps no other from the place.
+func (f *files) mirror(ctx context.Context) (left, err error) {
 	f.mutex.Lock()
 	defer f.mutex.Unlock()
 	if err := f.learn(ctx); err != nil {
-		return 0, err
+		return nil, err
 	}
 	there := map[string]bool{}
 	for _, folder := range beside {
@@ -188,9 +195,7 @@ func (f *files) mirror(ctx context.Context) (sent int, err error) {
 			rel := filepath.ToSlash(within)
 			info, err := d.Info()
 			if err == nil && !f.known[rel].modified.Equal(info.ModTime()) {
-				if err = f.send(ctx, rel); err == nil {
-					sent++
-				}
+				err = f.send(ctx, rel)
 			}
 			if errors.Is(err, fs.ErrNotExist) {
 				if _, statErr := os.Lstat(name); errors.Is(statErr, fs.ErrNotExist) {
@@ -198,10 +203,14 @@ func (f *files) mirror(ctx context.Context) (sent int, err error) {
 				}
 			}
 			there[rel] = true
+			if odd := (oddFile{}); errors.As(err, &odd) {
+				left = odd
+				return nil
+			}
 			return err
 		})
 		if err != nil {
-			return sent, err
+			return nil, err
 		}
 	}
 	for rel, s := range f.known {
@@ -209,14 +218,14 @@ func (f *files) mirror(ctx context.Context) (sent int, err error) {
 			continue
 		}
 		if err := f.permitted(); err != nil {
-			return sent, err
+			return nil, err
 		}
 		if err := put(ctx, f.place, path.Join(goneFolder, stamped(f.clock())+"."+s.name), nil); err != nil {
-			return sent, err
+			return nil, err
 		}
 		delete(f.known, rel)
 	}
-	return sent, nil
+	return left, nil
 }
 
 // prune removes what was gone before a moment.

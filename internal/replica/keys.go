@@ -40,42 +40,43 @@ var ErrPassphrase = errors.New("the replica is not opened by this passphrase")
 var ErrNone = errors.New("there is no replica")
 
 // readKeys opens the newest keys of a place. ErrNone where there are none.
-func readKeys(ctx context.Context, p Place, passphrase string) (k keys, name string, err error) {
+func readKeys(ctx context.Context, p Place, passphrase string) (k keys, err error) {
 	all, err := p.List(ctx, keysFolder)
 	if err != nil {
-		return k, "", err
+		return k, err
 	}
+	name := ""
 	for _, e := range all {
 		name = max(name, e.Name)
 	}
 	if name == "" {
-		return k, "", ErrNone
+		return k, ErrNone
 	}
 	sealed, err := read(ctx, p, path.Join(keysFolder, name))
 	if err != nil {
-		return k, name, err
+		return k, err
 	}
 	is := sha256.Sum256(slices.Concat([]byte(passphrase), []byte{0}, sealed))
 	if known, ok := openedKeys.Load(is); ok {
-		return known.(keys), name, nil
+		return known.(keys), nil
 	}
 	identities, err := backup.Identities(passphrase, "")
 	if err != nil {
-		return k, name, err
+		return k, err
 	}
 	opened, err := age.Decrypt(bytes.NewReader(sealed), identities...)
 	var none *age.NoIdentityMatchError
 	if errors.As(err, &none) {
-		return k, name, ErrPassphrase
+		return k, ErrPassphrase
 	}
 	if err == nil {
 		err = json.NewDecoder(io.LimitReader(opened, mostSmall)).Decode(&k)
 	}
 	if err != nil {
-		return k, name, fmt.Errorf("the keys of the replica cannot be read: %w", err)
+		return k, fmt.Errorf("the keys of the replica cannot be read: %w", err)
 	}
 	openedKeys.Store(is, k)
-	return k, name, nil
+	return k, nil
 }
 
 // openedKeys are keys that were opened before, by passphrase and sealed form: opening takes half a second by intent,

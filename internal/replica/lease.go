@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"path"
 	"strconv"
 	"strings"
@@ -195,14 +196,13 @@ func (l *Lease) SetHistory(ctx context.Context, history string) error {
 	return l.renewAs(ctx, func(h *Held) { h.History = history })
 }
 
-// Keep renews the lease until ctx ends, or it is lost. One that was not lost can be kept by another call.
-func (l *Lease) Keep(ctx context.Context, tell func(error)) {
+// Keep renews the lease until it is given away or lost, or ctx ends.
+func (l *Lease) Keep(ctx context.Context, log *slog.Logger) {
 	every := time.NewTicker(l.Held().For / 4)
 	defer every.Stop()
 	for {
-		left := time.Duration(0)
 		l.mutex.Lock()
-		left = l.until - l.clock()
+		left := l.until - l.clock()
 		l.mutex.Unlock()
 		if left <= 0 {
 			l.finish()
@@ -227,8 +227,8 @@ func (l *Lease) Keep(ctx context.Context, tell func(error)) {
 		if ctx.Err() != nil {
 			return
 		}
-		if !errors.Is(err, ErrLost) {
-			tell(err)
+		if err != nil && !errors.Is(err, ErrLost) {
+			log.Warn("the lease could not be renewed", "problem", err)
 		}
 		if errors.Is(err, ErrHeld) || errors.Is(err, ErrLost) {
 			l.finish()

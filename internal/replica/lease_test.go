@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"log/slog"
 	"sync"
 	"testing"
 	"time"
@@ -290,7 +291,7 @@ func TestTheLeaseOfAPlaceThatIsGoneIsLostInTime(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	go l.Keep(t.Context(), func(error) {})
+	go l.Keep(t.Context(), slog.New(slog.DiscardHandler))
 	<-time.After(900 * time.Millisecond)
 	if !l.Valid() {
 		t.Fatal("it was not renewed")

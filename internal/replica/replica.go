@@ -46,6 +46,7 @@ type Config struct {
 	Lease        *Lease        // where another machine may take over; nil where none may
 	Machine      string        // how this one is called
 	Keys         func() [][32]byte
+	Opened       func() error // the replica holds the log of the records from now on
 	Clock        func() time.Time
 	Log          *slog.Logger
 }
@@ -58,7 +59,6 @@ type Status struct {
 	Behind  time.Duration // the age of the oldest change that is not in it; 0 where all are
 	Problem string        // why nothing can be written, "" where it can
 	Since   time.Time     // since when
-	Sent    int           // files beside the records that were brought there since the start
 }
 
 // Report is how a replica does, whose turn it is, and who waits.
@@ -250,10 +250,11 @@ func (r *Replica) Run(ctx context.Context) {
 
 // mirror brings the files beside the records to the place.
 func (r *Replica) mirror(ctx context.Context, o *opened) error {
-	sent, err := o.files.mirror(ctx)
-	r.mutex.Lock()
-	r.status.Sent += sent
-	r.mutex.Unlock()
+	left, err := o.files.mirror(ctx)
+	if err == nil {
+		r.note(left)
+		return nil
+	}
 	r.note(err)
 	return err
 }
@@ -598,6 +599,9 @@ func (r *Replica) meet(ctx context.Context) (*opened, error) {
 		files: &files{place: r.config.Place, data: r.config.Data, identity: id, permitted: r.permitted,
 			clock: r.config.Clock}}
 	o.pages.permitted = r.permitted
+	if err := r.config.Opened(); err != nil {
+		return nil, err
+	}
 	if err := r.begin(ctx, o); err != nil {
 		return nil, err
 	}
@@ -688,7 +692,7 @@ func readAbout(ctx context.Context, p Place) (a about, err error) {
 // ownKeys opens the keys of the place, or writes them: where there are none, where the passphrase was changed, and
 // where the records have others.
 func (r *Replica) ownKeys(ctx context.Context, identity string) (k keys, err error) {
-	k, _, err = readKeys(ctx, r.config.Place, r.config.Passphrase)
+	k, err = readKeys(ctx, r.config.Place, r.config.Passphrase)
 	switch {
 	case errors.Is(err, ErrPassphrase) && identity == "":
 		return k, fmt.Errorf("%s: %w; give the one with which it was begun, or empty the place", r.config.Place, err)

@@ -53,7 +53,8 @@ func open(t *testing.T, data string, p replica.Place, o options) *installation {
 		o.installation = "harbour"
 	}
 	r := replica.New(replica.Config{Place: p, Passphrase: o.passphrase, Data: data, Records: records,
-		Installation: o.installation, Keys: s.Replication.Keys, Clock: time.Now, Log: slog.New(slog.DiscardHandler),
+		Installation: o.installation, Keys: s.Replication.Keys,
+		Opened: s.Replication.HoldLog, Clock: time.Now, Log: slog.New(slog.DiscardHandler),
 		Lease: o.lease, Keep: o.keep})
 	if err := s.Replication.Follow(r); err != nil {
 		t.Fatal(err)
@@ -609,4 +610,51 @@ func TestErasedTextIsInNoFileOfTheRecordsThoughAReplicaHoldsTheirLog(t *testing.
 		t.Errorf("the log is not emptied: %v, %v", info, err)
 	}
 	i.close()
+}
+
+func TestAFileThatCannotBeKeptKeepsNoOtherFromThePlace(t *testing.T) {
+	p := replica.Folder(t.TempDir())
+	l, err := replica.Take(t.Context(), p, replica.Held{}, replica.Held{Machine: "quay", For: time.Hour})
+	if err != nil {
+		t.Fatal(err)
+	}
+	data := t.TempDir()
+	box := filepath.Join(data, "mail", "box", "new")
+	if err := os.MkdirAll(box, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"1-" + strings.Repeat("long", 50), "2-short"} {
+		if err := os.WriteFile(filepath.Join(box, name), []byte(name), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	i := open(t, data, p, options{lease: l})
+	i.set("x") // a change is told though a file stays behind
+	i.close()
+	if problem := i.replica.Status().Problem; !strings.Contains(problem, "too long for a replica") {
+		t.Errorf("it is not said that a file stays behind: %q", problem)
+	}
+	_, _, into := restored(t, p, time.Time{})
+	if _, err := os.Stat(filepath.Join(into, "mail", "box", "new", "2-short")); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestTheLogDoesNotGrowWhileThePlaceCannotBeReached(t *testing.T) {
+	i := open(t, t.TempDir(), replica.Folder(filepath.Join(t.TempDir(), "away")), options{})
+	for n := range 400 {
+		i.set(strings.Repeat(fmt.Sprint(n%10), 50_000))
+		if n%50 == 0 {
+			if err := i.replica.Sync(t.Context()); err == nil {
+				t.Fatal("a place that is not there was written")
+			}
+		}
+	}
+	if info, err := os.Stat(filepath.Join(i.data, records+"-wal")); err != nil || info.Size() > 10<<20 {
+		t.Errorf("the log has grown: %v octets, %v", info.Size(), err)
+	}
+	if err := i.store.Close(); err != nil {
+		t.Error(err)
+	}
+	_ = i.replica.Close(t.Context()) // its place is away
 }

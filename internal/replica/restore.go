@@ -50,7 +50,7 @@ func Restore(ctx context.Context, p Place, passphrase string, of Records, at tim
 	if err != nil {
 		return r, err
 	}
-	k, _, err := readKeys(ctx, p, passphrase)
+	k, err := readKeys(ctx, p, passphrase)
 	if err != nil {
 		return r, err
 	}
@@ -83,7 +83,7 @@ func Try(ctx context.Context, p Place, passphrase string) error {
 		}
 		return err
 	}
-	_, _, err := readKeys(ctx, p, passphrase)
+	_, err := readKeys(ctx, p, passphrase)
 	if errors.Is(err, ErrNone) {
 		return nil
 	}

@@ -61,7 +61,6 @@ const standbyFolder = "standby"
 type Waiting struct {
 	Folder  string    `json:"folder"`
 	Machine string    `json:"machine"`
-	Version int       `json:"records"` // the newest version of records that it can read
 	Copy    time.Time `json:"copy"`
 	Fresh   bool      `json:"fresh"`
 	Problem string    `json:"problem,omitempty"`
@@ -69,7 +68,7 @@ type Waiting struct {
 }
 
 // NewStandby makes a Standby. What lies in its folder of records and is not what the machine before wrote is put aside
-// by Run, and never removed.
+// by Run.
 func NewStandby(c StandbyConfig) (*Standby, error) {
 	if c.Poll == 0 {
 		c.Poll = 500 * time.Millisecond
@@ -94,8 +93,9 @@ func (s *Standby) set(f func(*StandbyStatus)) {
 	f(&s.status)
 }
 
-// Run keeps the copy fresh until this machine has the lease and the newest records in its folder, or ctx ends.
-func (s *Standby) Run(ctx context.Context) (*Lease, error) {
+// Run keeps the copy fresh until this machine has the lease and the newest records in its folder, or ctx ends. The
+// lease is kept from then on, until it is given away or lost, or life ends.
+func (s *Standby) Run(ctx, life context.Context) (*Lease, error) {
 	var copying *follower
 	defer func() { copying.stop() }()
 	said := time.Time{}
@@ -119,7 +119,7 @@ func (s *Standby) Run(ctx context.Context) (*Lease, error) {
 		}
 		if err == nil && free {
 			var lease *Lease
-			lease, err = s.takeOver(ctx, own, copying, l)
+			lease, err = s.takeOver(ctx, life, own, copying, l)
 			switch {
 			case err == nil:
 				s.unsay(ctx)
@@ -156,7 +156,6 @@ func (s *Standby) Run(ctx context.Context) (*Lease, error) {
 type follower struct {
 	pages   *pages
 	history string
-	folder  string // of the copy
 	records string
 	cancel  context.CancelFunc
 	done    chan struct{} // closed once it has ended
@@ -206,7 +205,7 @@ func (s *Standby) follow(ctx context.Context, now *follower, history string) (*f
 }
 
 func (s *Standby) startCopy(ctx context.Context, history string, every time.Duration) (*follower, error) {
-	k, _, err := readKeys(ctx, s.config.Place, s.config.Passphrase)
+	k, err := readKeys(ctx, s.config.Place, s.config.Passphrase)
 	if err != nil {
 		return nil, err
 	}
@@ -214,10 +213,10 @@ func (s *Standby) startCopy(ctx context.Context, history string, every time.Dura
 	if err != nil {
 		return nil, err
 	}
+	folder := filepath.Join(s.config.Data, standbyFolder, history)
 	f := &follower{pages: newPages(s.config.Place, path.Join(historyFolder, history), id), history: history,
-		folder: filepath.Join(s.config.Data, standbyFolder, history), done: make(chan struct{})}
-	f.records = filepath.Join(f.folder, s.config.Records.Name)
-	if err := os.MkdirAll(f.folder, 0o700); err != nil {
+		records: filepath.Join(folder, s.config.Records.Name), done: make(chan struct{})}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, err
 	}
 	if _, err := os.Stat(f.records); err == nil && f.at() == 0 { // it was being written when the program ended
@@ -302,7 +301,7 @@ func (s *Standby) own(l Held) (bool, error) {
 }
 
 // takeOver takes the lease, brings the copy to its end, and puts it where the records belong.
-func (s *Standby) takeOver(ctx context.Context, own bool, f *follower, seen Held) (*Lease, error) {
+func (s *Standby) takeOver(ctx, life context.Context, own bool, f *follower, seen Held) (*Lease, error) {
 	began := time.Now()
 	lease, err := Take(ctx, s.config.Place, seen, Held{Machine: s.config.Machine, Folder: s.folder, For: s.config.For,
 		History: seen.History, At: time.Now().UTC()})
@@ -310,18 +309,11 @@ func (s *Standby) takeOver(ctx context.Context, own bool, f *follower, seen Held
 		return nil, err
 	}
 	s.config.Log.Info("this machine takes over", "from", seen.Machine, "given away", seen.Given)
+	go lease.Keep(life, s.config.Log)
 	if own {
 		return lease, nil
 	}
-	keeping, stop := context.WithCancel(ctx)
-	ended := make(chan struct{})
-	go func() {
-		lease.Keep(keeping, func(error) {})
-		close(ended)
-	}()
 	err = s.finish(ctx, f, lease)
-	stop()
-	<-ended
 	if err == nil && !lease.Valid() {
 		err = ErrLost
 	}
@@ -358,7 +350,7 @@ func (s *Standby) finish(ctx context.Context, f *follower, lease *Lease) error {
 		}
 	}
 	f.stop()
-	k, _, err := readKeys(ctx, s.config.Place, s.config.Passphrase)
+	k, err := readKeys(ctx, s.config.Place, s.config.Passphrase)
 	if err != nil {
 		return err
 	}
@@ -440,7 +432,7 @@ func SetAside(data string, of Records, now time.Time) error {
 // say says at the place that this machine waits.
 func (s *Standby) say(ctx context.Context) error {
 	st := s.Status()
-	text, err := json.Marshal(Waiting{Folder: s.folder, Machine: st.Machine, Version: s.config.Newest, Copy: st.Copy,
+	text, err := json.Marshal(Waiting{Folder: s.folder, Machine: st.Machine, Copy: st.Copy,
 		Fresh: st.Fresh, Problem: st.Problem, At: time.Now().UTC()})
 	if err != nil {
 		return err

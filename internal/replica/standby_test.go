@@ -38,7 +38,7 @@ func until(t *testing.T, what string, ok func() bool) {
 func works(t *testing.T, p replica.Place, data string, l *replica.Lease) (i *installation, silence func()) {
 	t.Helper()
 	ctx, cancel := context.WithCancel(t.Context())
-	go l.Keep(ctx, func(error) {})
+	go l.Keep(ctx, slog.New(slog.DiscardHandler))
 	return open(t, data, p, options{lease: l}), cancel
 }
 
@@ -61,9 +61,10 @@ func TestMachinesTakeTurnsAndLoseNothing(t *testing.T) {
 			l   *replica.Lease
 			err error
 		}
+		life, kill := context.WithCancel(t.Context())
 		done := make(chan ended, 1)
 		go func() {
-			l, err := waits.Run(context.Background())
+			l, err := waits.Run(context.Background(), life)
 			done <- ended{l, err}
 		}()
 		for n := range 20 {
@@ -91,7 +92,7 @@ func TestMachinesTakeTurnsAndLoseNothing(t *testing.T) {
 			t.Fatal(e.err)
 		}
 		l = e.l
-		active, silence = works(t, p, data[other], l)
+		active, silence = open(t, data[other], p, options{lease: l}), kill
 		if got, err := active.store.Settings.Get(t.Context(), "value"); got != last || err != nil {
 			t.Fatalf("the machine that took over has %q, %v; want %q", got, err, last)
 		}
@@ -110,7 +111,7 @@ func TestAStandbyThatCannotReadTheRecordsDoesNotTakeOver(t *testing.T) {
 	waits := standby(t, p, t.TempDir(), "tower", store.NewestRecords()-1)
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan error, 1)
-	go func() { _, err := waits.Run(ctx); done <- err }()
+	go func() { _, err := waits.Run(ctx, ctx); done <- err }()
 	until(t, "it says so", func() bool { return strings.Contains(waits.Status().Problem, "newer Ink Tray") })
 	i.close()
 	if err := l.Give(t.Context()); err != nil {
@@ -133,7 +134,7 @@ func TestWithoutALeaseNobodyTakesOver(t *testing.T) {
 	waits := standby(t, p, t.TempDir(), "tower", store.NewestRecords())
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan error, 1)
-	go func() { _, err := waits.Run(ctx); done <- err }()
+	go func() { _, err := waits.Run(ctx, ctx); done <- err }()
 	until(t, "it says why", func() bool { return strings.Contains(waits.Status().Problem, "--lease") })
 	cancel()
 	<-done

@@ -17,12 +17,19 @@ type Replica interface {
 // Follow lets a replica follow the records. From now on a change is told to whoever made it once the replica has it,
 // where that promises so much. It is called before anything else is done with the records.
 func (s *Replication) Follow(r Replica) error {
-	// The replica moves what is in the log into the records, once it has a copy of it.
-	if err := s.write.Exec("PRAGMA wal_autocheckpoint = 0").Error; err != nil {
-		return err
-	}
 	s.replica.Store(&r)
 	return nil
+}
+
+// HoldLog leaves it to the replica to move what is in the log into the records, once it has a copy of it. Until it can,
+// as while its place was not met yet, SQLite does so, and the log does not grow.
+func (s *Replication) HoldLog() error {
+	select {
+	case <-s.done: // nothing is changed any more
+		return nil
+	default:
+		return s.write.Exec("PRAGMA wal_autocheckpoint = 0").Error
+	}
 }
 
 // Keys are the keys with which the records are sealed: the present one, and while it is changed the other one.

@@ -312,13 +312,16 @@ func (s *Restored) Recognise(ctx context.Context, e *Entry, of *Message, as *Rec
 	}))
 }
 
+// mostReplaced bounds how many files that had one name are looked through.
+const mostReplaced = 10_000
+
 // replacedBetween enters that a file was replaced, in the order in which the messages of those under its name came:
 // they can be recognised in any order.
 func replacedBetween(tx *gorm.DB, e *Entry, as *Recognition, received, now time.Time) error {
 	after := *as.Later // by which it was replaced
 	var before *Filing // whose place it had taken; nil where there is none
 	displaced := ""
-	for {
+	for range mostReplaced {
 		entry, err := first[Entry](tx.Where("id = ?", after.JournalID))
 		if err != nil {
 			return err
