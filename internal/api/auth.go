@@ -339,6 +339,10 @@ func (s *signInHandlers) MakeToken(ctx context.Context, r MakeTokenRequestObject
 	if r.Body.Scope != nil && *r.Body.Scope != ScopeFull {
 		k.Scope = store.Scope(*r.Body.Scope)
 	}
+	if k.Scope == store.ScopeMachine && !viewerOf(ctx).Role.May(store.Administrator) {
+		return nil, &problem{status: 403, kind: "not-allowed", text: "a token for another machine of the office asks for " +
+			"everybody, so an administrator makes it"}
+	}
 	if of := viewerOf(ctx).Scope; of != "" && k.Scope != of {
 		return nil, &problem{status: 403, kind: "not-allowed", text: "a token makes no token that may do more than itself"}
 	}

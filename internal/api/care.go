@@ -50,7 +50,10 @@ func (s *careHandlers) chosen(ctx context.Context, v store.Viewer, ids *[]string
 }
 
 // ListTray lists what waits for a person, by cause.
-func (s *careHandlers) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTrayResponseObject, error) {
+func (s *careHandlers) ListTray(ctx context.Context, r ListTrayRequestObject) (ListTrayResponseObject, error) {
+	if s.wide(ctx, r.Params.Everywhere) {
+		return s.trayEverywhere(ctx)
+	}
 	v := viewerOf(ctx)
 	n, err := s.names(ctx, v)
 	if err != nil {

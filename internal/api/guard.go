@@ -41,6 +41,7 @@ type decision struct {
 	host      string   // by what name the service was reached
 	state     string   // of a browser that was led to the office's sign-in
 	cookies   []string // to be set, besides what the operation's answer has
+	acting    bool     // another machine of the office asks for the viewer
 }
 
 // origin is that of the service's pages, as browsers write it: without the port that goes without saying.
@@ -54,16 +55,21 @@ func (d *decision) origin() string {
 
 type decisionKey struct{}
 
-// permissions reads out of openapi.yaml who may do what, with tokens of which scope, and which readings are written
-// down in the audit trail. An operation that does not say it is an error.
+// permissions reads out of openapi.yaml who may do what, with tokens of which scope, which readings are written down in
+// the audit trail, and what nobody does through another machine of the office. An operation that does not say it is an
+// error.
 func permissions(spec *openapi3.T) (needed map[string]store.Role, scopes map[string][]store.Scope,
-	watched map[string]string, err error) {
+	watched map[string]string, unacted map[string]bool, err error) {
 	needed, scopes, watched = map[string]store.Role{}, map[string][]store.Scope{}, map[string]string{}
+	unacted = map[string]bool{}
 	for at, item := range spec.Paths.Map() {
 		for method, operation := range item.Operations() {
 			list, _ := operation.Extensions["x-scopes"].([]any)
 			for _, one := range list {
 				scopes[operation.OperationID] = append(scopes[operation.OperationID], store.Scope(fmt.Sprint(one)))
+			}
+			if acting, ok := operation.Extensions["x-acting"].(bool); ok && !acting {
+				unacted[operation.OperationID] = true
 			}
 			if what, ok := operation.Extensions["x-audit"].(string); ok {
 				watched[operation.OperationID] = what
@@ -74,11 +80,11 @@ func permissions(spec *openapi3.T) (needed map[string]store.Role, scopes map[str
 			case string(store.Reader), string(store.Clerk), string(store.Administrator):
 				needed[operation.OperationID] = store.Role(said)
 			default:
-				return nil, nil, nil, fmt.Errorf("openapi.yaml does not say who may do %s %s", method, at)
+				return nil, nil, nil, nil, fmt.Errorf("openapi.yaml does not say who may do %s %s", method, at)
 			}
 		}
 	}
-	return needed, scopes, watched, nil
+	return needed, scopes, watched, unacted, nil
 }
 
 // decided lets an operation run only if it was decided in this very request that who asks may do it, by
@@ -122,6 +128,10 @@ func viewerOf(ctx context.Context) store.Viewer {
 // somebody who is known brings mail.
 func (s *Server) limits(h *fasthttp.RequestHeader) fasthttp.RequestConfig {
 	at, _, _ := strings.Cut(string(h.RequestURI()), "?")
+	if _, there, forwarded := strings.Cut(strings.TrimPrefix(at, atOthers), "/"); forwarded && strings.HasPrefix(at,
+		atOthers) {
+		at = root + there
+	}
 	if h.IsPost() && strings.HasPrefix(at, "/api/v1/mailboxes/") && (strings.HasSuffix(at, "/messages") ||
 		at == "/api/v1/mailboxes/take-over") {
 		secret, _ := shown(string(h.Peek("Authorization")), string(h.Cookie(cookieName(s.secure(string(h.Host()))))))
@@ -184,6 +194,9 @@ func (s *Server) guard(c fiber.Ctx) error {
 	if err != nil {
 		return &problem{status: 400, kind: "bad-request", text: "the request cannot be read"}
 	}
+	if strings.HasPrefix(c.Path(), atOthers) {
+		return s.forward(c, secure)
+	}
 	route, params, err := s.router.FindRoute(request)
 	if errors.Is(err, routers.ErrMethodNotAllowed) {
 		return &problem{status: 405, kind: "method", text: fmt.Sprintf("%s does not know the method %s", c.Path(),
@@ -200,10 +213,18 @@ func (s *Server) guard(c fiber.Ctx) error {
 	if d.viewer, key, d.secret, fromCookie, err = s.viewer(c, secure); err != nil {
 		return err
 	}
+	if err := s.actFor(c, d); err != nil {
+		return err
+	}
 	needed, known := s.needed[d.operation]
 	switch {
 	case !known:
 		return nothingAt(c)
+	case s.isCopy && !slices.Contains(copied, d.operation):
+		return errNotCopied
+	case d.acting && s.unacted[d.operation]:
+		return &problem{status: 403, kind: "not-allowed", text: "that is done at the machine itself, where you sign in",
+			advice: "Open its own address."}
 	case needed == "":
 	case d.viewer.Role == "":
 		return &problem{status: 401, kind: "sign-in", text: "you are not signed in", advice: "Sign in, or send a token."}

@@ -24,6 +24,8 @@ type (
 	placeHandlers struct{ *Server }
 	// registerHandlers serve the register.
 	registerHandlers struct{ *Server }
+	// valueHandlers serve what was read of filed files.
+	valueHandlers struct{ *Server }
 	// ruleHandlers serve rules and rehearsals.
 	ruleHandlers struct{ *Server }
 	// topicHandlers serve topics.
@@ -47,10 +49,13 @@ type handlers struct {
 	*mailboxHandlers
 	*placeHandlers
 	*registerHandlers
+	*valueHandlers
 	*ruleHandlers
 	*topicHandlers
 	*workHandlers
 	*handOverHandlers
+	*machineHandlers
+	*wideHandlers
 }
 
 // group gives each group of handlers its server.
@@ -67,9 +72,12 @@ func (s *Server) group() {
 		mailboxHandlers:  &mailboxHandlers{s},
 		placeHandlers:    &placeHandlers{s},
 		registerHandlers: &registerHandlers{s},
+		valueHandlers:    &valueHandlers{s},
 		ruleHandlers:     &ruleHandlers{s},
 		topicHandlers:    &topicHandlers{s},
 		workHandlers:     &workHandlers{s},
 		handOverHandlers: &handOverHandlers{s},
+		machineHandlers:  &machineHandlers{s},
+		wideHandlers:     &wideHandlers{s},
 	}
 }

@@ -73,8 +73,8 @@ func (s *mailboxHandlers) settings(b *MailboxSettings, into *store.Mailbox) erro
 	if b.Kind != nil {
 		kind = string(*b.Kind)
 	}
-	if into.Kind != "" && into.Kind != kind {
-		return field("kind", "a mailbox keeps its kind; add another mailbox instead")
+	if into.Kind != "" && !into.MayBecome(kind) {
+		return field("kind", "only IMAP and JMAP can take each other's place; add another mailbox instead")
 	}
 	into.Name, into.Kind, into.IntervalSeconds = name, kind, number(b.IntervalSeconds, 60)
 	p := &into.Particulars
@@ -82,10 +82,13 @@ func (s *mailboxHandlers) settings(b *MailboxSettings, into *store.Mailbox) erro
 		return field("leave_days", "messages of this kind of mailbox are never removed")
 	}
 	switch kind {
-	case "imap", "pop3":
+	case "imap", "pop3", "jmap":
 		into.Host, into.Port, into.Username = strings.TrimSpace(b.Host), number(b.Port, 0), strings.TrimSpace(b.Username)
 		if into.Encryption = string(b.Encryption); into.Encryption == "" {
 			into.Encryption = "tls"
+		}
+		if kind == "jmap" && into.Encryption == "starttls" {
+			return field("encryption", "JMAP has no encryption that begins later: choose tls")
 		}
 		p.Authority, p.Pinned, p.Proxy = strings.TrimSpace(text(b.Authority)), text(b.Pinned),
 			strings.TrimSpace(text(b.Proxy))
@@ -218,6 +221,8 @@ func (s *mailboxHandlers) ChangeMailbox(ctx context.Context, r ChangeMailboxRequ
 	}
 	var secret *string
 	switch byConsent := m.Particulars.Consent != nil; {
+	case given == "" && !byConsent && m.Kind != before.Kind:
+		return nil, anew([]string{"protocol"})
 	case given != "", byConsent && len(m.OtherRoute(&before)) > 0: // tokens are for one server, and of one issuer
 		secret = &given
 	case len(m.OtherRoute(&before)) > 0:
@@ -302,6 +307,8 @@ func (s *mailboxHandlers) CheckMailbox(ctx context.Context, r CheckMailboxReques
 	switch other := m.OtherRoute(&kept); {
 	case m.Particulars.Consent != nil && len(other) > 0: // its tokens go where they were given for, only
 		return nil, field("consent", "sign-in by consent is checked once the mailbox is saved and somebody has signed in")
+	case kept.ID != "" && secret == "" && m.Particulars.Consent == nil && m.Kind != kept.Kind:
+		return nil, anew([]string{"protocol"})
 	case kept.ID == "" || secret != "" || m.Particulars.Consent != nil:
 	case len(other) > 0:
 		return nil, anew(other)

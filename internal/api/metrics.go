@@ -143,6 +143,7 @@ func (s *careHandlers) installationMetrics(ctx context.Context, registry *promet
 	if s.Replica != nil {
 		s.replicaMetrics(gauge)
 	}
+	s.machineMetrics(gauge)
 	done, _, err := s.Store.Settings.Backups(ctx)
 	if err != nil || done == nil {
 		return err
@@ -155,19 +156,13 @@ func (s *careHandlers) installationMetrics(ctx context.Context, registry *promet
 // replicaMetrics are about the replica, and about who waits to take over.
 func (s *careHandlers) replicaMetrics(gauge func(name, help, label string, values map[string]float64)) {
 	r := s.Replica.Report()
-	as := func(is bool) float64 {
-		if is {
-			return 1
-		}
-		return 0
-	}
 	gauge("replica_behind_seconds", "Age of the oldest change that is not in the replica.", "place",
 		map[string]float64{r.Place: r.Behind.Seconds()})
 	gauge("replica_failing", "1 while the replica cannot be written.", "place",
-		map[string]float64{r.Place: as(r.Problem != "")})
+		map[string]float64{r.Place: asNumber(r.Problem != "")})
 	waiting := map[string]float64{}
 	for i := range r.Waiting {
-		waiting[r.Waiting[i].Machine] = as(ready(&r.Waiting[i]))
+		waiting[r.Waiting[i].Machine] = asNumber(ready(&r.Waiting[i]))
 	}
 	if r.Lease > 0 {
 		gauge("standby_ready", "1 where a machine that waits could take over.", "machine", waiting)
@@ -203,4 +198,24 @@ func spread(name, help string, d store.Distribution) prometheus.Metric {
 	}
 	return prometheus.MustNewConstHistogram(prometheus.NewDesc("inktray_"+name, help, nil, nil), uint64(d.Count),
 		d.Seconds, upTo)
+}
+
+// machineMetrics are about the other machines of the office.
+func (s *careHandlers) machineMetrics(gauge func(name, help, label string, values map[string]float64)) {
+	answers, fresh := map[string]float64{}, map[string]float64{}
+	for _, m := range s.others() {
+		st := m.Status()
+		answers[m.Name], fresh[m.Name] = asNumber(st.Answers), asNumber(st.Fresh)
+	}
+	if len(answers) > 0 {
+		gauge("machine_answers", "1 where another machine of the office answers.", "machine", answers)
+		gauge("machine_copy_fresh", "1 where the copy of its records has all that is in its replica.", "machine", fresh)
+	}
+}
+
+func asNumber(is bool) float64 {
+	if is {
+		return 1
+	}
+	return 0
 }

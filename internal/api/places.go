@@ -68,6 +68,14 @@ func number(p *int, otherwise int) int {
 	return *p
 }
 
+// unlessZero gives a number unless it is 0.
+func unlessZero(n int) *int {
+	if n == 0 {
+		return nil
+	}
+	return &n
+}
+
 func optional(s string) *string {
 	if s == "" {
 		return nil

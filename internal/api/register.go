@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"mime"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,11 +25,17 @@ import (
 )
 
 // asked reads what a search of the register asks.
-func (s *registerHandlers) asked(search, rule, mailbox, cabinet, folder *string, from, to *types.Date) (register.Query,
-	error) {
+func (s *registerHandlers) asked(ctx context.Context, search, rule, mailbox, cabinet, folder *string, from,
+	to *types.Date) (register.Query, error) {
 	q := register.Query{RuleID: text(rule), MailboxID: text(mailbox), Cabinet: text(cabinet), Folder: text(folder)}
-	var err error
-	if q.Search, err = register.ParseSearch(text(search), s.Engine.Zone); err != nil {
+	values, err := registry.ValueNames(ctx, s.Engine.Registry, viewerOf(ctx))
+	if err == nil && register.MayNameValue(text(search), values) {
+		values, err = s.valueNames(ctx)
+	}
+	if err != nil {
+		return q, err
+	}
+	if q.Search, err = register.ParseSearch(text(search), s.Engine.Zone, values...); err != nil {
 		return q, &problem{status: 422, kind: "invalid", text: err.Error(),
 			fields: []FieldProblem{{Place: "text", Text: err.Error()}}}
 	}
@@ -52,17 +59,20 @@ func (s *registerHandlers) asked(search, rule, mailbox, cabinet, folder *string,
 }
 
 // searched is what a search in a request's body asks.
-func (s *registerHandlers) searched(r *RegisterSearch) (register.Query, error) {
+func (s *registerHandlers) searched(ctx context.Context, r *RegisterSearch) (register.Query, error) {
 	if r == nil {
 		r = &RegisterSearch{}
 	}
-	return s.asked(r.Text, r.Rule, r.Mailbox, r.Cabinet, r.Folder, r.From, r.To)
+	return s.asked(ctx, r.Text, r.Rule, r.Mailbox, r.Cabinet, r.Folder, r.From, r.To)
 }
 
 // paged puts order and cursor into a query.
 func (s *registerHandlers) paged(ctx context.Context, q register.Query, sort, direction string, after *string,
 	most *int) (register.Query, error) {
-	q.Sort, q.Ascending, q.Most = register.Sort(sort), direction == "up", number(most, 50)
+	if err := s.ordered(ctx, &q, sort, direction); err != nil {
+		return q, err
+	}
+	q.Most = number(most, 50)
 	if after != nil {
 		f, err := s.filingOf(ctx, *after)
 		if err != nil {
@@ -89,7 +99,7 @@ func (s *registerHandlers) filings(ctx context.Context, rows []store.Filing) ([]
 			UndoneBy: optional(f.UndoneBy),
 			Revision: &f.Revision, CheckedAt: f.CheckedAt, ErasedAt: f.ErasedAt, Remark: optional(l.Remark),
 			Notes: optional(l.Notes), Place: optional(l.Place.Shown), PlaceURL: optional(l.Place.URL),
-			MessageURL: optional(l.Message)}
+			MessageURL: optional(l.Message), Values: shownValues(f.Values)}
 		state := FilingState(l.State.String())
 		one.State = &state
 		if f.FiledAt != nil {
@@ -104,9 +114,18 @@ func (s *registerHandlers) filings(ctx context.Context, rows []store.Filing) ([]
 func (s *registerHandlers) ListRegister(ctx context.Context, r ListRegisterRequestObject) (ListRegisterResponseObject,
 	error) {
 	v, p := viewerOf(ctx), r.Params
-	q, err := s.asked(p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
+	q, err := s.asked(ctx, p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
 	if err != nil {
 		return nil, err
+	}
+	if s.wide(ctx, p.Everywhere) {
+		if err := s.ordered(ctx, &q, word(p.Sort), word(p.Direction)); err != nil {
+			return nil, err
+		}
+		return s.registerEverywhere(ctx, p, &q)
+	}
+	if s.elsewhere(&q) {
+		return ListRegister200JSONResponse{Filings: []Filing{}}, nil
 	}
 	if q, err = s.paged(ctx, q, word(p.Sort), word(p.Direction), p.After, p.Most); err != nil {
 		return nil, err
@@ -120,7 +139,10 @@ func (s *registerHandlers) ListRegister(ctx context.Context, r ListRegisterReque
 		return nil, err
 	}
 	out := ListRegister200JSONResponse{Total: found.Total, Size: found.Size}
-	if out.Filings, err = s.filings(ctx, rows); err != nil {
+	if out.Filings, err = s.filings(ctx, rows); err == nil {
+		err = (*valueHandlers)(s).snippets(ctx, q.Inside, found.Numbers, out.Filings)
+	}
+	if err != nil {
 		return nil, err
 	}
 	if found.More {
@@ -140,17 +162,35 @@ func word[T ~string](p *T) string {
 // ListRegisterMessages lists the register by message.
 func (s *registerHandlers) ListRegisterMessages(ctx context.Context,
 	r ListRegisterMessagesRequestObject) (ListRegisterMessagesResponseObject, error) {
-	v, p := viewerOf(ctx), r.Params
-	q, err := s.asked(p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
-	if err != nil {
-		return nil, err
+	if p := r.Params; s.wide(ctx, p.Everywhere) {
+		q, err := s.asked(ctx, p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.ordered(ctx, &q, word(p.Sort), word(p.Direction)); err != nil {
+			return nil, err
+		}
+		return s.messagesEverywhere(ctx, p, &q)
+	}
+	out, _, err := s.messagesHere(ctx, r.Params)
+	return out, err
+}
+
+// messagesHere lists the register of these records by message. first is the line by which each stands where it does.
+func (s *registerHandlers) messagesHere(ctx context.Context,
+	p ListRegisterMessagesParams) (out ListRegisterMessages200JSONResponse, first []string, err error) {
+	v := viewerOf(ctx)
+	out.Messages = []RegisterMessage{}
+	q, err := s.asked(ctx, p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
+	if err != nil || s.elsewhere(&q) {
+		return out, nil, err
 	}
 	if q, err = s.paged(ctx, q, word(p.Sort), word(p.Direction), p.After, p.Most); err != nil {
-		return nil, err
+		return out, nil, err
 	}
 	letters, found, err := s.Store.Register.FindMessages(ctx, v, q)
 	if err != nil {
-		return nil, err
+		return out, nil, err
 	}
 	var numbers []register.Number
 	for _, l := range letters {
@@ -158,29 +198,30 @@ func (s *registerHandlers) ListRegisterMessages(ctx context.Context,
 	}
 	rows, err := s.Store.Register.Numbered(ctx, v, numbers)
 	if err != nil {
-		return nil, err
+		return out, nil, err
 	}
 	shown, err := s.filings(ctx, rows)
 	if err != nil {
-		return nil, err
+		return out, nil, err
 	}
 	of := map[int64][]Filing{}
 	for _, f := range shown {
 		of[f.Message] = append(of[f.Message], f)
 	}
-	out := ListRegisterMessages200JSONResponse{Messages: []RegisterMessage{}, Total: found.Total, Size: found.Size}
+	out.Total, out.Size = found.Total, found.Size
 	for _, l := range letters {
 		if files := of[l.Message]; len(files) > 0 {
 			f := &files[0]
 			out.Messages = append(out.Messages,
 				RegisterMessage{Message: l.Message, Subject: f.Subject, SenderName: f.SenderName, SenderAddress: f.SenderAddress,
 					ReceivedAt: f.ReceivedAt, Mailbox: f.Mailbox, Filings: files})
+			first = append(first, l.First.String())
 		}
 	}
 	if found.More {
 		out.Next = optional(letters[len(letters)-1].First.String())
 	}
-	return out, nil
+	return out, first, nil
 }
 
 func parseEntry(s string) (register.Number, error) {
@@ -196,9 +237,15 @@ func parseEntry(s string) (register.Number, error) {
 func (s *registerHandlers) ListRegisterFolders(ctx context.Context,
 	r ListRegisterFoldersRequestObject) (ListRegisterFoldersResponseObject, error) {
 	p := r.Params
-	q, err := s.asked(p.Text, p.Rule, p.Mailbox, nil, nil, p.From, p.To)
+	q, err := s.asked(ctx, p.Text, p.Rule, p.Mailbox, nil, nil, p.From, p.To)
 	if err != nil {
 		return nil, err
+	}
+	if s.wide(ctx, p.Everywhere) {
+		return s.foldersEverywhere(ctx, p, &q)
+	}
+	if s.elsewhere(&q) {
+		return ListRegisterFolders200JSONResponse{}, nil
 	}
 	rows, err := s.Store.Register.Branches(ctx, viewerOf(ctx), q, text(p.Cabinet), text(p.Folder))
 	out := ListRegisterFolders200JSONResponse{}
@@ -213,15 +260,26 @@ func (s *registerHandlers) ListRegisterFolders(ctx context.Context,
 func (s *registerHandlers) GetActivity(ctx context.Context, r GetActivityRequestObject) (GetActivityResponseObject,
 	error) {
 	v, p := viewerOf(ctx), r.Params
-	q, err := s.asked(p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
+	q, err := s.asked(ctx, p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
 	if err != nil {
 		return nil, err
+	}
+	if s.wide(ctx, p.Everywhere) {
+		return s.activityEverywhere(ctx, p, &q)
+	}
+	if s.elsewhere(&q) {
+		return GetActivity200JSONResponse{By: string(p.By), Tallies: []Tally{}}, nil
 	}
 	tallies, found, err := s.Store.Register.Tallies(ctx, v, q, register.By(p.By), s.Engine.Zone, number(p.Most, 20))
 	out := GetActivity200JSONResponse{By: string(p.By), Tallies: []Tally{}, Total: found.Total, Size: found.Size}
 	for _, t := range tallies {
 		out.Tallies = append(out.Tallies, Tally{ID: t.ID, Name: t.Name, Count: t.Count, Size: t.Size})
 	}
+	if err != nil {
+		return nil, err
+	}
+	sums, err := s.Store.Register.Sums(ctx, v, q)
+	out.Sums = shownSums(sums)
 	return out, err
 }
 
@@ -238,7 +296,11 @@ func (s *registerHandlers) columnsOf(ctx context.Context, v store.Viewer) ([]str
 	if err != nil {
 		return nil, err
 	}
-	columns, err := register.ColumnsNamed(names)
+	values, err := s.valueNames(ctx)
+	if err != nil {
+		return nil, err
+	}
+	columns, err := register.ColumnsNamed(names, values...)
 	if err != nil { // one that is no longer there
 		columns, err = register.ColumnsNamed(nil)
 	}
@@ -253,17 +315,28 @@ func (s *registerHandlers) columnsOf(ctx context.Context, v store.Viewer) ([]str
 func (s *registerHandlers) GetRegisterLanguage(ctx context.Context,
 	_ GetRegisterLanguageRequestObject) (GetRegisterLanguageResponseObject, error) {
 	chosen, err := s.columnsOf(ctx, viewerOf(ctx))
+	if err != nil {
+		return nil, err
+	}
+	values, err := s.valueNames(ctx)
 	out := GetRegisterLanguage200JSONResponse{Chosen: chosen, Kinds: register.Kinds(),
 		States: append(append([]string{}, register.States[1:]...), "all")}
 	for _, f := range register.Filters {
 		out.Filters = append(out.Filters, RegisterFilter{Name: f.Name, Means: f.Means, Example: f.Example})
 	}
-	for _, c := range register.Columns {
+	columns := slices.Clone(register.Columns)
+	for _, name := range values {
+		columns = append(columns, register.ValueColumn(name))
+		out.Filters = append(out.Filters, RegisterFilter{Name: name, Means: "a value that rules read; also with <, <=, > " +
+			"or >= before it, and with * for any text", Example: name + ":*"})
+	}
+	for _, c := range columns {
 		out.Columns = append(out.Columns, RegisterColumn{Name: c.Name, Title: c.Title, Means: c.Means, Usual: c.Usual})
 	}
 	for _, sort := range register.Sorts {
 		out.Sorts = append(out.Sorts, string(sort))
 	}
+	out.Sorts = append(out.Sorts, values...)
 	return out, err
 }
 
@@ -271,7 +344,11 @@ func (s *registerHandlers) GetRegisterLanguage(ctx context.Context,
 func (s *registerHandlers) ChooseColumns(ctx context.Context,
 	r ChooseColumnsRequestObject) (ChooseColumnsResponseObject, error) {
 	v := viewerOf(ctx)
-	if _, err := register.ColumnsNamed(r.Body.Columns); err != nil {
+	values, err := s.valueNames(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := register.ColumnsNamed(r.Body.Columns, values...); err != nil {
 		return nil, &problem{status: 422, kind: "invalid", text: err.Error(),
 			fields: []FieldProblem{{Place: "columns", Text: err.Error()}}}
 	}
@@ -503,11 +580,13 @@ func (s *registerHandlers) export(x *registry.Export) Export {
 func (s *registerHandlers) StartExport(ctx context.Context, r StartExportRequestObject) (StartExportResponseObject,
 	error) {
 	v := viewerOf(ctx)
-	q, err := s.searched(r.Body.Search)
+	q, err := s.searched(ctx, r.Body.Search)
 	if err != nil {
 		return nil, err
 	}
-	q.Sort, q.Ascending = register.Sort(word(r.Body.Sort)), word(r.Body.Direction) == "up"
+	if err := s.ordered(ctx, &q, word(r.Body.Sort), word(r.Body.Direction)); err != nil {
+		return nil, err
+	}
 	var names []string
 	if r.Body.Columns != nil {
 		names = *r.Body.Columns
@@ -517,13 +596,23 @@ func (s *registerHandlers) StartExport(ctx context.Context, r StartExportRequest
 			return nil, err
 		}
 	}
-	columns, err := register.ColumnsNamed(names)
+	values, err := s.valueNames(ctx)
+	if err != nil {
+		return nil, err
+	}
+	columns, err := register.ColumnsNamed(names, values...)
 	if err != nil {
 		return nil, &problem{status: 422, kind: "invalid", text: err.Error(),
 			fields: []FieldProblem{{Place: "columns", Text: err.Error()}}}
 	}
-	x, err := s.Engine.Registry.Exports.Start(ctx, v,
-		registry.ExportOf{Format: string(r.Body.Format), Letters: word(r.Body.Per) == "message", Columns: columns, Query: q})
+	of := registry.ExportOf{Format: string(r.Body.Format), Letters: word(r.Body.Per) == "message", Columns: columns,
+		Query: q}
+	if s.wide(ctx, r.Body.Everywhere) {
+		s.exportEverywhere(ctx, &of)
+	} else if s.elsewhere(&q) {
+		return nil, atField("search", "it asks for other machines only; say that they are to be asked, too")
+	}
+	x, err := s.Engine.Registry.Exports.Start(ctx, v, of)
 	return StartExport201JSONResponse(s.export(&x)), tooMuch(err)
 }
 
@@ -621,7 +710,7 @@ func (s *registerHandlers) PlanVerification(ctx context.Context,
 func (s *registerHandlers) StartVerification(ctx context.Context,
 	r StartVerificationRequestObject) (StartVerificationResponseObject, error) {
 	v := viewerOf(ctx)
-	q, err := s.searched(r.Body)
+	q, err := s.searched(ctx, r.Body)
 	if err != nil {
 		return nil, err
 	}

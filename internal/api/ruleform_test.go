@@ -32,7 +32,7 @@ func TestTheContractHasEveryKeyOfARule(t *testing.T) {
 	}
 	for contract, name := range map[string]string{"RuleDocument": "Rule", "RuleRest": "Rest", "RuleEntry": "Selection",
 		"RuleCopy": "Copy", "RuleReply": "Letter", "RuleTell": "Tell", "RuleStep": "Step", "RuleItemTest": "ItemTest",
-		"RuleInnerText": "InnerText"} {
+		"RuleInnerText": "InnerText", "RuleValue": "ValueOf"} {
 		schema := spec.Components.Schemas[contract]
 		if schema == nil {
 			t.Errorf("there is no schema %s", contract)

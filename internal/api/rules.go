@@ -242,6 +242,9 @@ func rehearsedItem(i *rehearsal.RehearsedItem) Item {
 	out := Item{Item: i.Item.Item.ID, Name: i.Item.Item.Name, Kind: string(i.Item.Item.Kind), Size: i.Item.Item.Size,
 		Verdict: string(i.Verdict), Reason: i.Reason.String(), ReasonCodes: codes(i.Reason),
 		Path: cmp.Or(i.As, i.Path()), Clash: optional(i.Clash), Rule: optional(i.Rule)}
+	if i.Settled() && i.Verdict != plan.LeftOut {
+		out.Values = shownValues(i.Values)
+	}
 	if len(i.Unknown) > 0 {
 		out.Unknown = &i.Unknown
 	}
@@ -271,6 +274,7 @@ func (s *ruleHandlers) GetLanguage(ctx context.Context,
 		}
 		out.Words = append(out.Words, Pattern{Name: w.Name, Type: kind, Doc: w.Doc, Example: "<" + w.Example + ">"})
 	}
+	out.Kinds = []Kind{{Name: string(rule.EInvoice), Plural: "electronic invoices", Extensions: []string{"xml", "pdf"}}}
 	for _, k := range mail.Kinds {
 		out.Kinds = append(out.Kinds,
 			Kind{Name: string(k.Kind), Plural: k.Plural, Extensions: append([]string{}, k.Extensions...)})

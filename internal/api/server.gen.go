@@ -390,51 +390,6 @@ func (e ExportRequestPer) Valid() bool {
 	}
 }
 
-// Defines values for ExportRequestSort.
-const (
-	ExportRequestSortFile     ExportRequestSort = "file"
-	ExportRequestSortFiled    ExportRequestSort = "filed"
-	ExportRequestSortFolder   ExportRequestSort = "folder"
-	ExportRequestSortKind     ExportRequestSort = "kind"
-	ExportRequestSortMailbox  ExportRequestSort = "mailbox"
-	ExportRequestSortNumber   ExportRequestSort = "number"
-	ExportRequestSortReceived ExportRequestSort = "received"
-	ExportRequestSortRule     ExportRequestSort = "rule"
-	ExportRequestSortSender   ExportRequestSort = "sender"
-	ExportRequestSortSize     ExportRequestSort = "size"
-	ExportRequestSortSubject  ExportRequestSort = "subject"
-)
-
-// Valid indicates whether the value is a known member of the ExportRequestSort enum.
-func (e ExportRequestSort) Valid() bool {
-	switch e {
-	case ExportRequestSortFile:
-		return true
-	case ExportRequestSortFiled:
-		return true
-	case ExportRequestSortFolder:
-		return true
-	case ExportRequestSortKind:
-		return true
-	case ExportRequestSortMailbox:
-		return true
-	case ExportRequestSortNumber:
-		return true
-	case ExportRequestSortReceived:
-		return true
-	case ExportRequestSortRule:
-		return true
-	case ExportRequestSortSender:
-		return true
-	case ExportRequestSortSize:
-		return true
-	case ExportRequestSortSubject:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for FilingState.
 const (
 	FilingStateChanged   FilingState = "changed"
@@ -489,6 +444,7 @@ func (e FoundServerEncryption) Valid() bool {
 // Defines values for FoundServerKind.
 const (
 	FoundServerKindImap FoundServerKind = "imap"
+	FoundServerKindJmap FoundServerKind = "jmap"
 	FoundServerKindPop3 FoundServerKind = "pop3"
 )
 
@@ -496,6 +452,8 @@ const (
 func (e FoundServerKind) Valid() bool {
 	switch e {
 	case FoundServerKindImap:
+		return true
+	case FoundServerKindJmap:
 		return true
 	case FoundServerKindPop3:
 		return true
@@ -623,6 +581,7 @@ const (
 	MailboxSettingsKindDrop    MailboxSettingsKind = "drop"
 	MailboxSettingsKindFiles   MailboxSettingsKind = "files"
 	MailboxSettingsKindImap    MailboxSettingsKind = "imap"
+	MailboxSettingsKindJmap    MailboxSettingsKind = "jmap"
 	MailboxSettingsKindMaildir MailboxSettingsKind = "maildir"
 	MailboxSettingsKindPop3    MailboxSettingsKind = "pop3"
 )
@@ -635,6 +594,8 @@ func (e MailboxSettingsKind) Valid() bool {
 	case MailboxSettingsKindFiles:
 		return true
 	case MailboxSettingsKindImap:
+		return true
+	case MailboxSettingsKindJmap:
 		return true
 	case MailboxSettingsKindMaildir:
 		return true
@@ -743,6 +704,7 @@ const (
 	PassKindMove         PassKind = "move"
 	PassKindOldMail      PassKind = "old mail"
 	PassKindUndo         PassKind = "undo"
+	PassKindValues       PassKind = "values"
 	PassKindVerification PassKind = "verification"
 )
 
@@ -760,6 +722,8 @@ func (e PassKind) Valid() bool {
 	case PassKindOldMail:
 		return true
 	case PassKindUndo:
+		return true
+	case PassKindValues:
 		return true
 	case PassKindVerification:
 		return true
@@ -839,22 +803,22 @@ func (e ProofState) Valid() bool {
 
 // Defines values for ReceivedFrom.
 const (
-	ReceivedFromDateField     ReceivedFrom = "date field"
-	ReceivedFromFile          ReceivedFrom = "file"
-	ReceivedFromReceivedField ReceivedFrom = "received field"
-	ReceivedFromUnknown       ReceivedFrom = "unknown"
+	DateField     ReceivedFrom = "date field"
+	File          ReceivedFrom = "file"
+	ReceivedField ReceivedFrom = "received field"
+	Unknown       ReceivedFrom = "unknown"
 )
 
 // Valid indicates whether the value is a known member of the ReceivedFrom enum.
 func (e ReceivedFrom) Valid() bool {
 	switch e {
-	case ReceivedFromDateField:
+	case DateField:
 		return true
-	case ReceivedFromFile:
+	case File:
 		return true
-	case ReceivedFromReceivedField:
+	case ReceivedField:
 		return true
-	case ReceivedFromUnknown:
+	case Unknown:
 		return true
 	default:
 		return false
@@ -1002,6 +966,7 @@ func (e RuleChangeKind) Valid() bool {
 // Defines values for Scope.
 const (
 	ScopeFull     Scope = "full"
+	ScopeMachine  Scope = "machine"
 	ScopeMetrics  Scope = "metrics"
 	ScopeRead     Scope = "read"
 	ScopeRegister Scope = "register"
@@ -1011,6 +976,8 @@ const (
 func (e Scope) Valid() bool {
 	switch e {
 	case ScopeFull:
+		return true
+	case ScopeMachine:
 		return true
 	case ScopeMetrics:
 		return true
@@ -1245,51 +1212,6 @@ func (e Direction) Valid() bool {
 	}
 }
 
-// Defines values for SortBy.
-const (
-	SortByFile     SortBy = "file"
-	SortByFiled    SortBy = "filed"
-	SortByFolder   SortBy = "folder"
-	SortByKind     SortBy = "kind"
-	SortByMailbox  SortBy = "mailbox"
-	SortByNumber   SortBy = "number"
-	SortByReceived SortBy = "received"
-	SortByRule     SortBy = "rule"
-	SortBySender   SortBy = "sender"
-	SortBySize     SortBy = "size"
-	SortBySubject  SortBy = "subject"
-)
-
-// Valid indicates whether the value is a known member of the SortBy enum.
-func (e SortBy) Valid() bool {
-	switch e {
-	case SortByFile:
-		return true
-	case SortByFiled:
-		return true
-	case SortByFolder:
-		return true
-	case SortByKind:
-		return true
-	case SortByMailbox:
-		return true
-	case SortByNumber:
-		return true
-	case SortByReceived:
-		return true
-	case SortByRule:
-		return true
-	case SortBySender:
-		return true
-	case SortBySize:
-		return true
-	case SortBySubject:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for ListPassesParamsKind.
 const (
 	ListPassesParamsKindAgain        ListPassesParamsKind = "again"
@@ -1298,6 +1220,7 @@ const (
 	ListPassesParamsKindMove         ListPassesParamsKind = "move"
 	ListPassesParamsKindOldMail      ListPassesParamsKind = "old mail"
 	ListPassesParamsKindUndo         ListPassesParamsKind = "undo"
+	ListPassesParamsKindValues       ListPassesParamsKind = "values"
 	ListPassesParamsKindVerification ListPassesParamsKind = "verification"
 )
 
@@ -1316,52 +1239,9 @@ func (e ListPassesParamsKind) Valid() bool {
 		return true
 	case ListPassesParamsKindUndo:
 		return true
+	case ListPassesParamsKindValues:
+		return true
 	case ListPassesParamsKindVerification:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for ListRegisterParamsSort.
-const (
-	ListRegisterParamsSortFile     ListRegisterParamsSort = "file"
-	ListRegisterParamsSortFiled    ListRegisterParamsSort = "filed"
-	ListRegisterParamsSortFolder   ListRegisterParamsSort = "folder"
-	ListRegisterParamsSortKind     ListRegisterParamsSort = "kind"
-	ListRegisterParamsSortMailbox  ListRegisterParamsSort = "mailbox"
-	ListRegisterParamsSortNumber   ListRegisterParamsSort = "number"
-	ListRegisterParamsSortReceived ListRegisterParamsSort = "received"
-	ListRegisterParamsSortRule     ListRegisterParamsSort = "rule"
-	ListRegisterParamsSortSender   ListRegisterParamsSort = "sender"
-	ListRegisterParamsSortSize     ListRegisterParamsSort = "size"
-	ListRegisterParamsSortSubject  ListRegisterParamsSort = "subject"
-)
-
-// Valid indicates whether the value is a known member of the ListRegisterParamsSort enum.
-func (e ListRegisterParamsSort) Valid() bool {
-	switch e {
-	case ListRegisterParamsSortFile:
-		return true
-	case ListRegisterParamsSortFiled:
-		return true
-	case ListRegisterParamsSortFolder:
-		return true
-	case ListRegisterParamsSortKind:
-		return true
-	case ListRegisterParamsSortMailbox:
-		return true
-	case ListRegisterParamsSortNumber:
-		return true
-	case ListRegisterParamsSortReceived:
-		return true
-	case ListRegisterParamsSortRule:
-		return true
-	case ListRegisterParamsSortSender:
-		return true
-	case ListRegisterParamsSortSize:
-		return true
-	case ListRegisterParamsSortSubject:
 		return true
 	default:
 		return false
@@ -1422,51 +1302,6 @@ func (e GetActivityParamsBy) Valid() bool {
 	}
 }
 
-// Defines values for ListRegisterMessagesParamsSort.
-const (
-	ListRegisterMessagesParamsSortFile     ListRegisterMessagesParamsSort = "file"
-	ListRegisterMessagesParamsSortFiled    ListRegisterMessagesParamsSort = "filed"
-	ListRegisterMessagesParamsSortFolder   ListRegisterMessagesParamsSort = "folder"
-	ListRegisterMessagesParamsSortKind     ListRegisterMessagesParamsSort = "kind"
-	ListRegisterMessagesParamsSortMailbox  ListRegisterMessagesParamsSort = "mailbox"
-	ListRegisterMessagesParamsSortNumber   ListRegisterMessagesParamsSort = "number"
-	ListRegisterMessagesParamsSortReceived ListRegisterMessagesParamsSort = "received"
-	ListRegisterMessagesParamsSortRule     ListRegisterMessagesParamsSort = "rule"
-	ListRegisterMessagesParamsSortSender   ListRegisterMessagesParamsSort = "sender"
-	ListRegisterMessagesParamsSortSize     ListRegisterMessagesParamsSort = "size"
-	ListRegisterMessagesParamsSortSubject  ListRegisterMessagesParamsSort = "subject"
-)
-
-// Valid indicates whether the value is a known member of the ListRegisterMessagesParamsSort enum.
-func (e ListRegisterMessagesParamsSort) Valid() bool {
-	switch e {
-	case ListRegisterMessagesParamsSortFile:
-		return true
-	case ListRegisterMessagesParamsSortFiled:
-		return true
-	case ListRegisterMessagesParamsSortFolder:
-		return true
-	case ListRegisterMessagesParamsSortKind:
-		return true
-	case ListRegisterMessagesParamsSortMailbox:
-		return true
-	case ListRegisterMessagesParamsSortNumber:
-		return true
-	case ListRegisterMessagesParamsSortReceived:
-		return true
-	case ListRegisterMessagesParamsSortRule:
-		return true
-	case ListRegisterMessagesParamsSortSender:
-		return true
-	case ListRegisterMessagesParamsSortSize:
-		return true
-	case ListRegisterMessagesParamsSortSubject:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for ListRegisterMessagesParamsDirection.
 const (
 	ListRegisterMessagesParamsDirectionDown ListRegisterMessagesParamsDirection = "down"
@@ -1485,11 +1320,35 @@ func (e ListRegisterMessagesParamsDirection) Valid() bool {
 	}
 }
 
+// Defines values for ProposeValueParamsIn.
+const (
+	ProposeValueParamsInSubject ProposeValueParamsIn = "subject"
+	ProposeValueParamsInText    ProposeValueParamsIn = "text"
+)
+
+// Valid indicates whether the value is a known member of the ProposeValueParamsIn enum.
+func (e ProposeValueParamsIn) Valid() bool {
+	switch e {
+	case ProposeValueParamsInSubject:
+		return true
+	case ProposeValueParamsInText:
+		return true
+	default:
+		return false
+	}
+}
+
 // Activity The filings counted by day, rule or something else.
 type Activity struct {
-	By      string  `json:"by"`
-	Size    int64   `json:"size"`
-	Tallies []Tally `json:"tallies"`
+	By string `json:"by"`
+
+	// Missing machines that were asked for, but of which there is no copy to read
+	Missing *[]MissingMachine `json:"missing,omitempty"`
+	Size    int64             `json:"size"`
+
+	// Sums what numbers and amounts that were read come to, of all that was found; by name and currency
+	Sums    *[]ValueSum `json:"sums,omitempty"`
+	Tallies []Tally     `json:"tallies"`
 
 	// Total of all that was found
 	Total int `json:"total"`
@@ -1629,6 +1488,9 @@ type AnswerRequest struct {
 // Arrival A message that came, and what was filed of it.
 type Arrival struct {
 	Items []Item `json:"items"`
+
+	// Machine the machine of the office that it is of; said where all are asked
+	Machine *string `json:"machine,omitempty"`
 
 	// Message A message that is known.
 	Message Message `json:"message"`
@@ -1943,6 +1805,12 @@ type Consent struct {
 	Token  *string   `json:"token,omitempty"`
 }
 
+// Correction What stands in the place of a value.
+type Correction struct {
+	// Text as it is written; empty takes the value away
+	Text string `json:"text"`
+}
+
 // Correspondent A person or firm with whom the office writes. Rules recognise it by its addresses and domains.
 type Correspondent struct {
 	Addresses []string `json:"addresses"`
@@ -1994,6 +1862,47 @@ type DiffLine struct {
 
 // DiffLineIn defines model for DiffLine.In.
 type DiffLineIn string
+
+// ElectronicInvoice What an electronic invoice says (EN 16931-1). What it does not say is left out.
+type ElectronicInvoice struct {
+	Buyer      *string `json:"buyer,omitempty"`
+	CreditNote bool    `json:"credit_note"`
+	Currency   *string `json:"currency,omitempty"`
+
+	// Due when it is to be paid, likewise
+	Due *string `json:"due,omitempty"`
+
+	// Faults the rules of the standard that its sums do not keep
+	Faults []struct {
+		Rule string `json:"rule"`
+		Text string `json:"text"`
+	} `json:"faults"`
+
+	// Issued its date, as 2026-11-30
+	Issued *string `json:"issued,omitempty"`
+
+	// Net the amount without tax
+	Net    *string `json:"net,omitempty"`
+	Number *string `json:"number,omitempty"`
+	Order  *string `json:"order,omitempty"`
+
+	// Payable what is still to be paid
+	Payable *string `json:"payable,omitempty"`
+
+	// Reference of the buyer
+	Reference *string `json:"reference,omitempty"`
+	Seller    *string `json:"seller,omitempty"`
+
+	// SellerVat the VAT number of the seller
+	SellerVat *string `json:"seller_vat,omitempty"`
+
+	// Syntax UBL or CII
+	Syntax string  `json:"syntax"`
+	Tax    *string `json:"tax,omitempty"`
+
+	// Total the amount with tax
+	Total *string `json:"total,omitempty"`
+}
 
 // ElsewhereRequest Where items from the tray are filed instead.
 type ElsewhereRequest struct {
@@ -2091,14 +2000,19 @@ type ExportRequest struct {
 	// Columns in their order; none is what the asker chose
 	Columns   *[]string               `json:"columns,omitempty"`
 	Direction *ExportRequestDirection `json:"direction,omitempty"`
-	Format    ExportRequestFormat     `json:"format"`
+
+	// Everywhere also lines of the other machines of the office
+	Everywhere *bool               `json:"everywhere,omitempty"`
+	Format     ExportRequestFormat `json:"format"`
 
 	// Per one line for each filing, or for each message with links to all its files
 	Per *ExportRequestPer `json:"per,omitempty"`
 
 	// Search Which lines of the register are looked for.
-	Search *RegisterSearch    `json:"search,omitempty"`
-	Sort   *ExportRequestSort `json:"sort,omitempty"`
+	Search *RegisterSearch `json:"search,omitempty"`
+
+	// Sort as in the list of the register
+	Sort *string `json:"sort,omitempty"`
 }
 
 // ExportRequestDirection defines model for ExportRequest.Direction.
@@ -2109,9 +2023,6 @@ type ExportRequestFormat string
 
 // ExportRequestPer one line for each filing, or for each message with links to all its files
 type ExportRequestPer string
-
-// ExportRequestSort defines model for ExportRequest.Sort.
-type ExportRequestSort string
 
 // Factor A second factor.
 type Factor struct {
@@ -2161,6 +2072,40 @@ type FieldProblem struct {
 	Text  string `json:"text"`
 }
 
+// FiledValue A value that a rule read of a file.
+type FiledValue struct {
+	// As as it is written in the file, where text says it otherwise
+	As *string `json:"as,omitempty"`
+
+	// Codes the bar codes and QR codes on its pages, where it is a PDF or a picture
+	Codes *[]struct {
+		// Kind such as QR code or Code 128
+		Kind string `json:"kind"`
+
+		// Page from 1
+		Page int `json:"page"`
+
+		// Text what it holds
+		Text string `json:"text"`
+	} `json:"codes,omitempty"`
+
+	// CodesProblem why its codes cannot be read, or not on all pages
+	CodesProblem *string `json:"codes_problem,omitempty"`
+	Name         string  `json:"name"`
+
+	// Problem why what stands there is no such value
+	Problem *string `json:"problem,omitempty"`
+
+	// Sure of 100, how sure it is that the text was read as it stands there, where that is a scan
+	Sure *int `json:"sure,omitempty"`
+
+	// Text such as 1180.50 EUR, 2026-11-30 or yes; empty where it was not found
+	Text string `json:"text"`
+
+	// Type text, number, amount, date, or yes or no
+	Type string `json:"type"`
+}
+
 // FilesToEnter Files of a cabinet that are to be entered in the register.
 type FilesToEnter struct {
 	Paths []string `json:"paths"`
@@ -2180,10 +2125,20 @@ type Filing struct {
 	FiledAt  time.Time  `json:"filed_at"`
 	Folder   string     `json:"folder"`
 
+	// Inside where the words stand in the file that a search with inside: looked for
+	Inside *[]struct {
+		// Hit it was looked for
+		Hit  bool   `json:"hit"`
+		Text string `json:"text"`
+	} `json:"inside,omitempty"`
+
 	// Item of the journal, for taking it back
-	Item    *int64 `json:"item,omitempty"`
-	Kind    string `json:"kind"`
-	Mailbox string `json:"mailbox"`
+	Item *int64 `json:"item,omitempty"`
+	Kind string `json:"kind"`
+
+	// Machine the machine of the office that it is of; said where all are asked
+	Machine *string `json:"machine,omitempty"`
+	Mailbox string  `json:"mailbox"`
 
 	// Message the message's number
 	Message int64 `json:"message"`
@@ -2218,6 +2173,9 @@ type Filing struct {
 	Subject       string       `json:"subject"`
 	UndoneAt      *time.Time   `json:"undone_at,omitempty"`
 	UndoneBy      *string      `json:"undone_by,omitempty"`
+
+	// Values what the rule read of the file
+	Values *[]FiledValue `json:"values,omitempty"`
 }
 
 // FilingState defines model for Filing.State.
@@ -2363,6 +2321,39 @@ type ImportRequest struct {
 	Renames *map[string]string `json:"renames,omitempty"`
 }
 
+// Inside What is read inside a file.
+type Inside struct {
+	// Codes the bar codes and QR codes on its pages, where it is a PDF or a picture
+	Codes *[]struct {
+		// Kind such as QR code or Code 128
+		Kind string `json:"kind"`
+
+		// Page from 1
+		Page int `json:"page"`
+
+		// Text what it holds
+		Text string `json:"text"`
+	} `json:"codes,omitempty"`
+
+	// CodesProblem why its codes cannot be read, or not on all pages
+	CodesProblem *string `json:"codes_problem,omitempty"`
+
+	// Cut there is more of the text
+	Cut bool `json:"cut"`
+
+	// Invoice What an electronic invoice says (EN 16931-1). What it does not say is left out.
+	Invoice *ElectronicInvoice `json:"invoice,omitempty"`
+
+	// Problem why it cannot be read
+	Problem *string `json:"problem,omitempty"`
+
+	// Sure of 100, how sure it is that the text was read as it stands there, where that is a scan
+	Sure *int `json:"sure,omitempty"`
+
+	// Text the first 64 KB of its text, line by line
+	Text string `json:"text"`
+}
+
 // Invitation Somebody who is to come in. Without rights the person sees all mailboxes and cabinets.
 type Invitation struct {
 	// Days after how many days the link expires
@@ -2425,6 +2416,9 @@ type Item struct {
 	// Unknown fields of the path that only a number or contents can settle
 	Unknown *[]string `json:"unknown,omitempty"`
 
+	// Values in a rehearsal: what would be read of it
+	Values *[]FiledValue `json:"values,omitempty"`
+
 	// Verdict filed, left out, held, failed, already there, set aside, taken back; waiting before it is decided; not yet, in a rehearsal, where it hangs on what was not read
 	Verdict string `json:"verdict"`
 }
@@ -2449,7 +2443,7 @@ type Key struct {
 	// Program how the browser or program names itself
 	Program *string `json:"program,omitempty"`
 
-	// Scope What a token is good for: all that its person may do, reading only, the register only, or the metrics only.
+	// Scope What a token is good for: all that its person may do, reading only, the register only, the metrics only, or for another machine of the office, which asks with it for any person of the same name at both.
 	Scope *Scope `json:"scope,omitempty"`
 
 	// This it is the one with which is asked
@@ -2582,6 +2576,82 @@ type LookupTableSettings struct {
 	Rows []LookupRow `json:"rows"`
 }
 
+// Machine Another machine of the office, with an installation of its own.
+type Machine struct {
+	// Address at which it answers; several with spaces between, where a standby may take over
+	Address string `json:"address"`
+
+	// Answers it did when it was asked last
+	Answers   bool    `json:"answers"`
+	Authority *string `json:"authority,omitempty"`
+
+	// Behind why the copy does not follow
+	Behind *string `json:"behind,omitempty"`
+
+	// CopyAt the copy of its records has all changes until then; not said where there is no copy
+	CopyAt *time.Time `json:"copy_at,omitempty"`
+
+	// Fresh the copy has everything in its replica, save the last ten seconds at most
+	Fresh   bool    `json:"fresh"`
+	HostKey *string `json:"host_key,omitempty"`
+
+	// Known you are known there, by the same name
+	Known bool `json:"known"`
+
+	// Name what it is called here
+	Name string `json:"name"`
+
+	// Place of its replica; for administrators, as the next ones
+	Place *string `json:"place,omitempty"`
+
+	// Problem why it does not
+	Problem  *string `json:"problem,omitempty"`
+	Region   *string `json:"region,omitempty"`
+	Revision int     `json:"revision"`
+	User     *string `json:"user,omitempty"`
+
+	// Version which it runs
+	Version *string `json:"version,omitempty"`
+}
+
+// MachineSettings How another machine is asked, and where its records are read.
+type MachineSettings struct {
+	// Address at which it answers, such as https://north.brackwater.example; several with spaces between, where a standby may take over
+	Address string `json:"address"`
+
+	// Authority certificate of an authority that is trusted for both, PEM
+	Authority *string `json:"authority,omitempty"`
+	HostKey   *string `json:"host_key,omitempty"`
+
+	// Name letters, digits, dots, dashes: it stands in addresses
+	Name string `json:"name"`
+
+	// Passphrase with which its replica is sealed
+	Passphrase *string `json:"passphrase,omitempty"`
+
+	// Place of its replica, as it has it
+	Place  string  `json:"place"`
+	Region *string `json:"region,omitempty"`
+
+	// Secret password, private key or secret key of it
+	Secret *string `json:"secret,omitempty"`
+
+	// Token of the scope machine, made there by an administrator
+	Token *string `json:"token,omitempty"`
+
+	// User with which the server of that place is signed in to; reading is enough
+	User *string `json:"user,omitempty"`
+}
+
+// Machines The machines of the office.
+type Machines struct {
+	// Here how this machine is called
+	Here string `json:"here"`
+
+	// Others by name
+	Others []Machine `json:"others"`
+}
+
 // Mailbox A mailbox that is watched, and its present state.
 type Mailbox struct {
 	// Address of a drop address; absent where it is closed
@@ -2620,6 +2690,32 @@ type Mailbox struct {
 // MailboxState waits: for something on this machine, such as room on the disk
 type MailboxState string
 
+// MailboxMove Which mailbox moves, and where to.
+type MailboxMove struct {
+	// From the machine where it is; without it this one
+	From *string `json:"from,omitempty"`
+
+	// Mailbox its name at the machine where it is
+	Mailbox string `json:"mailbox"`
+
+	// Secret its password at the mail server, which is never handed over; without it the mailbox waits there until it is entered
+	Secret *string `json:"secret,omitempty"`
+
+	// To the machine that takes it; this one by its own name
+	To string `json:"to"`
+}
+
+// MailboxMoved A mailbox that has moved.
+type MailboxMoved struct {
+	// ID there
+	ID      string `json:"id"`
+	Machine string `json:"machine"`
+	Name    string `json:"name"`
+
+	// NeedsSecret it is not watched before its password is entered there, or it is signed in to
+	NeedsSecret bool `json:"needs_secret"`
+}
+
 // MailboxRemains What removing a mailbox would leave and delete.
 type MailboxRemains struct {
 	// Filed filings in the register; their files stay too
@@ -2646,13 +2742,13 @@ type MailboxSettings struct {
 	// Encryption none sends the secret readable over the network
 	Encryption MailboxSettingsEncryption `json:"encryption,omitempty"`
 
-	// Host of imap and pop3
+	// Host of imap, pop3 and jmap
 	Host string `json:"host,omitempty"`
 
 	// IntervalSeconds how often folders are looked into that the server does not announce
 	IntervalSeconds *int `json:"interval_seconds,omitempty"`
 
-	// Kind imap and pop3: an account on a mail server; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
+	// Kind imap, pop3 and jmap: an account on a mail server; imap and jmap can take each other's place; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
 	Kind *MailboxSettingsKind `json:"kind,omitempty"`
 
 	// LeaveDays of pop3: messages are taken off the server so many days after they were met, once nothing of them waits; of drop addresses and files: they are removed then; 0 keeps them
@@ -2667,7 +2763,7 @@ type MailboxSettings struct {
 	// Pinned SHA-256 fingerprint of the server's own certificate, which is then all that counts
 	Pinned *string `json:"pinned,omitempty"`
 
-	// Port 0 for the usual one: 993 or 995 with tls, else 143 or 110
+	// Port 0 for the usual one: 993, 995 or 443 with tls, else 143, 110 or 80
 	Port *int `json:"port,omitempty"`
 
 	// Proxy socks5://host:port or http://host:port
@@ -2679,7 +2775,7 @@ type MailboxSettings struct {
 	// Senders of a drop address: addresses and domains that may send to it, and must be proven by DKIM or SPF; none for anyone
 	Senders *[]string `json:"senders,omitempty"`
 
-	// Username of imap and pop3
+	// Username of imap, pop3 and jmap
 	Username string `json:"username,omitempty"`
 
 	// Word of a drop address: the word with which it begins
@@ -2689,14 +2785,19 @@ type MailboxSettings struct {
 // MailboxSettingsEncryption none sends the secret readable over the network
 type MailboxSettingsEncryption string
 
-// MailboxSettingsKind imap and pop3: an account on a mail server; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
+// MailboxSettingsKind imap, pop3 and jmap: an account on a mail server; imap and jmap can take each other's place; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
 type MailboxSettingsKind string
 
 // MailboxToday The state of one mailbox.
 type MailboxToday struct {
 	Filed int    `json:"filed"`
 	ID    string `json:"id"`
-	Name  string `json:"name"`
+
+	// Machine the machine of the office that it is of; said where all are asked
+	Machine *string `json:"machine,omitempty"`
+	Name    string  `json:"name"`
+
+	// State of another machine: elsewhere, since only it knows
 	State string `json:"state"`
 }
 
@@ -2718,6 +2819,9 @@ type Matter struct {
 
 	// ID 12 is an item, f3 a follow-up, p4 something to be sent, r5 a filing, m6 a message that could not be read
 	ID string `json:"id"`
+
+	// Machine the machine of the office that it is of; said where all are asked
+	Machine *string `json:"machine,omitempty"`
 
 	// Message A message that is known.
 	Message *Message `json:"message,omitempty"`
@@ -2788,6 +2892,12 @@ type Message struct {
 // MessageSender what a trusted server reports of the sender, where one does
 type MessageSender string
 
+// MissingMachine A machine that was asked for, but of which there is no copy to read.
+type MissingMachine struct {
+	Machine string `json:"machine"`
+	Problem string `json:"problem"`
+}
+
 // NewPasskey A passkey that a device made.
 type NewPasskey struct {
 	// Credential RegistrationResponseJSON (Web Authentication, level 3)
@@ -2805,10 +2915,13 @@ type NoteRequest struct {
 
 // Notice Something that a person should know of: a mailbox, cabinet or folder is not as it should be.
 type Notice struct {
-	Advice string    `json:"advice"`
-	ID     int64     `json:"id"`
-	Kind   string    `json:"kind"`
-	MadeAt time.Time `json:"made_at"`
+	Advice string `json:"advice"`
+	ID     int64  `json:"id"`
+	Kind   string `json:"kind"`
+
+	// Machine the machine of the office that it is of; said where all are asked
+	Machine *string   `json:"machine,omitempty"`
+	MadeAt  time.Time `json:"made_at"`
 
 	// Mailbox the mailbox that it is about, by its id
 	Mailbox *string `json:"mailbox,omitempty"`
@@ -2939,7 +3052,10 @@ type Pass struct {
 	Kind    PassKind `json:"kind"`
 	LeftOut int      `json:"left_out"`
 	Looked  int      `json:"looked"`
-	MadeBy  string   `json:"made_by"`
+
+	// Machine the machine of the office that it is of; said where all are asked
+	Machine *string `json:"machine,omitempty"`
+	MadeBy  string  `json:"made_by"`
 
 	// Mailbox its name
 	Mailbox string `json:"mailbox"`
@@ -3262,7 +3378,10 @@ type RegisterLanguage struct {
 // RegisterMessage A message with all that was filed of it.
 type RegisterMessage struct {
 	Filings []Filing `json:"filings"`
-	Mailbox string   `json:"mailbox"`
+
+	// Machine the machine of the office that it is of; said where all are asked
+	Machine *string `json:"machine,omitempty"`
+	Mailbox string  `json:"mailbox"`
 
 	// Message its number
 	Message       int64     `json:"message"`
@@ -3275,7 +3394,10 @@ type RegisterMessage struct {
 // RegisterMessagesPage Messages of the register, and how many there are in all.
 type RegisterMessagesPage struct {
 	Messages []RegisterMessage `json:"messages"`
-	Next     *string           `json:"next,omitempty"`
+
+	// Missing machines that were asked for, but of which there is no copy to read
+	Missing *[]MissingMachine `json:"missing,omitempty"`
+	Next    *string           `json:"next,omitempty"`
 
 	// Size of the filings found, octets
 	Size int64 `json:"size"`
@@ -3287,7 +3409,10 @@ type RegisterMessagesPage struct {
 // RegisterPage Lines of the register, and how many there are in all.
 type RegisterPage struct {
 	Filings []Filing `json:"filings"`
-	Next    *string  `json:"next,omitempty"`
+
+	// Missing machines that were asked for, but of which there is no copy to read
+	Missing *[]MissingMachine `json:"missing,omitempty"`
+	Next    *string           `json:"next,omitempty"`
 
 	// Size of all, octets
 	Size  int64 `json:"size"`
@@ -3565,6 +3690,12 @@ type RuleTell = json.RawMessage
 // RuleTexts One text or several.
 type RuleTexts = json.RawMessage
 
+// RuleValue A value that a rule reads of each file it takes.
+type RuleValue = json.RawMessage
+
+// RuleValueTest A test of a value that the rule reads of a file; all parts of it must hold.
+type RuleValueTest = json.RawMessage
+
 // RuleVerdict What one rule says of one message, and why.
 type RuleVerdict struct {
 	Answer string `json:"answer"`
@@ -3583,7 +3714,40 @@ type RuleVerdict struct {
 	Steps  []Step `json:"steps"`
 }
 
-// Scope What a token is good for: all that its person may do, reading only, the register only, or the metrics only.
+// Scans The settings of scans, with their revision, and what reads them.
+type Scans struct {
+	// Absent why there is none
+	Absent *string `json:"absent,omitempty"`
+
+	// Installed the languages that are installed
+	Installed []string `json:"installed"`
+	Languages []string `json:"languages"`
+	Pages     int      `json:"pages"`
+	Read      bool     `json:"read"`
+
+	// Revision which change of the settings this is
+	Revision int `json:"revision"`
+
+	// Tesseract the version of Tesseract; empty where there is none
+	Tesseract string `json:"tesseract"`
+
+	// Used the languages in which scans are read now
+	Used []string `json:"used"`
+}
+
+// ScansSettings How the text in scanned papers and pictures is read, by Tesseract where it is installed.
+type ScansSettings struct {
+	// Languages as Tesseract calls them, such as deu; empty for all that are installed
+	Languages []string `json:"languages"`
+
+	// Pages how many scanned pages of one file are read at most
+	Pages int `json:"pages"`
+
+	// Read it is read at all
+	Read bool `json:"read"`
+}
+
+// Scope What a token is good for: all that its person may do, reading only, the register only, the metrics only, or for another machine of the office, which asks with it for any person of the same name at both.
 type Scope string
 
 // Setup Whether the service waits for its first administrator.
@@ -3747,6 +3911,16 @@ type Teaching struct {
 	Message Message `json:"message"`
 }
 
+// ThisMachine What a machine says of itself to the others of the office.
+type ThisMachine struct {
+	// Installation names its records
+	Installation string `json:"installation"`
+
+	// Name how it is called
+	Name    string `json:"name"`
+	Version string `json:"version"`
+}
+
 // Today The state of the office: mailboxes, what came today, and what is to be looked at.
 type Today struct {
 	Arrivals   []Arrival `json:"arrivals"`
@@ -3770,6 +3944,9 @@ type Today struct {
 	HasRule    bool           `json:"has_rule"`
 	Mailboxes  []MailboxToday `json:"mailboxes"`
 
+	// Missing machines that were asked for, but of which there is no copy to read
+	Missing *[]MissingMachine `json:"missing,omitempty"`
+
 	// Running whether a rule is switched on
 	Running bool `json:"running"`
 	Tray    int  `json:"tray"`
@@ -3788,7 +3965,7 @@ type TokenRequest struct {
 	// Label what it is for
 	Label string `json:"label"`
 
-	// Scope What a token is good for: all that its person may do, reading only, the register only, or the metrics only.
+	// Scope What a token is good for: all that its person may do, reading only, the register only, the metrics only, or for another machine of the office, which asks with it for any person of the same name at both.
 	Scope *Scope `json:"scope,omitempty"`
 }
 
@@ -3906,9 +4083,12 @@ type TopicVerdictDecision string
 
 // Tray All that waits for a person.
 type Tray struct {
-	Count   int         `json:"count"`
-	Groups  []TrayGroup `json:"groups"`
-	Notices []Notice    `json:"notices"`
+	Count  int         `json:"count"`
+	Groups []TrayGroup `json:"groups"`
+
+	// Missing machines that were asked for, but of which there is no copy to read
+	Missing *[]MissingMachine `json:"missing,omitempty"`
+	Notices []Notice          `json:"notices"`
 }
 
 // TrayGroup What waits in the tray for the same cause.
@@ -3916,8 +4096,11 @@ type TrayGroup struct {
 	Cause string `json:"cause"`
 
 	// Count of all; the matters shown may be fewer
-	Count   int             `json:"count"`
-	Help    string          `json:"help"`
+	Count int    `json:"count"`
+	Help  string `json:"help"`
+
+	// Machine the machine of the office that it is of; said where all are asked: each machine has its own groups
+	Machine *string         `json:"machine,omitempty"`
 	Matters []Matter        `json:"matters"`
 	Title   string          `json:"title"`
 	Ways    []TrayGroupWays `json:"ways"`
@@ -4041,6 +4224,87 @@ type UnreadMessage struct {
 // UnreadMessageState defines model for UnreadMessage.State.
 type UnreadMessageState string
 
+// ValuePlace A place where a value stands in a file. It may stand in several; one that is parted by the end of a line has a place for each part.
+type ValuePlace struct {
+	Height float32 `json:"height"`
+
+	// Left of its box, as a share of the page as it is shown, from its left edge
+	Left float32 `json:"left"`
+
+	// Page from 1
+	Page int `json:"page"`
+
+	// Top likewise from its upper edge
+	Top float32 `json:"top"`
+
+	// Value its name
+	Value string  `json:"value"`
+	Width float32 `json:"width"`
+}
+
+// ValueProposal A pattern for a value, with what it finds.
+type ValueProposal struct {
+	// Decimal how fractions are written, if that has to be said: comma or point
+	Decimal *string `json:"decimal,omitempty"`
+
+	// Findings what it finds in each paper
+	Findings []struct {
+		// Entry the number of the filing
+		Entry string `json:"entry"`
+		File  string `json:"file"`
+
+		// Problem why the text that was found is no such value
+		Problem *string `json:"problem,omitempty"`
+
+		// Value left out if nothing was found
+		Value *string `json:"value,omitempty"`
+	} `json:"findings"`
+
+	// Found in how many papers it finds a value
+	Found int `json:"found"`
+
+	// From the pattern, for the key from of a value
+	From string `json:"from"`
+
+	// How how the pattern knows the value, such as: after “Order:”
+	How string `json:"how"`
+
+	// Order the order of dates, if it is not day month year
+	Order *string `json:"order,omitempty"`
+
+	// Type of the value: text, number, amount or date
+	Type string `json:"type"`
+
+	// Value what it reads in the paper in which the value was selected
+	Value string `json:"value"`
+}
+
+// ValueProposals Patterns for a value, the best one first.
+type ValueProposals struct {
+	// More not all of the last 50 papers were read, because that takes too long
+	More bool `json:"more"`
+
+	// Papers in which the patterns were tried: the last ones that the same rule filed
+	Papers    int             `json:"papers"`
+	Proposals []ValueProposal `json:"proposals"`
+
+	// Unread papers beside these whose text cannot be read
+	Unread int `json:"unread"`
+}
+
+// ValueSum What the numbers of a value come to, in one currency.
+type ValueSum struct {
+	// Count of filings that have it
+	Count int `json:"count"`
+
+	// Currency such as EUR; empty of numbers
+	Currency string `json:"currency"`
+	Name     string `json:"name"`
+
+	// Total exact, with a point, such as 12289.50
+	Total string `json:"total"`
+}
+
 // Verification The plan of verification, and what the last one found.
 type Verification struct {
 	Changed int `json:"changed"`
@@ -4088,7 +4352,7 @@ type WaitingMachine struct {
 	// CopyAt of when the newest change is that its copy has
 	CopyAt *time.Time `json:"copy_at,omitempty"`
 
-	// Fresh its copy has everything that is in the replica
+	// Fresh its copy has everything in the replica, save the last ten seconds at most
 	Fresh   bool   `json:"fresh"`
 	Machine string `json:"machine"`
 
@@ -4109,11 +4373,38 @@ type Warning struct {
 	Text  string `json:"text"`
 }
 
+// Words How far the words inside of files are known.
+type Words struct {
+	// Files that were read; like the other numbers, only for one who sees everything
+	Files *int `json:"files,omitempty"`
+
+	// Problems why files were not read
+	Problems []struct {
+		Files   int    `json:"files"`
+		Problem string `json:"problem"`
+	} `json:"problems"`
+
+	// Rules the rules whose files are searched
+	Rules []string `json:"rules"`
+
+	// Size of the file that keeps the words, in octets
+	Size *int64 `json:"size,omitempty"`
+
+	// Unread of those that were read, which hold no text or cannot be read
+	Unread *int `json:"unread,omitempty"`
+
+	// Waiting that are not read yet
+	Waiting *int `json:"waiting,omitempty"`
+}
+
 // Direction defines model for Direction.
 type Direction string
 
 // Entry defines model for Entry.
 type Entry = string
+
+// Everywhere defines model for Everywhere.
+type Everywhere = bool
 
 // From defines model for From.
 type From = openapi_types.Date
@@ -4136,11 +4427,14 @@ type InMailbox = string
 // InRule defines model for InRule.
 type InRule = string
 
+// MachineName defines model for MachineName.
+type MachineName = string
+
 // Number defines model for Number.
 type Number = int64
 
 // SortBy defines model for SortBy.
-type SortBy string
+type SortBy = string
 
 // Text defines model for Text.
 type Text = string
@@ -4237,6 +4531,12 @@ type SetLimitsParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ChangeMachineParams defines parameters for ChangeMachine.
+type ChangeMachineParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // FindServersParams defines parameters for FindServers.
 type FindServersParams struct {
 	Address string `form:"address" json:"address"`
@@ -4245,6 +4545,12 @@ type FindServersParams struct {
 // CheckMailboxParams defines parameters for CheckMailbox.
 type CheckMailboxParams struct {
 	ID *string `form:"id,omitempty" json:"id,omitempty"`
+}
+
+// TakeOverMailboxParams defines parameters for TakeOverMailbox.
+type TakeOverMailboxParams struct {
+	// Try only say whether it could be: nothing is kept
+	Try *bool `form:"try,omitempty" json:"try,omitempty"`
 }
 
 // ChangeMailboxParams defines parameters for ChangeMailbox.
@@ -4257,6 +4563,12 @@ type ChangeMailboxParams struct {
 type AskConsentJSONBody struct {
 	// Console the console's address, such as https://inktray.brackwater.example; without it a code for another device is asked for
 	Console *string `json:"console,omitempty"`
+}
+
+// HandOverMailboxParams defines parameters for HandOverMailbox.
+type HandOverMailboxParams struct {
+	// Try only say whether it could be: the file is made, and the mailbox stays
+	Try *bool `form:"try,omitempty" json:"try,omitempty"`
 }
 
 // LookIntoParams defines parameters for LookInto.
@@ -4346,9 +4658,15 @@ type ListPassesParams struct {
 	From *openapi_types.Date `form:"from,omitempty" json:"from,omitempty"`
 
 	// To begun on this day or earlier
-	To    *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
-	After *int64              `form:"after,omitempty" json:"after,omitempty"`
-	Most  *int                `form:"most,omitempty" json:"most,omitempty"`
+	To *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
+
+	// Everywhere also at the other machines of the office, from the copies of their records that are kept here
+	Everywhere *Everywhere `form:"everywhere,omitempty" json:"everywhere,omitempty"`
+
+	// Cursor everywhere: the Inktray-Next of the page before
+	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
+	After  *int64  `form:"after,omitempty" json:"after,omitempty"`
+	Most   *int    `form:"most,omitempty" json:"most,omitempty"`
 }
 
 // ListPassesParamsKind defines parameters for ListPasses.
@@ -4396,19 +4714,21 @@ type ListRegisterParams struct {
 	From *From `form:"from,omitempty" json:"from,omitempty"`
 
 	// To received on this day or earlier
-	To   *To                     `form:"to,omitempty" json:"to,omitempty"`
-	Sort *ListRegisterParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+	To *To `form:"to,omitempty" json:"to,omitempty"`
+
+	// Sort number, received, filed, sender, subject, file, folder, size, kind, rule, mailbox, or the name of a value
+	Sort *SortBy `form:"sort,omitempty" json:"sort,omitempty"`
 
 	// Direction up: the smallest, oldest or first of the alphabet comes first
 	Direction *ListRegisterParamsDirection `form:"direction,omitempty" json:"direction,omitempty"`
 
-	// After the cursor: the entry that was shown last, such as 2026-5731
+	// Everywhere also at the other machines of the office, from the copies of their records that are kept here
+	Everywhere *Everywhere `form:"everywhere,omitempty" json:"everywhere,omitempty"`
+
+	// After the cursor: the entry that was shown last, such as 2026-5731; everywhere, what the page before gave as next
 	After *string `form:"after,omitempty" json:"after,omitempty"`
 	Most  *int    `form:"most,omitempty" json:"most,omitempty"`
 }
-
-// ListRegisterParamsSort defines parameters for ListRegister.
-type ListRegisterParamsSort string
 
 // ListRegisterParamsDirection defines parameters for ListRegister.
 type ListRegisterParamsDirection string
@@ -4421,6 +4741,9 @@ type ChangeRegisterFileParams struct {
 
 // GetActivityParams defines parameters for GetActivity.
 type GetActivityParams struct {
+	// Everywhere also at the other machines of the office, from the copies of their records that are kept here
+	Everywhere *Everywhere `form:"everywhere,omitempty" json:"everywhere,omitempty"`
+
 	// Text words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05
 	Text *Text `form:"text,omitempty" json:"text,omitempty"`
 
@@ -4452,6 +4775,9 @@ type GetActivityParamsBy string
 
 // ListRegisterFoldersParams defines parameters for ListRegisterFolders.
 type ListRegisterFoldersParams struct {
+	// Everywhere also at the other machines of the office, from the copies of their records that are kept here
+	Everywhere *Everywhere `form:"everywhere,omitempty" json:"everywhere,omitempty"`
+
 	// Text words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05
 	Text *Text `form:"text,omitempty" json:"text,omitempty"`
 
@@ -4495,19 +4821,21 @@ type ListRegisterMessagesParams struct {
 	From *From `form:"from,omitempty" json:"from,omitempty"`
 
 	// To received on this day or earlier
-	To   *To                             `form:"to,omitempty" json:"to,omitempty"`
-	Sort *ListRegisterMessagesParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+	To *To `form:"to,omitempty" json:"to,omitempty"`
+
+	// Sort number, received, filed, sender, subject, file, folder, size, kind, rule, mailbox, or the name of a value
+	Sort *SortBy `form:"sort,omitempty" json:"sort,omitempty"`
 
 	// Direction up: the smallest, oldest or first of the alphabet comes first
 	Direction *ListRegisterMessagesParamsDirection `form:"direction,omitempty" json:"direction,omitempty"`
 
-	// After the cursor: the entry that was shown last, such as 2026-5731
+	// Everywhere also at the other machines of the office, from the copies of their records that are kept here
+	Everywhere *Everywhere `form:"everywhere,omitempty" json:"everywhere,omitempty"`
+
+	// After the cursor: the entry that was shown last, such as 2026-5731; everywhere, what the page before gave as next
 	After *string `form:"after,omitempty" json:"after,omitempty"`
 	Most  *int    `form:"most,omitempty" json:"most,omitempty"`
 }
-
-// ListRegisterMessagesParamsSort defines parameters for ListRegisterMessages.
-type ListRegisterMessagesParamsSort string
 
 // ListRegisterMessagesParamsDirection defines parameters for ListRegisterMessages.
 type ListRegisterMessagesParamsDirection string
@@ -4523,6 +4851,27 @@ type GetFileParams struct {
 	// First only so many octets from its beginning, for a preview
 	First *int64 `form:"first,omitempty" json:"first,omitempty"`
 }
+
+// GetInsideParams defines parameters for GetInside.
+type GetInsideParams struct {
+	// Codes also look for bar codes and QR codes, which takes up to a second a page
+	Codes *bool `form:"codes,omitempty" json:"codes,omitempty"`
+}
+
+// ProposeValueParams defines parameters for ProposeValue.
+type ProposeValueParams struct {
+	// Selected the value as it is written there, such as BK-20441
+	Selected string `form:"selected" json:"selected"`
+
+	// Occurrence which one, if the same text occurs several times, from 0
+	Occurrence *int `form:"occurrence,omitempty" json:"occurrence,omitempty"`
+
+	// In where it was selected: in the text inside the file, or in the subject
+	In *ProposeValueParamsIn `form:"in,omitempty" json:"in,omitempty"`
+}
+
+// ProposeValueParamsIn defines parameters for ProposeValue.
+type ProposeValueParamsIn string
 
 // RehearseAllParams defines parameters for RehearseAll.
 type RehearseAllParams struct {
@@ -4590,6 +4939,12 @@ type ChangeRuleParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// SetScansParams defines parameters for SetScans.
+type SetScansParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // SetSignInParams defines parameters for SetSignIn.
 type SetSignInParams struct {
 	// IfMatch the revision that was read
@@ -4600,6 +4955,12 @@ type SetSignInParams struct {
 type ChangeTableParams struct {
 	// IfMatch the revision that was read
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// GetTodayParams defines parameters for GetToday.
+type GetTodayParams struct {
+	// Everywhere also at the other machines of the office, from the copies of their records that are kept here
+	Everywhere *Everywhere `form:"everywhere,omitempty" json:"everywhere,omitempty"`
 }
 
 // ChangeTopicParams defines parameters for ChangeTopic.
@@ -4625,6 +4986,12 @@ type RehearseTopicParams struct {
 // ListTeachingsParams defines parameters for ListTeachings.
 type ListTeachingsParams struct {
 	Most *int `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// ListTrayParams defines parameters for ListTray.
+type ListTrayParams struct {
+	// Everywhere also at the other machines of the office, from the copies of their records that are kept here
+	Everywhere *Everywhere `form:"everywhere,omitempty" json:"everywhere,omitempty"`
 }
 
 // SetTrustParams defines parameters for SetTrust.
@@ -4696,11 +5063,20 @@ type LookAtLinkJSONRequestBody = LinkCode
 // UseLinkJSONRequestBody defines body for UseLink for application/json ContentType.
 type UseLinkJSONRequestBody = LinkUse
 
+// AddMachineJSONRequestBody defines body for AddMachine for application/json ContentType.
+type AddMachineJSONRequestBody = MachineSettings
+
+// ChangeMachineJSONRequestBody defines body for ChangeMachine for application/json ContentType.
+type ChangeMachineJSONRequestBody = MachineSettings
+
 // AddMailboxJSONRequestBody defines body for AddMailbox for application/json ContentType.
 type AddMailboxJSONRequestBody = MailboxSettings
 
 // CheckMailboxJSONRequestBody defines body for CheckMailbox for application/json ContentType.
 type CheckMailboxJSONRequestBody = MailboxSettings
+
+// MoveMailboxJSONRequestBody defines body for MoveMailbox for application/json ContentType.
+type MoveMailboxJSONRequestBody = MailboxMove
 
 // ChangeMailboxJSONRequestBody defines body for ChangeMailbox for application/json ContentType.
 type ChangeMailboxJSONRequestBody = MailboxSettings
@@ -4768,6 +5144,9 @@ type ChooseColumnsJSONRequestBody = ColumnChoice
 // StartExportJSONRequestBody defines body for StartExport for application/json ContentType.
 type StartExportJSONRequestBody = ExportRequest
 
+// StartReadingValuesJSONRequestBody defines body for StartReadingValues for application/json ContentType.
+type StartReadingValuesJSONRequestBody = RegisterSearch
+
 // StartVerificationJSONRequestBody defines body for StartVerification for application/json ContentType.
 type StartVerificationJSONRequestBody = RegisterSearch
 
@@ -4776,6 +5155,9 @@ type PlanVerificationJSONRequestBody = VerificationPlan
 
 // AddNoteJSONRequestBody defines body for AddNote for application/json ContentType.
 type AddNoteJSONRequestBody = NoteRequest
+
+// CorrectValueJSONRequestBody defines body for CorrectValue for application/json ContentType.
+type CorrectValueJSONRequestBody = Correction
 
 // GiveTurnJSONRequestBody defines body for GiveTurn for application/json ContentType.
 type GiveTurnJSONRequestBody GiveTurnJSONBody
@@ -4803,6 +5185,9 @@ type FileOldMailJSONRequestBody = OldMailRequest
 
 // SwitchRuleOnJSONRequestBody defines body for SwitchRuleOn for application/json ContentType.
 type SwitchRuleOnJSONRequestBody = SwitchOnRequest
+
+// SetScansJSONRequestBody defines body for SetScans for application/json ContentType.
+type SetScansJSONRequestBody = ScansSettings
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
@@ -5004,6 +5389,24 @@ type ServerInterface interface {
 	// UseLink Choose a password by a link, once, and sign in. All other sessions of the person end.
 	// (POST /api/v1/links/use)
 	UseLink(c fiber.Ctx) error
+	// GetMachine What this machine says of itself to the others of the office.
+	// (GET /api/v1/machine)
+	GetMachine(c fiber.Ctx) error
+	// ListMachines This machine's name, and the other machines of the office with how fresh the copies of their records are.
+	// (GET /api/v1/machines)
+	ListMachines(c fiber.Ctx) error
+	// AddMachine Add another machine of the office. It is asked with the token, and its replica is opened, before anything is kept.
+	// (POST /api/v1/machines)
+	AddMachine(c fiber.Ctx) error
+	// RemoveMachine Forget another machine, and remove the copy of its records. There nothing changes.
+	// (DELETE /api/v1/machines/{name})
+	RemoveMachine(c fiber.Ctx, name MachineName) error
+	// GetOtherMachine One of the other machines of the office.
+	// (GET /api/v1/machines/{name})
+	GetOtherMachine(c fiber.Ctx, name MachineName) error
+	// ChangeMachine Change how another machine is reached. Secrets that are left out stay, where the way to it is the same.
+	// (PUT /api/v1/machines/{name})
+	ChangeMachine(c fiber.Ctx, name MachineName, params ChangeMachineParams) error
 	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
 	// (GET /api/v1/mail-servers)
 	FindServers(c fiber.Ctx, params FindServersParams) error
@@ -5016,9 +5419,12 @@ type ServerInterface interface {
 	// CheckMailbox Go through the steps of reaching a mailbox without keeping anything. With an id, an empty secret is the kept one.
 	// (POST /api/v1/mailboxes/check)
 	CheckMailbox(c fiber.Ctx, params CheckMailboxParams) error
-	// TakeOverMailbox Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Its secret is to be given by a change.
+	// MoveMailbox Move a mailbox from one machine of the office to another one. Nothing is filed twice, and what comes meanwhile is filed. Where the other machine does not take it, it goes on where it was.
+	// (POST /api/v1/mailboxes/move)
+	MoveMailbox(c fiber.Ctx) error
+	// TakeOverMailbox Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Rules that were switched off when it was handed over here run again where they ran there. Its secret is to be given by a change.
 	// (POST /api/v1/mailboxes/take-over)
-	TakeOverMailbox(c fiber.Ctx) error
+	TakeOverMailbox(c fiber.Ctx, params TakeOverMailboxParams) error
 	// RemoveMailbox Stop watching a mailbox and forget its settings. Filed files and the register stay.
 	// (DELETE /api/v1/mailboxes/{id})
 	RemoveMailbox(c fiber.Ctx, id ID) error
@@ -5042,7 +5448,7 @@ type ServerInterface interface {
 	ListFolders(c fiber.Ctx, id ID) error
 	// HandOverMailbox Hand a mailbox over to another installation: a file with its marks, all that is known of its messages, and the topics for which its rules ask, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
 	// (POST /api/v1/mailboxes/{id}/hand-over)
-	HandOverMailbox(c fiber.Ctx, id ID) error
+	HandOverMailbox(c fiber.Ctx, id ID, params HandOverMailboxParams) error
 	// LookInto Look into a folder of a mailbox, as it is now, the last received first. Nothing is marked as read.
 	// (GET /api/v1/mailboxes/{id}/look)
 	LookInto(c fiber.Ctx, id ID, params LookIntoParams) error
@@ -5235,6 +5641,9 @@ type ServerInterface interface {
 	// ListRegisterMessages The register, one line a message of which a filing was found, with all its files.
 	// (GET /api/v1/register/messages)
 	ListRegisterMessages(c fiber.Ctx, params ListRegisterMessagesParams) error
+	// StartReadingValues Read the files that a search finds again, for the values that their rules read now. What people corrected stays.
+	// (POST /api/v1/register/values)
+	StartReadingValues(c fiber.Ctx) error
 	// GetVerification When files are verified, and what the last verification found.
 	// (GET /api/v1/register/verification)
 	GetVerification(c fiber.Ctx) error
@@ -5244,18 +5653,33 @@ type ServerInterface interface {
 	// PlanVerification Say how often and when files are verified.
 	// (PUT /api/v1/register/verification)
 	PlanVerification(c fiber.Ctx, params PlanVerificationParams) error
+	// GetWords How far the words inside of files are known, which searches find with inside:.
+	// (GET /api/v1/register/words)
+	GetWords(c fiber.Ctx) error
 	// GetFiling A filing's whole story.
 	// (GET /api/v1/register/{entry})
 	GetFiling(c fiber.Ctx, entry Entry) error
 	// GetFile The filed file, as an attachment.
 	// (GET /api/v1/register/{entry}/file)
 	GetFile(c fiber.Ctx, entry Entry, params GetFileParams) error
+	// GetInside What is read inside a filed file: its text, and the electronic invoice that it is or holds.
+	// (GET /api/v1/register/{entry}/inside)
+	GetInside(c fiber.Ctx, entry Entry, params GetInsideParams) error
 	// AddNote Write a note on a filing.
 	// (POST /api/v1/register/{entry}/notes)
 	AddNote(c fiber.Ctx, entry Entry) error
 	// RemoveNote Take a note away.
 	// (DELETE /api/v1/register/{entry}/notes/{number})
 	RemoveNote(c fiber.Ctx, entry Entry, number Number) error
+	// GetPlaces Where the values of a filing stand in its file: on the pages of a PDF, or of a scan.
+	// (GET /api/v1/register/{entry}/places)
+	GetPlaces(c fiber.Ctx, entry Entry) error
+	// ProposeValue Patterns for a value that a person shows in the text of a filing, and what each finds in the last 50 papers of the same rule.
+	// (GET /api/v1/register/{entry}/proposals)
+	ProposeValue(c fiber.Ctx, entry Entry, params ProposeValueParams) error
+	// CorrectValue Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+	// (PUT /api/v1/register/{entry}/values/{name})
+	CorrectValue(c fiber.Ctx, entry Entry, name string) error
 	// VerifyFiling Verify one filing now.
 	// (POST /api/v1/register/{entry}/verify)
 	VerifyFiling(c fiber.Ctx, entry Entry) error
@@ -5337,6 +5761,12 @@ type ServerInterface interface {
 	// BringBack Make an earlier state of the rule the present one, as a new revision.
 	// (POST /api/v1/rules/{id}/revisions/{number}/bring-back)
 	BringBack(c fiber.Ctx, id ID, number Number) error
+	// GetScans How the text in scanned papers and pictures is read.
+	// (GET /api/v1/scans)
+	GetScans(c fiber.Ctx) error
+	// SetScans Set how scans are read.
+	// (PUT /api/v1/scans)
+	SetScans(c fiber.Ctx, params SetScansParams) error
 	// SignIn Sign in with name and password.
 	// (POST /api/v1/sessions)
 	SignIn(c fiber.Ctx) error
@@ -5375,7 +5805,7 @@ type ServerInterface interface {
 	ChangeTable(c fiber.Ctx, id ID, params ChangeTableParams) error
 	// GetToday What was filed today and lately, and what arrives.
 	// (GET /api/v1/today)
-	GetToday(c fiber.Ctx) error
+	GetToday(c fiber.Ctx, params GetTodayParams) error
 	// MakeToken Make a token for a program; it is shown this once.
 	// (POST /api/v1/tokens)
 	MakeToken(c fiber.Ctx) error
@@ -5414,7 +5844,7 @@ type ServerInterface interface {
 	ListTeachings(c fiber.Ctx, id ID, params ListTeachingsParams) error
 	// ListTray What waits for a person.
 	// (GET /api/v1/tray)
-	ListTray(c fiber.Ctx) error
+	ListTray(c fiber.Ctx, params ListTrayParams) error
 	// TryAgain Try matters again, under their rules as they are now. Only what failed is done again.
 	// (POST /api/v1/tray/again)
 	TryAgain(c fiber.Ctx) error
@@ -6848,6 +7278,169 @@ func (siw *ServerInterfaceWrapper) UseLink(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// GetMachine operation middleware
+func (siw *ServerInterfaceWrapper) GetMachine(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetMachine(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListMachines operation middleware
+func (siw *ServerInterfaceWrapper) ListMachines(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListMachines(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// AddMachine operation middleware
+func (siw *ServerInterfaceWrapper) AddMachine(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.AddMachine(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// RemoveMachine operation middleware
+func (siw *ServerInterfaceWrapper) RemoveMachine(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name MachineName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Params("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter name: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RemoveMachine(c, name)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetOtherMachine operation middleware
+func (siw *ServerInterfaceWrapper) GetOtherMachine(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name MachineName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Params("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter name: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetOtherMachine(c, name)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ChangeMachine operation middleware
+func (siw *ServerInterfaceWrapper) ChangeMachine(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name MachineName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Params("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter name: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeMachineParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChangeMachine(c, name, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // FindServers operation middleware
 func (siw *ServerInterfaceWrapper) FindServers(c fiber.Ctx) error {
 
@@ -6958,11 +7551,48 @@ func (siw *ServerInterfaceWrapper) CheckMailbox(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// MoveMailbox operation middleware
+func (siw *ServerInterfaceWrapper) MoveMailbox(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.MoveMailbox(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // TakeOverMailbox operation middleware
 func (siw *ServerInterfaceWrapper) TakeOverMailbox(c fiber.Ctx) error {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TakeOverMailboxParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "try" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "try", query, &params.Try, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter try: %w", err).Error())
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.TakeOverMailbox(c)
+		return siw.Handler.TakeOverMailbox(c, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -7215,8 +7845,24 @@ func (siw *ServerInterfaceWrapper) HandOverMailbox(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params HandOverMailboxParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "try" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "try", query, &params.Try, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter try: %w", err).Error())
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.HandOverMailbox(c, id)
+		return siw.Handler.HandOverMailbox(c, id, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -8187,6 +8833,20 @@ func (siw *ServerInterfaceWrapper) ListPasses(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter to: %w", err).Error())
 	}
 
+	// ------------- Optional query parameter "everywhere" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "everywhere", query, &params.Everywhere, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter everywhere: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", query, &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter cursor: %w", err).Error())
+	}
+
 	// ------------- Optional query parameter "after" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", query, &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
@@ -8802,6 +9462,13 @@ func (siw *ServerInterfaceWrapper) ListRegister(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter direction: %w", err).Error())
 	}
 
+	// ------------- Optional query parameter "everywhere" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "everywhere", query, &params.Everywhere, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter everywhere: %w", err).Error())
+	}
+
 	// ------------- Optional query parameter "after" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", query, &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -8989,6 +9656,13 @@ func (siw *ServerInterfaceWrapper) GetActivity(c fiber.Ctx) error {
 	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
 	if err != nil {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "everywhere" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "everywhere", query, &params.Everywhere, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter everywhere: %w", err).Error())
 	}
 
 	// ------------- Optional query parameter "text" -------------
@@ -9207,6 +9881,13 @@ func (siw *ServerInterfaceWrapper) ListRegisterFolders(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
 	}
 
+	// ------------- Optional query parameter "everywhere" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "everywhere", query, &params.Everywhere, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter everywhere: %w", err).Error())
+	}
+
 	// ------------- Optional query parameter "text" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", query, &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -9367,6 +10048,13 @@ func (siw *ServerInterfaceWrapper) ListRegisterMessages(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter direction: %w", err).Error())
 	}
 
+	// ------------- Optional query parameter "everywhere" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "everywhere", query, &params.Everywhere, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter everywhere: %w", err).Error())
+	}
+
 	// ------------- Optional query parameter "after" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", query, &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -9383,6 +10071,24 @@ func (siw *ServerInterfaceWrapper) ListRegisterMessages(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ListRegisterMessages(c, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// StartReadingValues operation middleware
+func (siw *ServerInterfaceWrapper) StartReadingValues(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.StartReadingValues(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -9475,6 +10181,24 @@ func (siw *ServerInterfaceWrapper) PlanVerification(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// GetWords operation middleware
+func (siw *ServerInterfaceWrapper) GetWords(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetWords(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // GetFiling operation middleware
 func (siw *ServerInterfaceWrapper) GetFiling(c fiber.Ctx) error {
 
@@ -9549,6 +10273,51 @@ func (siw *ServerInterfaceWrapper) GetFile(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// GetInside operation middleware
+func (siw *ServerInterfaceWrapper) GetInside(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry Entry
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetInsideParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "codes" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "codes", query, &params.Codes, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter codes: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetInside(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // AddNote operation middleware
 func (siw *ServerInterfaceWrapper) AddNote(c fiber.Ctx) error {
 
@@ -9602,6 +10371,131 @@ func (siw *ServerInterfaceWrapper) RemoveNote(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.RemoveNote(c, entry, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetPlaces operation middleware
+func (siw *ServerInterfaceWrapper) GetPlaces(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry Entry
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetPlaces(c, entry)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ProposeValue operation middleware
+func (siw *ServerInterfaceWrapper) ProposeValue(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry Entry
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ProposeValueParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "selected" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "selected", query, &params.Selected, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter selected: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "occurrence" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "occurrence", query, &params.Occurrence, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter occurrence: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "in" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "in", query, &params.In, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter in: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ProposeValue(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// CorrectValue operation middleware
+func (siw *ServerInterfaceWrapper) CorrectValue(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry Entry
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Params("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter name: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.CorrectValue(c, entry, name)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -10409,6 +11303,67 @@ func (siw *ServerInterfaceWrapper) BringBack(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// GetScans operation middleware
+func (siw *ServerInterfaceWrapper) GetScans(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetScans(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// SetScans operation middleware
+func (siw *ServerInterfaceWrapper) SetScans(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetScansParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.SetScans(c, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // SignIn operation middleware
 func (siw *ServerInterfaceWrapper) SignIn(c fiber.Ctx) error {
 
@@ -10697,8 +11652,27 @@ func (siw *ServerInterfaceWrapper) ChangeTable(c fiber.Ctx) error {
 // GetToday operation middleware
 func (siw *ServerInterfaceWrapper) GetToday(c fiber.Ctx) error {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetTodayParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "everywhere" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "everywhere", query, &params.Everywhere, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter everywhere: %w", err).Error())
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.GetToday(c)
+		return siw.Handler.GetToday(c, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -11096,8 +12070,27 @@ func (siw *ServerInterfaceWrapper) ListTeachings(c fiber.Ctx) error {
 // ListTray operation middleware
 func (siw *ServerInterfaceWrapper) ListTray(c fiber.Ctx) error {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTrayParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "everywhere" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "everywhere", query, &params.Everywhere, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter everywhere: %w", err).Error())
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.ListTray(c)
+		return siw.Handler.ListTray(c, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -11356,6 +12349,20 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Get(options.BaseURL+"/api/v1/version", wrapper.GetVersion)
 
+	router.Get(options.BaseURL+"/api/v1/machine", wrapper.GetMachine)
+
+	router.Get(options.BaseURL+"/api/v1/machines", wrapper.ListMachines)
+
+	router.Post(options.BaseURL+"/api/v1/machines", wrapper.AddMachine)
+
+	router.Delete(options.BaseURL+"/api/v1/machines/:name", wrapper.RemoveMachine)
+
+	router.Get(options.BaseURL+"/api/v1/machines/:name", wrapper.GetOtherMachine)
+
+	router.Put(options.BaseURL+"/api/v1/machines/:name", wrapper.ChangeMachine)
+
+	router.Post(options.BaseURL+"/api/v1/mailboxes/move", wrapper.MoveMailbox)
+
 	router.Get(options.BaseURL+"/api/v1/setup", wrapper.GetSetup)
 
 	router.Post(options.BaseURL+"/api/v1/setup", wrapper.PostSetup)
@@ -11520,6 +12527,10 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Put(options.BaseURL+"/api/v1/trust", wrapper.SetTrust)
 
+	router.Get(options.BaseURL+"/api/v1/scans", wrapper.GetScans)
+
+	router.Put(options.BaseURL+"/api/v1/scans", wrapper.SetScans)
+
 	router.Get(options.BaseURL+"/api/v1/tables", wrapper.ListTables)
 
 	router.Post(options.BaseURL+"/api/v1/tables", wrapper.AddTable)
@@ -11672,6 +12683,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Get(options.BaseURL+"/api/v1/register", wrapper.ListRegister)
 
+	router.Get(options.BaseURL+"/api/v1/register/words", wrapper.GetWords)
+
 	router.Get(options.BaseURL+"/api/v1/register/messages", wrapper.ListRegisterMessages)
 
 	router.Get(options.BaseURL+"/api/v1/register/folders", wrapper.ListRegisterFolders)
@@ -11696,7 +12709,11 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Put(options.BaseURL+"/api/v1/register/verification", wrapper.PlanVerification)
 
+	router.Post(options.BaseURL+"/api/v1/register/values", wrapper.StartReadingValues)
+
 	router.Get(options.BaseURL+"/api/v1/register/:entry", wrapper.GetFiling)
+
+	router.Put(options.BaseURL+"/api/v1/register/:entry/values/:name", wrapper.CorrectValue)
 
 	router.Post(options.BaseURL+"/api/v1/register/:entry/notes", wrapper.AddNote)
 
@@ -11705,6 +12722,12 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Post(options.BaseURL+"/api/v1/register/:entry/verify", wrapper.VerifyFiling)
 
 	router.Get(options.BaseURL+"/api/v1/register/:entry/file", wrapper.GetFile)
+
+	router.Get(options.BaseURL+"/api/v1/register/:entry/inside", wrapper.GetInside)
+
+	router.Get(options.BaseURL+"/api/v1/register/:entry/places", wrapper.GetPlaces)
+
+	router.Get(options.BaseURL+"/api/v1/register/:entry/proposals", wrapper.ProposeValue)
 
 	router.Get(options.BaseURL+"/api/v1/register-files", wrapper.ListRegisterFiles)
 
@@ -13191,6 +14214,179 @@ func (response UseLinkdefaultApplicationProblemPlusJSONResponse) VisitUseLinkRes
 	return ctx.JSON(&response.Body)
 }
 
+type GetMachineRequestObject struct {
+}
+
+type GetMachineResponseObject interface {
+	VisitGetMachineResponse(ctx fiber.Ctx) error
+}
+
+type GetMachine200JSONResponse ThisMachine
+
+func (response GetMachine200JSONResponse) VisitGetMachineResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetMachinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMachinedefaultApplicationProblemPlusJSONResponse) VisitGetMachineResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListMachinesRequestObject struct {
+}
+
+type ListMachinesResponseObject interface {
+	VisitListMachinesResponse(ctx fiber.Ctx) error
+}
+
+type ListMachines200JSONResponse Machines
+
+func (response ListMachines200JSONResponse) VisitListMachinesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListMachinesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListMachinesdefaultApplicationProblemPlusJSONResponse) VisitListMachinesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type AddMachineRequestObject struct {
+	Body *AddMachineJSONRequestBody
+}
+
+type AddMachineResponseObject interface {
+	VisitAddMachineResponse(ctx fiber.Ctx) error
+}
+
+type AddMachine201JSONResponse Machine
+
+func (response AddMachine201JSONResponse) VisitAddMachineResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type AddMachinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddMachinedefaultApplicationProblemPlusJSONResponse) VisitAddMachineResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type RemoveMachineRequestObject struct {
+	Name MachineName `json:"name"`
+}
+
+type RemoveMachineResponseObject interface {
+	VisitRemoveMachineResponse(ctx fiber.Ctx) error
+}
+
+type RemoveMachine204Response struct {
+}
+
+func (response RemoveMachine204Response) VisitRemoveMachineResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type RemoveMachinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveMachinedefaultApplicationProblemPlusJSONResponse) VisitRemoveMachineResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetOtherMachineRequestObject struct {
+	Name MachineName `json:"name"`
+}
+
+type GetOtherMachineResponseObject interface {
+	VisitGetOtherMachineResponse(ctx fiber.Ctx) error
+}
+
+type GetOtherMachine200JSONResponse Machine
+
+func (response GetOtherMachine200JSONResponse) VisitGetOtherMachineResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetOtherMachinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetOtherMachinedefaultApplicationProblemPlusJSONResponse) VisitGetOtherMachineResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ChangeMachineRequestObject struct {
+	Name   MachineName `json:"name"`
+	Params ChangeMachineParams
+	Body   *ChangeMachineJSONRequestBody
+}
+
+type ChangeMachineResponseObject interface {
+	VisitChangeMachineResponse(ctx fiber.Ctx) error
+}
+
+type ChangeMachine200JSONResponse Machine
+
+func (response ChangeMachine200JSONResponse) VisitChangeMachineResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ChangeMachinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeMachinedefaultApplicationProblemPlusJSONResponse) VisitChangeMachineResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type FindServersRequestObject struct {
 	Params FindServersParams
 }
@@ -13307,8 +14503,38 @@ func (response CheckMailboxdefaultApplicationProblemPlusJSONResponse) VisitCheck
 	return ctx.JSON(&response.Body)
 }
 
+type MoveMailboxRequestObject struct {
+	Body *MoveMailboxJSONRequestBody
+}
+
+type MoveMailboxResponseObject interface {
+	VisitMoveMailboxResponse(ctx fiber.Ctx) error
+}
+
+type MoveMailbox200JSONResponse MailboxMoved
+
+func (response MoveMailbox200JSONResponse) VisitMoveMailboxResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type MoveMailboxdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MoveMailboxdefaultApplicationProblemPlusJSONResponse) VisitMoveMailboxResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type TakeOverMailboxRequestObject struct {
-	Body io.Reader
+	Params TakeOverMailboxParams
+	Body   io.Reader
 }
 
 type TakeOverMailboxResponseObject interface {
@@ -13543,7 +14769,8 @@ func (response ListFoldersdefaultApplicationProblemPlusJSONResponse) VisitListFo
 }
 
 type HandOverMailboxRequestObject struct {
-	ID ID `json:"id"`
+	ID     ID `json:"id"`
+	Params HandOverMailboxParams
 }
 
 type HandOverMailboxResponseObject interface {
@@ -14484,13 +15711,23 @@ type ListPassesResponseObject interface {
 	VisitListPassesResponse(ctx fiber.Ctx) error
 }
 
-type ListPasses200JSONResponse []Pass
+type ListPasses200ResponseHeaders struct {
+	InktrayNext *string
+}
+
+type ListPasses200JSONResponse struct {
+	Body    []Pass
+	Headers ListPasses200ResponseHeaders
+}
 
 func (response ListPasses200JSONResponse) VisitListPassesResponse(ctx fiber.Ctx) error {
+	if response.Headers.InktrayNext != nil {
+		ctx.Response().Header.Set("Inktray-Next", fmt.Sprint(*response.Headers.InktrayNext))
+	}
 	ctx.Response().Header.Set("Content-Type", "application/json")
 	ctx.Status(200)
 
-	return ctx.JSON(&response)
+	return ctx.JSON(&response.Body)
 }
 
 type ListPassesdefaultApplicationProblemPlusJSONResponse struct {
@@ -15478,6 +16715,35 @@ func (response ListRegisterMessagesdefaultApplicationProblemPlusJSONResponse) Vi
 	return ctx.JSON(&response.Body)
 }
 
+type StartReadingValuesRequestObject struct {
+	Body *StartReadingValuesJSONRequestBody
+}
+
+type StartReadingValuesResponseObject interface {
+	VisitStartReadingValuesResponse(ctx fiber.Ctx) error
+}
+
+type StartReadingValues201JSONResponse Pass
+
+func (response StartReadingValues201JSONResponse) VisitStartReadingValuesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type StartReadingValuesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartReadingValuesdefaultApplicationProblemPlusJSONResponse) VisitStartReadingValuesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type GetVerificationRequestObject struct {
 }
 
@@ -15565,6 +16831,34 @@ func (response PlanVerificationdefaultApplicationProblemPlusJSONResponse) VisitP
 	return ctx.JSON(&response.Body)
 }
 
+type GetWordsRequestObject struct {
+}
+
+type GetWordsResponseObject interface {
+	VisitGetWordsResponse(ctx fiber.Ctx) error
+}
+
+type GetWords200JSONResponse Words
+
+func (response GetWords200JSONResponse) VisitGetWordsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetWordsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetWordsdefaultApplicationProblemPlusJSONResponse) VisitGetWordsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type GetFilingRequestObject struct {
 	Entry Entry `json:"entry"`
 }
@@ -15642,6 +16936,36 @@ func (response GetFiledefaultApplicationProblemPlusJSONResponse) VisitGetFileRes
 	return ctx.JSON(&response.Body)
 }
 
+type GetInsideRequestObject struct {
+	Entry  Entry `json:"entry"`
+	Params GetInsideParams
+}
+
+type GetInsideResponseObject interface {
+	VisitGetInsideResponse(ctx fiber.Ctx) error
+}
+
+type GetInside200JSONResponse Inside
+
+func (response GetInside200JSONResponse) VisitGetInsideResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetInsidedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetInsidedefaultApplicationProblemPlusJSONResponse) VisitGetInsideResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type AddNoteRequestObject struct {
 	Entry Entry `json:"entry"`
 	Body  *AddNoteJSONRequestBody
@@ -15695,6 +17019,96 @@ type RemoveNotedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveNotedefaultApplicationProblemPlusJSONResponse) VisitRemoveNoteResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetPlacesRequestObject struct {
+	Entry Entry `json:"entry"`
+}
+
+type GetPlacesResponseObject interface {
+	VisitGetPlacesResponse(ctx fiber.Ctx) error
+}
+
+type GetPlaces200JSONResponse []ValuePlace
+
+func (response GetPlaces200JSONResponse) VisitGetPlacesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetPlacesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPlacesdefaultApplicationProblemPlusJSONResponse) VisitGetPlacesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ProposeValueRequestObject struct {
+	Entry  Entry `json:"entry"`
+	Params ProposeValueParams
+}
+
+type ProposeValueResponseObject interface {
+	VisitProposeValueResponse(ctx fiber.Ctx) error
+}
+
+type ProposeValue200JSONResponse ValueProposals
+
+func (response ProposeValue200JSONResponse) VisitProposeValueResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ProposeValuedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProposeValuedefaultApplicationProblemPlusJSONResponse) VisitProposeValueResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type CorrectValueRequestObject struct {
+	Entry Entry  `json:"entry"`
+	Name  string `json:"name"`
+	Body  *CorrectValueJSONRequestBody
+}
+
+type CorrectValueResponseObject interface {
+	VisitCorrectValueResponse(ctx fiber.Ctx) error
+}
+
+type CorrectValue200JSONResponse Story
+
+func (response CorrectValue200JSONResponse) VisitCorrectValueResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type CorrectValuedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CorrectValuedefaultApplicationProblemPlusJSONResponse) VisitCorrectValueResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -16521,6 +17935,64 @@ func (response BringBackdefaultApplicationProblemPlusJSONResponse) VisitBringBac
 	return ctx.JSON(&response.Body)
 }
 
+type GetScansRequestObject struct {
+}
+
+type GetScansResponseObject interface {
+	VisitGetScansResponse(ctx fiber.Ctx) error
+}
+
+type GetScans200JSONResponse Scans
+
+func (response GetScans200JSONResponse) VisitGetScansResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetScansdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetScansdefaultApplicationProblemPlusJSONResponse) VisitGetScansResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type SetScansRequestObject struct {
+	Params SetScansParams
+	Body   *SetScansJSONRequestBody
+}
+
+type SetScansResponseObject interface {
+	VisitSetScansResponse(ctx fiber.Ctx) error
+}
+
+type SetScans200JSONResponse Scans
+
+func (response SetScans200JSONResponse) VisitSetScansResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type SetScansdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetScansdefaultApplicationProblemPlusJSONResponse) VisitSetScansResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type SignInRequestObject struct {
 	Body *SignInJSONRequestBody
 }
@@ -16892,6 +18364,7 @@ func (response ChangeTabledefaultApplicationProblemPlusJSONResponse) VisitChange
 }
 
 type GetTodayRequestObject struct {
+	Params GetTodayParams
 }
 
 type GetTodayResponseObject interface {
@@ -17272,6 +18745,7 @@ func (response ListTeachingsdefaultApplicationProblemPlusJSONResponse) VisitList
 }
 
 type ListTrayRequestObject struct {
+	Params ListTrayParams
 }
 
 type ListTrayResponseObject interface {
@@ -17721,6 +19195,24 @@ type StrictServerInterface interface {
 	// UseLink Choose a password by a link, once, and sign in. All other sessions of the person end.
 	// (POST /api/v1/links/use)
 	UseLink(ctx context.Context, request UseLinkRequestObject) (UseLinkResponseObject, error)
+	// GetMachine What this machine says of itself to the others of the office.
+	// (GET /api/v1/machine)
+	GetMachine(ctx context.Context, request GetMachineRequestObject) (GetMachineResponseObject, error)
+	// ListMachines This machine's name, and the other machines of the office with how fresh the copies of their records are.
+	// (GET /api/v1/machines)
+	ListMachines(ctx context.Context, request ListMachinesRequestObject) (ListMachinesResponseObject, error)
+	// AddMachine Add another machine of the office. It is asked with the token, and its replica is opened, before anything is kept.
+	// (POST /api/v1/machines)
+	AddMachine(ctx context.Context, request AddMachineRequestObject) (AddMachineResponseObject, error)
+	// RemoveMachine Forget another machine, and remove the copy of its records. There nothing changes.
+	// (DELETE /api/v1/machines/{name})
+	RemoveMachine(ctx context.Context, request RemoveMachineRequestObject) (RemoveMachineResponseObject, error)
+	// GetOtherMachine One of the other machines of the office.
+	// (GET /api/v1/machines/{name})
+	GetOtherMachine(ctx context.Context, request GetOtherMachineRequestObject) (GetOtherMachineResponseObject, error)
+	// ChangeMachine Change how another machine is reached. Secrets that are left out stay, where the way to it is the same.
+	// (PUT /api/v1/machines/{name})
+	ChangeMachine(ctx context.Context, request ChangeMachineRequestObject) (ChangeMachineResponseObject, error)
 	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
 	// (GET /api/v1/mail-servers)
 	FindServers(ctx context.Context, request FindServersRequestObject) (FindServersResponseObject, error)
@@ -17733,7 +19225,10 @@ type StrictServerInterface interface {
 	// CheckMailbox Go through the steps of reaching a mailbox without keeping anything. With an id, an empty secret is the kept one.
 	// (POST /api/v1/mailboxes/check)
 	CheckMailbox(ctx context.Context, request CheckMailboxRequestObject) (CheckMailboxResponseObject, error)
-	// TakeOverMailbox Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Its secret is to be given by a change.
+	// MoveMailbox Move a mailbox from one machine of the office to another one. Nothing is filed twice, and what comes meanwhile is filed. Where the other machine does not take it, it goes on where it was.
+	// (POST /api/v1/mailboxes/move)
+	MoveMailbox(ctx context.Context, request MoveMailboxRequestObject) (MoveMailboxResponseObject, error)
+	// TakeOverMailbox Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Rules that were switched off when it was handed over here run again where they ran there. Its secret is to be given by a change.
 	// (POST /api/v1/mailboxes/take-over)
 	TakeOverMailbox(ctx context.Context, request TakeOverMailboxRequestObject) (TakeOverMailboxResponseObject, error)
 	// RemoveMailbox Stop watching a mailbox and forget its settings. Filed files and the register stay.
@@ -17952,6 +19447,9 @@ type StrictServerInterface interface {
 	// ListRegisterMessages The register, one line a message of which a filing was found, with all its files.
 	// (GET /api/v1/register/messages)
 	ListRegisterMessages(ctx context.Context, request ListRegisterMessagesRequestObject) (ListRegisterMessagesResponseObject, error)
+	// StartReadingValues Read the files that a search finds again, for the values that their rules read now. What people corrected stays.
+	// (POST /api/v1/register/values)
+	StartReadingValues(ctx context.Context, request StartReadingValuesRequestObject) (StartReadingValuesResponseObject, error)
 	// GetVerification When files are verified, and what the last verification found.
 	// (GET /api/v1/register/verification)
 	GetVerification(ctx context.Context, request GetVerificationRequestObject) (GetVerificationResponseObject, error)
@@ -17961,18 +19459,33 @@ type StrictServerInterface interface {
 	// PlanVerification Say how often and when files are verified.
 	// (PUT /api/v1/register/verification)
 	PlanVerification(ctx context.Context, request PlanVerificationRequestObject) (PlanVerificationResponseObject, error)
+	// GetWords How far the words inside of files are known, which searches find with inside:.
+	// (GET /api/v1/register/words)
+	GetWords(ctx context.Context, request GetWordsRequestObject) (GetWordsResponseObject, error)
 	// GetFiling A filing's whole story.
 	// (GET /api/v1/register/{entry})
 	GetFiling(ctx context.Context, request GetFilingRequestObject) (GetFilingResponseObject, error)
 	// GetFile The filed file, as an attachment.
 	// (GET /api/v1/register/{entry}/file)
 	GetFile(ctx context.Context, request GetFileRequestObject) (GetFileResponseObject, error)
+	// GetInside What is read inside a filed file: its text, and the electronic invoice that it is or holds.
+	// (GET /api/v1/register/{entry}/inside)
+	GetInside(ctx context.Context, request GetInsideRequestObject) (GetInsideResponseObject, error)
 	// AddNote Write a note on a filing.
 	// (POST /api/v1/register/{entry}/notes)
 	AddNote(ctx context.Context, request AddNoteRequestObject) (AddNoteResponseObject, error)
 	// RemoveNote Take a note away.
 	// (DELETE /api/v1/register/{entry}/notes/{number})
 	RemoveNote(ctx context.Context, request RemoveNoteRequestObject) (RemoveNoteResponseObject, error)
+	// GetPlaces Where the values of a filing stand in its file: on the pages of a PDF, or of a scan.
+	// (GET /api/v1/register/{entry}/places)
+	GetPlaces(ctx context.Context, request GetPlacesRequestObject) (GetPlacesResponseObject, error)
+	// ProposeValue Patterns for a value that a person shows in the text of a filing, and what each finds in the last 50 papers of the same rule.
+	// (GET /api/v1/register/{entry}/proposals)
+	ProposeValue(ctx context.Context, request ProposeValueRequestObject) (ProposeValueResponseObject, error)
+	// CorrectValue Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+	// (PUT /api/v1/register/{entry}/values/{name})
+	CorrectValue(ctx context.Context, request CorrectValueRequestObject) (CorrectValueResponseObject, error)
 	// VerifyFiling Verify one filing now.
 	// (POST /api/v1/register/{entry}/verify)
 	VerifyFiling(ctx context.Context, request VerifyFilingRequestObject) (VerifyFilingResponseObject, error)
@@ -18054,6 +19567,12 @@ type StrictServerInterface interface {
 	// BringBack Make an earlier state of the rule the present one, as a new revision.
 	// (POST /api/v1/rules/{id}/revisions/{number}/bring-back)
 	BringBack(ctx context.Context, request BringBackRequestObject) (BringBackResponseObject, error)
+	// GetScans How the text in scanned papers and pictures is read.
+	// (GET /api/v1/scans)
+	GetScans(ctx context.Context, request GetScansRequestObject) (GetScansResponseObject, error)
+	// SetScans Set how scans are read.
+	// (PUT /api/v1/scans)
+	SetScans(ctx context.Context, request SetScansRequestObject) (SetScansResponseObject, error)
 	// SignIn Sign in with name and password.
 	// (POST /api/v1/sessions)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
@@ -19732,6 +21251,191 @@ func (sh *strictHandler) UseLink(ctx fiber.Ctx) error {
 	return nil
 }
 
+// GetMachine operation middleware
+func (sh *strictHandler) GetMachine(ctx fiber.Ctx) error {
+	var request GetMachineRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMachine(ctx.Context(), request.(GetMachineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMachine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetMachineResponseObject); ok {
+		if err := validResponse.VisitGetMachineResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListMachines operation middleware
+func (sh *strictHandler) ListMachines(ctx fiber.Ctx) error {
+	var request ListMachinesRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMachines(ctx.Context(), request.(ListMachinesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMachines")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListMachinesResponseObject); ok {
+		if err := validResponse.VisitListMachinesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddMachine operation middleware
+func (sh *strictHandler) AddMachine(ctx fiber.Ctx) error {
+	var request AddMachineRequestObject
+
+	var body AddMachineJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.AddMachine(ctx.Context(), request.(AddMachineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddMachine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddMachineResponseObject); ok {
+		if err := validResponse.VisitAddMachineResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveMachine operation middleware
+func (sh *strictHandler) RemoveMachine(ctx fiber.Ctx, name MachineName) error {
+	var request RemoveMachineRequestObject
+
+	request.Name = name
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveMachine(ctx.Context(), request.(RemoveMachineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveMachine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveMachineResponseObject); ok {
+		if err := validResponse.VisitRemoveMachineResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetOtherMachine operation middleware
+func (sh *strictHandler) GetOtherMachine(ctx fiber.Ctx, name MachineName) error {
+	var request GetOtherMachineRequestObject
+
+	request.Name = name
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetOtherMachine(ctx.Context(), request.(GetOtherMachineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetOtherMachine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetOtherMachineResponseObject); ok {
+		if err := validResponse.VisitGetOtherMachineResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeMachine operation middleware
+func (sh *strictHandler) ChangeMachine(ctx fiber.Ctx, name MachineName, params ChangeMachineParams) error {
+	var request ChangeMachineRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	var body ChangeMachineJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeMachine(ctx.Context(), request.(ChangeMachineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeMachine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeMachineResponseObject); ok {
+		if err := validResponse.VisitChangeMachineResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // FindServers operation middleware
 func (sh *strictHandler) FindServers(ctx fiber.Ctx, params FindServersParams) error {
 	var request FindServersRequestObject
@@ -19864,9 +21568,50 @@ func (sh *strictHandler) CheckMailbox(ctx fiber.Ctx, params CheckMailboxParams) 
 	return nil
 }
 
+// MoveMailbox operation middleware
+func (sh *strictHandler) MoveMailbox(ctx fiber.Ctx) error {
+	var request MoveMailboxRequestObject
+
+	var body MoveMailboxJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.MoveMailbox(ctx.Context(), request.(MoveMailboxRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MoveMailbox")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MoveMailboxResponseObject); ok {
+		if err := validResponse.VisitMoveMailboxResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // TakeOverMailbox operation middleware
-func (sh *strictHandler) TakeOverMailbox(ctx fiber.Ctx) error {
+func (sh *strictHandler) TakeOverMailbox(ctx fiber.Ctx, params TakeOverMailboxParams) error {
 	var request TakeOverMailboxRequestObject
+
+	request.Params = params
 
 	request.Body = bytes.NewReader(ctx.Request().Body())
 
@@ -20124,10 +21869,11 @@ func (sh *strictHandler) ListFolders(ctx fiber.Ctx, id ID) error {
 }
 
 // HandOverMailbox operation middleware
-func (sh *strictHandler) HandOverMailbox(ctx fiber.Ctx, id ID) error {
+func (sh *strictHandler) HandOverMailbox(ctx fiber.Ctx, id ID, params HandOverMailboxParams) error {
 	var request HandOverMailboxRequestObject
 
 	request.ID = id
+	request.Params = params
 
 	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
 		return sh.ssi.HandOverMailbox(ctx.Context(), request.(HandOverMailboxRequestObject))
@@ -22099,6 +23845,45 @@ func (sh *strictHandler) ListRegisterMessages(ctx fiber.Ctx, params ListRegister
 	return nil
 }
 
+// StartReadingValues operation middleware
+func (sh *strictHandler) StartReadingValues(ctx fiber.Ctx) error {
+	var request StartReadingValuesRequestObject
+
+	var body StartReadingValuesJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.StartReadingValues(ctx.Context(), request.(StartReadingValuesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartReadingValues")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StartReadingValuesResponseObject); ok {
+		if err := validResponse.VisitStartReadingValuesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetVerification operation middleware
 func (sh *strictHandler) GetVerification(ctx fiber.Ctx) error {
 	var request GetVerificationRequestObject
@@ -22204,6 +23989,31 @@ func (sh *strictHandler) PlanVerification(ctx fiber.Ctx, params PlanVerification
 	return nil
 }
 
+// GetWords operation middleware
+func (sh *strictHandler) GetWords(ctx fiber.Ctx) error {
+	var request GetWordsRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetWords(ctx.Context(), request.(GetWordsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetWords")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetWordsResponseObject); ok {
+		if err := validResponse.VisitGetWordsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetFiling operation middleware
 func (sh *strictHandler) GetFiling(ctx fiber.Ctx, entry Entry) error {
 	var request GetFilingRequestObject
@@ -22251,6 +24061,34 @@ func (sh *strictHandler) GetFile(ctx fiber.Ctx, entry Entry, params GetFileParam
 		return err
 	} else if validResponse, ok := response.(GetFileResponseObject); ok {
 		if err := validResponse.VisitGetFileResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetInside operation middleware
+func (sh *strictHandler) GetInside(ctx fiber.Ctx, entry Entry, params GetInsideParams) error {
+	var request GetInsideRequestObject
+
+	request.Entry = entry
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetInside(ctx.Context(), request.(GetInsideRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetInside")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetInsideResponseObject); ok {
+		if err := validResponse.VisitGetInsideResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -22320,6 +24158,103 @@ func (sh *strictHandler) RemoveNote(ctx fiber.Ctx, entry Entry, number Number) e
 		return err
 	} else if validResponse, ok := response.(RemoveNoteResponseObject); ok {
 		if err := validResponse.VisitRemoveNoteResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetPlaces operation middleware
+func (sh *strictHandler) GetPlaces(ctx fiber.Ctx, entry Entry) error {
+	var request GetPlacesRequestObject
+
+	request.Entry = entry
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPlaces(ctx.Context(), request.(GetPlacesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPlaces")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetPlacesResponseObject); ok {
+		if err := validResponse.VisitGetPlacesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ProposeValue operation middleware
+func (sh *strictHandler) ProposeValue(ctx fiber.Ctx, entry Entry, params ProposeValueParams) error {
+	var request ProposeValueRequestObject
+
+	request.Entry = entry
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ProposeValue(ctx.Context(), request.(ProposeValueRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProposeValue")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ProposeValueResponseObject); ok {
+		if err := validResponse.VisitProposeValueResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CorrectValue operation middleware
+func (sh *strictHandler) CorrectValue(ctx fiber.Ctx, entry Entry, name string) error {
+	var request CorrectValueRequestObject
+
+	request.Entry = entry
+	request.Name = name
+
+	var body CorrectValueJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.CorrectValue(ctx.Context(), request.(CorrectValueRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CorrectValue")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CorrectValueResponseObject); ok {
+		if err := validResponse.VisitCorrectValueResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -23163,6 +25098,72 @@ func (sh *strictHandler) BringBack(ctx fiber.Ctx, id ID, number Number) error {
 	return nil
 }
 
+// GetScans operation middleware
+func (sh *strictHandler) GetScans(ctx fiber.Ctx) error {
+	var request GetScansRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetScans(ctx.Context(), request.(GetScansRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetScans")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetScansResponseObject); ok {
+		if err := validResponse.VisitGetScansResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetScans operation middleware
+func (sh *strictHandler) SetScans(ctx fiber.Ctx, params SetScansParams) error {
+	var request SetScansRequestObject
+
+	request.Params = params
+
+	var body SetScansJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.SetScans(ctx.Context(), request.(SetScansRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetScans")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetScansResponseObject); ok {
+		if err := validResponse.VisitSetScansResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SignIn operation middleware
 func (sh *strictHandler) SignIn(ctx fiber.Ctx) error {
 	var request SignInRequestObject
@@ -23555,8 +25556,10 @@ func (sh *strictHandler) ChangeTable(ctx fiber.Ctx, id ID, params ChangeTablePar
 }
 
 // GetToday operation middleware
-func (sh *strictHandler) GetToday(ctx fiber.Ctx) error {
+func (sh *strictHandler) GetToday(ctx fiber.Ctx, params GetTodayParams) error {
 	var request GetTodayRequestObject
+
+	request.Params = params
 
 	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
 		return sh.ssi.GetToday(ctx.Context(), request.(GetTodayRequestObject))
@@ -23970,8 +25973,10 @@ func (sh *strictHandler) ListTeachings(ctx fiber.Ctx, id ID, params ListTeaching
 }
 
 // ListTray operation middleware
-func (sh *strictHandler) ListTray(ctx fiber.Ctx) error {
+func (sh *strictHandler) ListTray(ctx fiber.Ctx, params ListTrayParams) error {
 	var request ListTrayRequestObject
+
+	request.Params = params
 
 	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
 		return sh.ssi.ListTray(ctx.Context(), request.(ListTrayRequestObject))
@@ -24351,540 +26356,626 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rkhy3tSb6KogeR0iKSTabV0vdPyYoSpS4LYrcJL0VO2RNC12J6oIrCygnkF0s++jEPMg5f8+DzZOc",
-	"wFoLSGQVkJfqalL27D+22JWJxGVhYWFdvu8fJzO9WmsllDUn5/84WfOar4QVNfzrG1mLmZVauX+Uwsxq",
-	"ucZ/njTrc2YXgpkVryphbMF0VQpjma7ZXNbuP+bwAK/WC34lLJvplTD420lxIl0jf2tEvT0pThRfiZPz",
-	"kzJ8rjgxs4VYcfzunDeVdb/rjftJqGZ1cv7zSbM+KfBvvxQndrt2TRhbS3V98ttvxcm3ytbb/Y5vBa8Z",
-	"VyVTzepK1AUzzWzBuGEPzx4+vffkj48e+N6tuV20nRPQXHFSi781shblybmtGxF3dM2tFbV783/+fHbv",
-	"q1/+8fi3e/Af//0PJ6kOvqj1ar9/tZgJeSNKphWzC2lYybduUituRZ2ZuLlrKe7KXNcrDlPGrUh+/OU3",
-	"7rnEOGXZO8gV//CDUNd2cXL+4OysOFlJFf6d/M78Fbezxf44nWzU4kYaCQPllm24YbXgpR/kQvAShkw9",
-	"ezm/h23F/Ul8UT3nV1IJu/9NaQ2DxtLTOKP3MuN96Mab+t4LJ/p1aojSsDn8CBK3caOspDDsSlR6w2Ru",
-	"I+A7Pf3IdOQVl9WV/pAeuCwzX1vRW33LnPra26YSEz9Vu1emfedH2KYZYcU93CuwYStIZZ8+PgGJlSun",
-	"QVp5lcqKa1HD997p2n69Dd/bGYDRtc1op9AXr5+izuGWPilO5rKC/zdC0Qo3V38VM0s/uf8Lay//7v69",
-	"lAp2JM6cX6ukxnsvPiSEfqPr0oD8zWXlNHvhtN13375n9/la3r95cL8W19JYUd+vuLpu+LVglTTWOPW9",
-	"OmfXvLkWDDt8bmUpNm4TMtev83U5Z0aqmTgH7Xn2JLPu1vVsoji/1+OVo+B1JbPq0epJyvE3t2JmrZUR",
-	"cAq+qfVVJUBVz7SyQsEk8/W6kjPuOnZ/jU/8978aPCrbb/2hFvOT85P/dr89Zu/jr+a+bxe+2B3nT05T",
-	"SMM2tVbXBdssRC2KVodYzUp9CrNEjblvPZtZeSNt4sx7vxBu8aW6NmymG2VFya62bvIK5gTLTaHRK2EX",
-	"Ul0zURlxelKcrGu9FrWVOAtX24S6JSlNbbPdrVWcWF5V1Ji0YmWG5uc9r6otvIhN8brm+G9tebU/Sj1n",
-	"vKras2SuG9g6iU3eqouf3cDavvnGaWDtNtO4TX8rTp6VpSjfcGOWIjHVz9gaf2r7wd0L+xM60yX+x56I",
-	"6xtRbxn8XjCz0BvFtJqJC6a0EigMbm/Wgm3c/7iVY1dirms42PzU7i3V7jSu2zH0iik9tjtv/vWCRpKZ",
-	"q1oY83zB1TWICS9L6QbKqzfRZMx5ZcTuHngrlNgYJ5qzShth0JrEBp1xyVlZ6zUjjbg/v26npKZXic05",
-	"40yJDTNiVgvL1ry2BeOV0a5dN8eW9h98ubyATzsJdwc59cDypTBMadwzXG3ZChfAq3/4kpsd10ZCYReg",
-	"mfd7yF2bombuV7fTr8S1VGwj4dyL9ObjpNaMVwhmoGdZROL4fqdX4kqXW7ZZaDbjil0JZnVVMhinKZze",
-	"cFPu1uVqyzib8aran3yapZ3dPiiSJZfV9hLXbe/hBTeXuGLRz1daV4Ir97ssk69JZWQp0q/A4Xr+j7Bm",
-	"bmRuyXhVJVcMD5TER7wlG/0Yaz5dlTSqzuFzz8pV4gQqTqybj6hfStzA6cYtaIITmqlkH5u6ShvGsWiA",
-	"hUamMFkY7ZJhG50JD9NIfYuWKhp8r6y9E9Y6EZqoBjoCKQ3uiK5IcsMkbFehrKhTujYtjtFmevTwLDGV",
-	"K/7hJT785KxfWLt9Pvvy/Owsta6tLHZfcAJn2Ipv2bV2IwTbZsVnC6nEZ4a5E0AJu9H1sm31CGI8cLlx",
-	"Zqrfbt3+GnmtDMNef/72xXP21eOHDwq2WPHZPbPgD588/eKCLcXaMiN4JUq8cDshZtfyRih2xWfLrjp7",
-	"kuyA3wg7Ju1CgIq0C7FlvCZx2OCBCxcQBSqbRPUWu6h7PxnUuPGOSm6GiteJO/974SbStJIuFONomUnD",
-	"jKyEsoXTuPBLa6lJw3QDnpZa8NnCHVHMas0qra4Tm2BuRX25kqqxwqQVFbeXleDGpn+92l6CwkopwNmI",
-	"O/f+dkhr7F1xhgmA9YpHm1y2Vd8NONeNvFbn6nqS3u4/BurshTnXM+M0mht6qncbIZYl3048YjcLPfEF",
-	"6YTtcqGbOik1wycL3V2DcO202QpWNKYicku0fpmuCONgolmPJiy7+w48hp4pxt3rYw6b3X224h/I43B2",
-	"dkZOs6wLorsJd14dfDfaot3+PzjLHEnRxh08Du5iYzqLO3r5nPn9cAE2L1PODIUuMiGd1nf34G337Ej3",
-	"dvQpl96Xes5ofG2fxnw23pbdFuH65iQH7nclnE1hH4azWyv8xTbC4H9tRKn8f9tFU9N/zmuJ/2G4bWr6",
-	"zwbe/qXXmPnjsFYYHGXXNFpJRf96MKxAgkx/+ccvHw/643LHK/Y5uc2V2Yj6rfhbI3ATTdrm7l3DvIWx",
-	"Esbwa2HAyuBXTlI5s3otZwWb13oVzIyEGnBPp68dK4gUdBX3XvTgQfHgy9/+cNI79w/P+id/Z/78dwvq",
-	"XHL26lrepNwrz/xk4O14xlexSwocLtKZenrOpN2fjjDQUb4fN6DUYURdGHr9FT22NwH0d7/vkhPgTPTD",
-	"pMe77YywjLtmujLipyshLDPemF1l9SS97/pFZ76uV7/8j/ES1LFqwzQrbfd7k7R+E9O3FAmvxvd6wzhb",
-	"i9poBXcAw2ZaueM67RlLRFPg4kenLvq/LphYre22dYmxtZNPJURpwFmWGjtcQNL7ck2itR+pCl4fjTe0",
-	"VMPr1k+8f51QVlZj7cg9RxtILMyKb8kPo/1qUpSt5bNFajmcOQM/roSy6E2jvZHYuaqSCr13hnHm7n7u",
-	"wHEX07Wcuf9i0pycq6aqdjcEOi/xAMBtgIGAhPPGZmbO2xzjrfbRLuldy9V1Ydd2pSgMzUFykptS2tbD",
-	"2Z2A1+BMdHe14A6ewaPlKXsHl2s8WvBu7MQ4Y0+enP/DmXfo5YX/9v7NQ32Arts/0ML2djrcS0uZsnZD",
-	"gsDeQky5OeGsjD8g4llPnBMqRA1HBCZoUlJDQIWV/qniswFtAdoflFPSyaeXQqUbgJ8+83Zw5PaXFFJg",
-	"V7XeGFF/5g4bQ5efAd+ED0eCz44GVvj1C7OQlZU3SeXoJMiEXA/3nDvqZMIl7DbQxPUF8UytbjLQueYG",
-	"7mZuftyWQXfIwm2uDxZOBppKbuHPAjb4VC2Bw0jN0td8tmzW+/36CVYOj35yfTVr3PYrXsZGlLOp/FxW",
-	"3FimlTCJLWeHXDB7v8GV49JfS/a3wJw72y3pzETBU5o6vt9JzIsZt83nIVViX9ELsU53binWNnk/Azep",
-	"VMbyqoJIbEHrvRHGtqlGwU7qzOLRzw9oMCUYu+LrxnMZWQu7871Fx+aMK6WtM3oqaawoU/NZkZ+gbyuh",
-	"XH6jcS9V3Ga0lpc4cCtC0opdcMXsRs7QuHKLyq6E3Qjh/qzBJYmBSIn2FrML3Vwv6I9moZuqZFcieeKn",
-	"NzFskbBpqTdlI0ZLmNMC60XNjbj0cpMw9LzuDq5hNBZD8oXfS7/023l7K5fsUXNVydnlUkx11Q15E5WS",
-	"6voS8i/SfpUoknkl3Hnu9M3Imdw1QmHGEjNE50mkYGgrdwe+vzAkirS9B6JIkQwnLqakmYKJ5YYJWrUW",
-	"vIRfc0p0pNaSVc5jntUiGfNAKgjsmrS3d6ZVGX+IzuxbKCU87GnxyLQlmxZH1X42P+/vBDoEJl2FMXys",
-	"1xDLwBU6Z5uFBkt3qfTGmTGtUIAyWXAM869recOtYJBHoUGQ9RwTHVCo3C+Gfc6vxRf7S9s2mvCDPnQG",
-	"eM1n7hbtLAHvkh4MRe1s426zEH6BSL1BtyW/Fg/is2eCQ+3hWcKNk12Zg7zZI02SaAntQqxym6jNgTt7",
-	"eP7o7GT3a3BukMVQ8q2Pzun5XM7cLfLvqHwjN8bnP589+AWcGP/Xw5/P7j365Yvzn8/uPcE//WHAjb1/",
-	"sikyWbh3JV90hiwVOHgpU/N//6//56Vasvc13/qn/vf/+n+7EvIguYRdIyvMyoOidXk+evp0yIU/z2aT",
-	"ukuArgRbc7vA4VCXNU6oEfUNziiFjvc6nXTqk93V9vfx7gIu9IatuMJYK6nrbmRiaFB9W9LtF91YZ7qD",
-	"WESnFoaQLd+aC4q6xEFk3YzbuLc67Pt2vVQMGsfFiMZ4xI2/fwin9HQ25fkZ9VAqq9lmIWcLcNOi4IPD",
-	"Fje72wDrWhihYMKtyCZR7H/DicdMV5Xg140wFIuWNjg/Ze0FMnns8cYudE2Jiz03hl1jq90KISsr1fxC",
-	"V6VJvU/Ggq2lKCEG5eYBni6YP6YvmFbVtnv5ni3EbClKpvRmUr7dQht7SQl3U0PhffY9rf2f3KNOnnQp",
-	"pjnM9EZl7mRrqZRI9yxrBccuWZ8e51NZM27TD9tMUtV1zrU0YBrrVGWFnllhDavE3A4sK0gC2CGwdwxa",
-	"tSM8SY0RdWaah8PkQR9F8ew+7y6t+0HJlT5SgU51cknuHJEbesZNGOwPUMS31wvnbGHt2pzfvw+a6FR8",
-	"4Kt1Je4veH2lm7pgf/nLX/7izjJR/+Uv4Y/fn4d/uA1/39Q3/g0fBpjr2nv9h4+9jtbZSUdPvhBv30Gl",
-	"3m6c4Ue9/A8eZO1+GDRFcolbmPeqFUXXB4/dvYB38mux2A8XzOQE+U+k61pzstIzyMVOyK7bM05ecYcG",
-	"qWUSBNSf9L6Bjbgq+Y2768ytu5maR8nDnjryxhsMUwLHvieQfEYNeeu8oKMluR1uu6HI44Xf/zhboT2T",
-	"O/nIXz0dqAebuIlucfjFe6noOfH+iTby0fdhfBzRivYcM4fmTYWdaTtHDhRFYGINbRwyQl3/E1siFtGd",
-	"3Fn31FzOuIUaAW4xI7RuDJS5CIjDw/Voa6xYfWYK9ubbVwnF1i/p3Y+CYjnv3MfwDkaGLnakbpRh/jJ5",
-	"wVAL7R5/VzWfLTfcijqchCWPzjanss7xf3teiY5D8KTc/7/9P+PwK59B+Q+lFOPgLph51PYJ1z35iatm",
-	"thS2IP+Gv3teiYWEpYP8VDxTdgsVJiqGnRgyjH8u1bWo17VUobIYTYTPDHPvsqXYFuzd988ePnl6fnp6",
-	"OiZT6xb6Zc/XCgsD9wY9s7xqy4rPnj4+2ztsvSgyrGge0FaJLT1cexspuXRnz5lTFwX87/l1rZu1W0H8",
-	"r06HNwvdleQxc9vqzZ10/u+f3Xv45GnvekY7etSnvN7dkRs9W5on5/fvO/E4X+saJNTJefy3MQ6EVl3v",
-	"fOHROcPfiigFxVhdC+/JXI3xG+WMtTU3xt1CvQ5w99yOa1Qqp8qgMgl3MU4jFDUtxfaUvbTkMMHi+/2s",
-	"+zEnyU4SI1+FCCqu2AXcGxRD1UHjJ20jjLMmR0hMOtOv71hy17V3VqzT+QvGinVIKoUKLV8p1hpjTraT",
-	"CUi8vJGZpOtSWC6r9DV6mQ42GdsJbGZGDE9BI+Ej6WFrOUsGQW541dC5o2ezpg5VEHvj1nMrVCrtqlGZ",
-	"zH9oe3gM+FhBLeW7b1JBcpKpq4qrJRX4YW3qfO7UVMikg+qzYExkUmaS9T69eh7nNeG2mekay4FLD5Ix",
-	"oZ5Nr7hUx+gF7oRjtAQKfuI43El5jG9X/EpUx2ioFjO5lnsLclhjkM87tYwCgngJJ73ffm73UXG/id2E",
-	"h3RxZ5t5qerW7PmwIq5VKzFh1juztifXQTDCfCT3r66alWqV0ISbwPuFcJfXZqW8me7TQY1IZbnQs0mv",
-	"OzqVdQ3mq0+rd8qhMQ2vIG0m44N/MrXOb2fufa/SkwMJrVMLHOW1uicVu9r6jFj2+etnjV2wh6dnX0B6",
-	"i+BlG2Jw65y9IP1djLqAzionBZeyzPjF3VRKYxpnOUCRH2TarGt9XfNVwmQasETpczk7Z6hQ8MIHfbEd",
-	"wxb8RiTcG3jRSBzZ/jQfnBccc7pGK+w1uF9WWi9FyZo11j9++fjB4y8uADqhrUr0KbqDnzUzvc7Xpj45",
-	"m16bGnILhzO4O9Id5CIt35HGSIaacD8jBNQKL4qbBZ3bGO5lm1paYU7Z26YCF9ZMXytpwAt/tWU7E61K",
-	"RsrueCXmiSN58KVDzkw5MW3Z7+2M3283/pqIevTERHqiD/EZ0p4s4TBouzWQotORjoO9ReNF6KPUfafL",
-	"IyIZ2g9l0+Fkmqt2NpPR4CdPDvh0QhInRJgfJIs9xtbJ9UioO53q2QLqOiydIFsADRpVB57fVROO5mz+",
-	"5XN/sdkvSYFdFRdUT7gW7VkGuUvPN2Imy2QVRiipCqd7lA18JXyq7R3WU3GbLhDxBXDt3Gy4YSWOBMIL",
-	"busRCpPreDLHc2q5Fl6Wxw8L7v9D5nJb9OVH6wXOfy65aHI+z5dHVFL5jCK9WvNaGq3OSSFteKyblN74",
-	"PFlm3Ho6U0/bRarOJk5Scc84q567biq9SQasLOXQDsSaoTjAPZoa6LeVEeC9OrTmDWPoYmW61W5thom3",
-	"YVNlb8OoAYNqaXTtXDJslYmJfYw6u10FEjJqe9xe39bcNLXIOFCkQZgIJ4Gi5sbH9PFU7Y007k/rnt8j",
-	"kavmE2O7fcEMI0twh07iaWwmabgQNFkiyhIXl3iUumQTvk43k6Srs4gXa21s4sutk8mpPbiUASyLYKFw",
-	"JmWArfRNSplG8wGIXf7BVCMYdk9fy+C3NjlpQvbRblZwSJfycx9NYZsZvOciwNnyE9ojn4fqEm1Aeczo",
-	"loUy7M9EPJHa9DVu2Eb0oE+lcyhxASFJUlZR4tiuVRjdaR/15YS36QqU9p5YuCuBDngS5V15QC1J2tOd",
-	"p6GL7Zr4c4E+giKUxoFMrXRyrT6sK654GuD3p8W2LQqNyrujMw7cs1db+P/EIlxzqVKa3Z0U7dgtX5Id",
-	"CKtMkGP0LWgitUvK1qT6qPXkMPG8XmY2aEgcnkHli9IWxgdhQVz61hhJwlCMN33c/fk/RF3KdI1RsKMy",
-	"WY8l1BTSdYXt1sUfZHYVJ40qNb9KgWl49EmCDkBYubDyw2UMbQf9yvv58kONvl6Q7GVkXtdJ54V17+7U",
-	"y7ibphUKDlWJ6MSJ4v0yWZbSubRTQ+njj/IKW9tvZm5OipMPlfmQtPoynoUVL8UktKJ0gC/SUVOr3Gu9",
-	"6fNeEGalrKpOTVh8+GEpymUl5plIlK+Dyfa5YJjnecHOGNTKkx1e+qTvwSROSH+Ol4MqrcA/Ao0Yq9dr",
-	"xPOFuslhNSyjUtO2DsdihBumrW0cq3P8auaF+NAzVs4WLGlZxZIKVbS4J0Lg8Ag++uBd5mYpajZzB/6x",
-	"PPVFBCAfrV4fTPwBm2+dzKnwV8I5gBFjkr1U16A4wt/CYerUbiXVEpKheFVh+QkZXb4f2EJrmCV7YwSv",
-	"EV2996ygBX6HT7v3SAl+MqzqbvIZrEFK0l/wmdV1Sl2jqmBzeCBhfaRhSEDcwfPMzRJWpoMSErkuRsHz",
-	"RnaMO+sbd+HairR7lvByx5/wAXg3cboLe5kqNQ/FuFwx3tiFUFbOuNU14+s15Y8E2N5EpkK6lBT+jJVi",
-	"OGrM99j/ABrlS3QQXbCVNAZOUaoFUMI9cVj9KY24oIX16xNNa158nlPS1rS0RV2KFtdgZ6R5zJpIgT0d",
-	"Dre4l/L9fpeJl8FVP7kAgHwz4T6k7do1cn7//v/+X/9f8rRHgJd+mAs4Kv79LUxZwTgrueXn4VdKF3zz",
-	"43cnE3KfrrgRjx6OEAuCp23vcb7LyXmVoirf5CpXOqjr2G8ns3P3EiWk4JGbL4TsJKbC4ejTL93OQ/dR",
-	"AXwd7IGHzNlXFfhm2gDyWDwpHwhXtsfkd5Ybv6q2DB8sJkGa4CRwy+Cy26Y3tihC5ucHv5yGE+FAV6Wv",
-	"VM56K1+4U/K9/lYhJs6UPQ2vdmpconThDrgUJU55uyhVYWwX2SDM47OzMUGl8bBt+LXMbLjWE8ejd1DH",
-	"4zhnHKyMCCLfHfG9btkEUA+USeWgQlQwxOEDN6KWcylKAJcYjeEgbkHds98Y+JAup9b7p4sRI5SUWwOe",
-	"eMir5FXmr7qpFa8KBLHhS4hOWX9bHnGLyeJmRUic+7+17pB9FUA/fmZYsBZH9IPeuiRA5b5m/YkBGRUP",
-	"H3318IvkrdU7cxNqbi302klera27CCowywTjsB0maDy0WKJSm7mkikAnAZ3qQfdHr04WHC2vfDEqfC8z",
-	"Fxor7aWllJKzL7+C1YeLwRdpuGE01idiFOccWFusJYLFdefgjZZlAenfVuulF78CL3G1gLGUyGKU+Ar+",
-	"fHm1zdTk42fam3vAG6OPUWHIEMxycvfQDSQPwZxCWi5FfdkXEKFH8rhBAHx+W5aUPe/DhkuLF0F/IaNy",
-	"TeAyAgv7pJ1v4DKJ/GpuDdM3xyaPetaoUqtpviR6JckSs3OceSa1oEy7ghwjP9M6RsRc0RrsLVrnhuoN",
-	"EbqqduH8aKlSd+vdw/VHbZPp1qBYuvh4oHaYVnjMyhQGO7ruxqjNqc48eCFD0jMyTFx6w6ttrd8PlSM+",
-	"exaAKeZt3n3aisr4EbO7tBIz613MiQvsgtepaz+6AD2zSgPAeeCbAcgOt3ifhWPncXzsRG03qha8TLu3",
-	"22IIwjaVlnGEHfEeb4Lycm0UzGimNMZPKq2XBuEZZAoaM2ELntAMdeYjvz6Z9JfuItEWa4sEwGPr3fYU",
-	"xU3lofTaivmKglxhnRtfXMQaHa9Jqdd1ElIfjuI2AzqBPpb0fQcYtDWvQ10STXlWqadQBg4AFtwL/wc/",
-	"MU5j6xnWdd9yv2tWPYsNd/VaLASvDa/YBuJUK4hR2fPOwlP+JY4nxQdGZtgIZdYnIz3YWlnbeXjmvDMV",
-	"e5merEaV72DPJhOzuKz8lvYJbZSL6t1fZK1CbrJZpFLYhZrV2/WuQ9pWGLXitXX/+UumGnIUNYZccUBa",
-	"0+t0RbsPdvVDVexgBBgauGErbayzdLmyIB8tBlHWxt1ZGzp3YUDUnSKel6gjqVX6rtYpP+c7p7d5Fex9",
-	"H8eEBKtaXi9SEjs5IRcaPypkH/Rs0FuPT/Xl7FJDoY8Dqbkwiwen5ELKKYHRFn7KAV0vM9EH1qu2873j",
-	"CtwG0taEt+XBCGdLIlR0q6XIrEJq6r/nqjwcoSWUyBA8slM9gZIgxNjIwDpn7mJnCob1PgX9ijoxgcfr",
-	"njo0kfjhWSqXFK+Ve5QWROqLBpRTzhW/xvuLM4r8v/o5Kx5ncze6frhRpnUbQxziroAkmwSKChwPOLMF",
-	"wWpJwp2Uc4o4t5ez4XRDTOe5PPKapJMoTFZQW3fiBEF95eVR17E3eKfGi+rjKZErVbN5EIPU4UgkSenp",
-	"0wVugkQZZQKNl6PcOhTjcj67X56qvkPUGZLr4hVqE3SvtmzBVdmTZb5TBA7OG3Smtw3CjWqm19tzsaqC",
-	"9e6/L60R1fwC4t1xL/aQwgyX5YEIehk2i/Fg8GnM9PSirNdCJb3v70LOPOyBBTwpgMwz7xmYctcfuObv",
-	"KqtAijWYLGj7Qi/fC17ZRRLf3LPxeQhKxItwpnINGhKJI5q1+9U4PWGWqUqLhazKWqhLyJ7b/9ALAPpb",
-	"SSWNrbnVtTlHX+S61jOsGEPYFcHLjohhNl6pgWCBXYmtBm8utzHQX5dclyA62EyrOeTK2IVYsXlTVZAA",
-	"Nt4iNJbbxoyp/4fnUhP/cnV4us8zjMXoOaU9dFF4oDQHNu1qzZMVVKWeNatkuR/faVkq9p/PXv3gmvu3",
-	"d69/3CnNfPDV40dnj5Mnn9PtPVZpEoShk5LR+Lge+Xdcg+dtMYKiqosQmKJMblliYYYOymcOGRJKbHYc",
-	"yH4p9uqwaW6Si6ZupA25tbcjPJ1pGMEp+4lQWdDyjPLRoYYaVCsZg3R793n3iYXdhal9tNsRJFEILgH3",
-	"AoL+S7Vk4sNa1sLEQLCPhlFgA5tGb94LPBWuK+R57/Q1OXHuqbaDnXT9Nrg0wsOGncyuabqQC99CA4dj",
-	"D662ZBlGyzRbaOCyjkq52UvkjAo83wk/Ak72tORObS+NSCcEbD3mpdLpPACe0vOgaue6qvRmj4w7JD7T",
-	"PnMTcM7u/1VL9d+ev/7m25Oij1tlWBo8GWbS1zdUojGw0oV3qkbTTF9LCkEybNshVCow1cqZQh1updHF",
-	"fT0ANLOKm0UPhGxfNPmC8SuYKMhHCV7AcYHcdLgajHOKGKrY3oui8242Ht5/cPropDgGv1M+bCC4yeLF",
-	"up+ep3P64ACiTAkOlxVde7ADurO0Pxp0hF9AhNJbVkDdfCXAlIAqVzENGjjUNo2Y3/06qCEmy16G2aQT",
-	"WxgrVxzx8+Yezmmm3WCdxY41TLwcCYqrSp3OCp/zGqaR8hugCGTBDZx3USasT/mjBGkogE9yNqul0huV",
-	"qj4QVWlifz7hJKlq6w58CkXX7RBn3B2p1lZi0jreUEFGsgKsLAKUbsEWoioLhunjBeMVlBZghnzR8gcW",
-	"UZHEBaNIsF8TymvHeogLSEDdCjRpo81dtCjHC66uDdOqZWx079BCDsQGe7jR/KDDBqQtmlKef0oh/D3z",
-	"HFbYdaK2IiUKSBZUxYhb8jjn41ju6ZZdCyA1fkmS8JDXZtdAjmm8sjHbKZ0+Fh2ZP/8hYZlSs1KVHgD3",
-	"kty6ANWFC8VabclQleJV/ySHdDJYXgQPue21kCYXzPWYxYQQQR44ryoS4VuTSVqz2qdozuWNYC259AFZ",
-	"yuC4oN2BUhExrfnV3jE0YJDJvRLwkLubxUMft6l8eANyOouy2lNbxArlJHkiikkPv01T82r4XkuyT48X",
-	"cUdSg/6Bq+smmYL2rKoyo8UjWs9JDCjP1vg6Mzfv+xOCZ8KEZHxM3r01OJpHEt1D7OFXyVpqf4MNxxc9",
-	"WBwCVna7oe6WbeAM7iOPUQ+TyytX0k4NQX2vN6zS4E6DbASPghMlKzS4/T3cAOOKLXRTM24hhpnCyyql",
-	"vSzztdYU5yplWbBHZ4Ep6IKdsaUQawM2oIfId+eo4bKMQdM94cuTDjvKWcpCWkhjdYc6ZhcG1PvO53xm",
-	"u1GgIPbeiRHyetuutkCkEzoFLHXpHu3Xs1MuIOaqBoPlVt/3dm6mD5j7ZYoAsoeZwdqGyFiwlAsGGRRt",
-	"ibXPN7wg088UuMUK5kwa8pwsxGxpmpWBNb31WHIJi7h2GN4LrIqwSYjdEHGXePlaVduTc1s3IpfXeJlB",
-	"Y6C94IaAsPBsBkkDXQafsxGjgI+0QJQ7tygkFjB+7x38hdVVdgypNgcbpSzB/tk5pLe+4bucEfrG0edk",
-	"rXWVbDVcgahIwN0bAKMAXRo7YO5lALCeMqydg6Sj/nY3fqyIon53RL4VnB0h3Vn8eDr3li99XKnlAdVj",
-	"CHVZEkJQJdUyChJ33Gj/LZtWt19P9nAwh2JseZkb1qHhBCfU4N5Egcghy3wK9/Kdu4mTE/lncwBXCDl/",
-	"wz6CQmjAAEV5OZJAFCfzTAEt7y9wjAHNyXW9wCBeXHbbjfE87cOMS6IuxX0fVywZNZgUbD1bTsevCkBn",
-	"EHbx/De6SWzLSs+WHUKsnG+ZHkx3Ui9F+VLZhFcsJFPE4Ek8lU4NQdUo77iSBiNCCf9ITxES4pgmAJA6",
-	"HQErjyBPQXvVHvjtWgziMY26dER5FePYvsEj2dRGhxqSiOab3NzTiL6LE6str3rmwgcRd4occ+da+xy0",
-	"Gya76M/EcfLRrN/qzYGcXgGaNgo3GMtVaQi3b19A9hl50qCzAQd+Gqws1pvjy/kRv0/n1ntkFql27/du",
-	"oBFAYbO+fc7nEK/cZrxEt8s4dJHuZHYiFkhvOmc0XQcndVbQBk3tMJBqBipGYcgDdFFYFoy323P/DYNh",
-	"cLiqfu4MsVNjxeqLMcwYh0/4QAJoJqHTfS4146/amslUoviV/hBO8g1iTN6eVROUfVnrtbdJgloLLlxn",
-	"OFTapKnhe2KI/YybsxbGvBesnh77rdjJcx+fzZ7ZnW7H1Te8utwnxB5T4FoJfiOC1yBRQQ/68SCkpPGx",
-	"yD7mzGxOfh+2Uh9NZp/OIj/JNK+vkdfqMoXeFqwk4LfRUO3kYev7IUXGTXSoftzxknBpzTkcX62+14Q+",
-	"S5RbbcC51nrl+bhKaZZRKHGmlRIzqqekrcoqeSPC6YylWAiw4QXxpDjRjQ10MvCq9ECIfsenQ5J5QlD0",
-	"mx7EFDqmmiKxjTrMoh58Cheolb2gOHr04FuRwb/+CdPvVvqmQ7lDZUawMRHUXVTCJp3yVQY/Exy/O369",
-	"C5/hDu5IY/mWWa177dFLrartpdOfQyYvxIZDWgv4/vwlnteCRlDmWGDTdc9RCh7VBgZ2HuC3poAFwYNC",
-	"MhCmJZZ6qsefioYz8ItuDXYsfC4tJQWiE12HhAML5HWB1QBy9hGeUW0ZFKMNW8JUudzWMicWpJ24HtE7",
-	"0OD5Xm8icZTEnemP6UCKRIdqpAkOpyJ05zc9KlPMhOESRRe4cUyFT588eZQiubjtod2imGJ52o4n0wmh",
-	"O0lMTDHm62GZvqH0XyXsRtexwt0pdiuQfH1PVRYnH+5d63vuj/fMUq7v6TWu7L21loj1YutGRMbEnrEk",
-	"V3wNqwnFcMUA1P74D6askTBbT89SXPkoS+RYjOlC4GwJ5YS08G5zw67iSukGtXHwen359PEwu/5yjzmX",
-	"6gJ39n48Q+dQw4h8kFizHpU8XoDheR6XOTodAdqvTfWDKD+j2n1zAQ2UEmFmgsMCWh1BjkmchF12L4gl",
-	"SYVxm12AvLj2sThxHSbsgFK2JaDJfI2OgbgnSDg7QT3yAFKr5zFRITM68lyiNxOUJDhLVsIWXoGTuTLH",
-	"HHIwHYAzLzbuKepEsxCUrT8K7EKo/hjUkMc/fYOLQ50zRCK8oAA7XeOY0Ymb2lApXzKBNLivQEhi7tR5",
-	"5FehogldlYbNmroAjzPk4K3Wo/h+bkM9qTcqpp+M3PZuBSDBGgv63bYxo9gpA9ws7c09jXEWSmUCe9U5",
-	"++qrR+4I/uqrJ1TdWpkC6YUePIZfHjw4i0XAnQtPhmTgzpkyD2V4GrWu0U1m4KZ8nuYQwqVbcSQmYYC4",
-	"gAbAqjGAzrCu9Q264b/508tXbhbevXlBpSEQ71BbzEE8HqFLvg77Ds80f/MYnEco+NZ12UmzclN1jcQ2",
-	"nVUbRerZY9u91yVPiOd7IFXlFqIVbiWygCLh+pDIXp7oCAwX0fGXM3+jmu9AAsfjrA+Mu71zZ0yc9rFp",
-	"i67wpOBX7orKGZD3JaxW93MaNOX2dbQPB+todS2v5Y6h6ZYxOs7pn3FWuhuCdv85CCEblVTiSNPTb5M5",
-	"1q/BJIHqw/bG016LzECos8/RNsHHFGhMRiX2P3hIMK9uxQo2f4RGV6U395p1wdaPI0cJXusMFCbUT0IN",
-	"YsFWTyOIf3+uEW79lchkBh8Cmj/oP0vBr0lLfgOg+7sSAquIS09xkkYG+9crAQC1jEuGhPkBfu+I+f+j",
-	"omNrOUsH4uCnYLZLxUrdXNnCM/rlPr7Jp9+1yAfctUbqDRCS9vAFuDIbmA/PF1GLSnAAFhee3Aj+Slhg",
-	"kFqf5lMaDNPgLm3DNT7jHYaSVDpJrh6o7DPyWsGlMArURfwfIFFlwgPhrJVLoWpdpVxltbG7cfq24NMI",
-	"y5r1RbiUgEVJbieghEDIfGfs9sImZSG7etE03DPZ0EsGQONVDpLyWVdzScOg+iNVWR0qgfMsRmUPbwEU",
-	"aZlu0XqgbbmgcEzk7OQdD1Ka86Hi1xN98n1IomNR5TLl/JAC0o5uzJBGReSeQZuiTDPPZUJqfQrjQMBL",
-	"emle69UwVD4+/MI9Gy4dWSXlnXnkEqiFuymZ9lqpCCDETWfkyPWay8PjUiQh/POX4m4QKifAUGbhIVNa",
-	"sUVsDDkPXUjHFphxCMERa4riPet3S0o7/Cg2Hib/kByspdh6nBJkCc4UC8xqUQplJWaHpD+DqbndryDx",
-	"Qg3x77fApGXEv717/SP7/CdxxZ61WVdSq4JV4kZU7NEXJ4mB9rhvtrpB3w3Eu5DseLLHxsrZEm/u0Ytf",
-	"ng3ndtCLLVhdO1XJBdNWHJx6OAiv6REwul6ZiWmTWQCMH7WVqRqrHbyPltd8AearO5aYnp/HuVs+j1Z7",
-	"fCZfRYCpGPTmlZh02xh9DPRgQ09GHc1o8Si0ReczQnBeQfUj2YWyPBwpPi61ItBSmpp+zNLXwCH8jU4l",
-	"RfpcQHKIOvsM8u9sxD5MTkKDrO1jM2U27RS4rZrO2NCQ4r+fZFNtd2BPQs+utiGVNGmu6bVQ6Ut/zEbS",
-	"E+IPfCFtuEpR3XoE9zJcag8dGSDrwJU5MMD3PrNAIGuv10K9/IY9x+B/Qr1XXK66zglnj+7HwSDp0D2M",
-	"Mn1NfMeCER7rYEITEqxnWfcpGugOoiApRJv1Ob7KZLmTOfVoEpP9Dm5DR65pymL41X2S/Rwb/VJcxgB+",
-	"fRnYlbCYzUfFODijOJkcprJgvDKayTlTGpNyEXkDIh8Xnly6ja3grSVIbliXFQsYfX0QsCH0GWYjTeNI",
-	"WZQUzbpqrNXqnL2jzQguUuRRGcqKbnd63zzdZuej/PaA6gxf1PZwdlyT7sNhzT4zDJI6zUUoxw0u9pU2",
-	"UZhkb7PnIgXYtpN0J5Dw0AXMLF7/u9/xqdpR1V0vzt7uEYJ7JOzKpFKqyldcVrfhWmtDmpXcTSImPhJA",
-	"gvYgAOGyTt4un6Ew56lCRn+pSYhOSyjqjm+/3Uu+Zc7a9NlSD746PztLYysnI+2uZR/69KSWbq2dwY/Q",
-	"IkiA5i8Cg5BAl1hynahRwOLN8LU2JEtV2vuVR4MlImmGK39ZCTllMEk1q7jt8lyU6OLft1l0qj6rDO4U",
-	"6bRGlKJ29jQ56akak9eNvdbJXJ7vqQ7fHxmYoOHELVU+okwOVX0gfdNL2H5eJzeXcX3HvhbKZn7mHcLZ",
-	"5MhpNZSGzIioirIfA7lfVYzLuOtMCE1chOKNKzCQ3O2X+xaJTqBwJLqmuzXKGHEFddkrIgNsKMBT4lM3",
-	"kKIG6Qylgo+bMSbDKHDsXL5QJJYpJH5VQjQ/T+6czVHewcEBQwj3ldKMQlSDxlceXD50bSy5fW/9VE+y",
-	"wUCCweTUgXirDIw/qcQ26k00kgkC/Z+6qYOpQyk1K50CkJ0yVXusCj1FZa7j6aBh3QAyzUbXy3PIIm5p",
-	"PwFVX1aFZ7YhhNWCcfLyodMHMW5W+mY8gXaHSnmXQhtc1RAggyt2MYVTm+yPS+vTY/cfcdI7kf+K52Py",
-	"Gb971/eXeC13Hl0neZi7ea6AwBQ7J1qAq20H2CqB0iCq3uSCMY4XsbaZAJ8TQUoN5EvRkpW4ZT2PGeOd",
-	"9s4kHu+CF1FiuxdG4siOAmWxKAJbAgjpCeFep3Pn5vaym0qwV1qRoSfsIag5KBiworz75NeUtjlU/1sY",
-	"nBGGAoA09HJMTQjCxpmluyEoQD6RSIvVvkwx4ARndg7JjdCfIv73HP9UbSdu8h7G7DVvsD6p5cz2TNw5",
-	"6mxisLqExLBbbpaNqEUmmJ0OuvVXgGbx7Y7Eeo+N5WCA2lFLP/DxfICEvj+gHvfyPzAyzaWNc2OSH4hK",
-	"DgaqAWLX7Q5XdMw85fOp9qtnaeO3jGhBK5GWDtK1e6rFJQigIjoCnzv9l2nUOu8axbw5CLwULepr8EYZ",
-	"eY0pI96NEYG/7h36aTs0wBh3/a6gi0JSnjTsWuvynLoC6G7u76SwYIdMQMKbHAvo9XyDU1bU4NM03UhV",
-	"qmiqh19UukM8blKqKeyiPQl8dMnrix6QNDzDjJODGD0o0IhJK0n21QODjd1w4u3CjbcPBw7EAWki/71x",
-	"B1TqUk+z5TEGuVmaMHn7c4aZrmbahL1prio5+5PYPg99fV4LmJ3X2B5Mnq5Z4knyCMYP3mKW9yAJKWEP",
-	"rfrAbxQynfoXwc9G+EJuBZwOOoid5hkduAHIhKj0jajmiZiY2ByA/wGG6wGXOQ0HgPtmetiIbpeiSEOi",
-	"7xoznj0YFwESun/7EvckTH7atfaBr9YZt1vWB4Z/GAmsCA8V0IH2c8mBB+zQHrx5SI7HEMP+IIEIamLW",
-	"kjxioHnaLFIgZ9+m5lHm3V5sl2Jg6ZjKEcm9pmTMeRv/MgfmA0OCzL4EQk+qJtuN/lKqw4z8nXsNReYo",
-	"Zg65us5+JESj1tZhW2Hj6i3C0i9O+Mz6AuwdzJwRZ7YnwiRbMYT7SFZj1NVet+sO6cDkZCKPH4UkabUe",
-	"oEhrt9Kxuc7SmXY5py66bXnt08PlnGlyQEduZCdZY5yoBxK/3d3OmZhr+qbFX0gYIxvA3qi1ugYr/+2L",
-	"5+yrx0/+eM5ahh3ixraalbrNGif48VABDG30ZfakcgNck6ltWQqbXN+2UztZSQ1UUUEkO4P67OZgPOzK",
-	"Czc6P3PJxPYQOu2/1NCDPl2yrV9oJ55JZWQpzuNL0GeGVfqaGb414BjGAWZoyffYeGKXgLRV/4G8kygD",
-	"4DltTK+p1blUS3dBPqdZPJfqhldyGF+dTnHsQuhmWN2MsOr5EBuTamHDPA2XCWmmKKFwYeWJyPKeVyeX",
-	"rYr/ROz9X4qxvFT0XazmWGzTXCQJkiTRx1H1xlcMJcw7Ym9Fv1AtsUbfujPKzYKoNLhqgJl5pusa7k/O",
-	"2E9FypKMyjEmb2ASdld+g07VfZHDLqWB6NNUBm5XBNQ+X+Q4qdAkfU0H6sIAj4v9uqA8BJiNmRXDYkwK",
-	"lobVMhfvyka7YG8FL5PB7Ta9H9PQUHnVgpcmTZnSzfIfPx8lSfnIeEYu+NDHp5/JaPReyLF93d0MLdk9",
-	"Bpqx1iC3NTqZ7Sm1QXCPPlcEciLWIXTsYyadWmlUxFavwW3uv4AHXtFpLWKG+QzxqZF8ayHYN9wK/0pL",
-	"mES6Czj1LxhReyB+ahR8ZljvYviGhKLlHI37Qq7CE1zt8DdPGJJSWjiYpGi2KjbK1/MwCGQ2ATYCYXYH",
-	"Jx3ui9TtcZUM9fmMnQ5OgE/P8wCdqT60sep9OV3ZdU/FXSWNFWrnI9IGkIpBFRD2PnwoI4i6Ls3zhUj5",
-	"98nvA/DbrWUAb7C5blIklT0p0bDqScujZU+Iilu4TZOMNikmBp9YQSYh+cdLbvkVN07KPS7+hBqfpqrS",
-	"mTSAlpBcN6S8a+kzoTvDGbnYIH0ybA8cam7VbkS9zRRQ+p8BVtYUJPQC54Sv10ASQv5yQNgx9pR9y2cL",
-	"iJ6bDPHZzH/sQBWJ76eHM29Mh1Q1d/z48stIWkAfEjaJr93bJur0co2jNog+4AWywCP4gY8zxlmnERMT",
-	"KL2kQaHncyNsz/7Gyv2YDhEkF1n+x0WSemps02xS4xtPV3WfhHGF+iDqQ3plsZD2ua6aVdLPN4NfWuWC",
-	"z6fWjysz0XWXvUNA6s0I4GDv1qObAPbBv9433hcyjZ7qx9dNmQWjCqQaAIapHmUaE11L2JyAo3JTfLwK",
-	"Ry857WVkZm5OipMPlfmQPL6n4j3o+WXP59fJumwF/hOMwmHOq8/+qdu/BfplaRfkbrGaIdSO2cM0whZa",
-	"fLTk2PpgIsf6KHfUA6J7aCM8taiko01aK5SzyzRAtui1UCbUvsMFh3YT3L+NLroQfPul6Xs/bAWvx3sb",
-	"Ymn/T8HrSeC6e2zbQbBwiVu5jTyJEWYidnVoEx5a3ra3USOO3rHbdQyJ+mDOYWrzdtI5e52QT876dvZw",
-	"DuPkrZ5Fz/EnHFYnuMVzs7pu3Cm4kADPO71QsqMoEqnxm26ivzQRFhoUN1Dln3c6bEbULfzeFFA6w6kd",
-	"PgwbahqohKGLAzEggOkDMd67ICBD2xC0QxJMyPNWu/kDqcAajKwdkCccJXjqRDIMKs5JAZYtdXjAKILH",
-	"AmdtFrI6mookqggQg1vvHTSC17PFsEnUF8+cbC6lF9pbPH2xTD+4PFvc10EU2+H4FCwcrPd/UvUA6jyk",
-	"yUxy02sjVKZeid4NwI7cLN3X3CsE2tZJvp52J0xp4zEnJNm/KTsLFv6gM9eKehwF3jDEtK6neurA+3ub",
-	"66AfeHzO08K27HX0Fd/DPvEbcXsErRtgAwM3W474mTIGJwRfqsxkRSm1fQBOObbhsVfBA/A4jgFkMRad",
-	"or1Bjkag6AJXRMgWtDQjBMK8Sc7uq534QMtPF3gMuSISYAgUSkCczDoWpu/gESwrY+/084hHjzxzxSQ3",
-	"wvRU2zzmm08Rhb72LVB6YX6Q6gircry9O30teFUdOPvDyN0wqAlz/A6O14NKZavUQsQAyklu26NcepJX",
-	"lIeZKwqFUAbLQnvrGgg5Z4gCJVtNMO79LCRKJhg1MKbfkgvvIRszhACAJ4xYfiWyLe+gz3N0bNbilP0Y",
-	"0ZiSFb2/4ldbm3JC79HWBzJDPomxflZxsxA9aGF9P10qbS/NIkNE31YmEMJLaw/sTwnQyi6QYnFqsY2d",
-	"LTLZ+F3Ez11zVhvRdgA+XhC0+0YYi65nvFBjcT88hxrolP0IMIruL1hpSm5mXdMF2N9P4Y9VGRocCyhG",
-	"kpZGFOuZ9142M6fmO7N9AcTSIKYGCu91neM5APsBsmzS1mgtxPjzADTQuyaZRdMoI6yteqna0IFHdPyj",
-	"2P475Ru1mnR8/YQvDBrd0THdrtD+Xtmt70AvRDtsv/EK2vztLo3WgGY8Gs0veX2VmsusvgLcYRxJwkke",
-	"ygG8G2VL46XcGEx9nHFFlTX5sHOY+lFr8NKmc66wQsb04v1OgG/ti/hYsTb52GgZKPqjBAAEy9/wneho",
-	"X2feWbEeK2kn7fiLFhs0IHXi93zP0/Ixkt4GXFwRt00isl9j1VuGh6VVR+uKK0Xo6B2WlXQJ7F3x5Hhn",
-	"t8mRSQlzCaqwj9vGCNEeZj6nSDlVRDWImOOBmBjo3yZGg/G+AEjy26TgwqOZ5QDSqaRZuJklhDzTKcJM",
-	"F7ClWuyvfxskvAkdLoJQxNMdz21aJp0hm0neeYaSaIPvFVHSAY8YsyE5sCi4Jm7LkZgNr6R7va7kjKeD",
-	"sOuAHyOVsbyqsCK+G6a0obYTKOYJHw+xPkwqCyyRCVtV/oUI3tZf5aS9aOn7d2PsRN9di5HFZcUJRhYu",
-	"sxW9UcCfDCDCLbERTAd168zjsFYV9WGv+FfwupLZ7Fr/K8Hnx2WotTBW174sWNrRA1wKsb5c6KbuK1dG",
-	"H9rut1IDSFfER+j2NaSsdqqVo7MMcJ57ZjtwTEO3ODOygpRoCSBVqQ4RR016cDHfXD+WH0hrqloiZAX1",
-	"hXV3Z2NL7GBkPtC9qKeRy4m8e1BNfGmbWiUp8nEH+oE7zeJeAN6nc7Qv285FaBQLvoZ4MUSGNKaiO3EA",
-	"pQD4ggijS7xHppO0HSc/5TRzolyi32SFdl7REud50y571wKwItoBQ8rccG4sSLoXjD1F0dlY3fVoZbKd",
-	"ibSypW2WBIqa8zrk0ZEiWAlGtIYc1qtZg1J0E8edasCLOrowiEmFXC0JzRtDgySqdvHC6BqWxt1JuAHp",
-	"iXTvZgHhbcuutXAiM1oj4ZdTfHubhWbwa1fLh2QomAKggTFEEp1MIDS5i3w3pBsFgGg2S4m19M7cL7wZ",
-	"3Llge6Zx39QmU1wf1ctlJpc+6SbWPTx69lbSmOTe6gyxm5vgDdTAEb+NANHT/cevXFJQLzGjD87O6GNG",
-	"MALimEigMNPXSiavdaFhQnjxTwZze8diztjGuL8mBTv6oCy8uU5zTCuI9Fe8RMaLSJviYZYBHfGpzH0u",
-	"JxW51qI5gBzGmCk9bRqby7muL72spwwOf5dxokHuFbuodXO9oAvwNP5K/GAGsj4G42/VWWS/4WrBPS26",
-	"UpViJp0+wP70DTTovVvEG+Paw1Z2ktOZ/vT+RLRukEjeO2LWbunEtkufGzlgvWex4UjX3QUvI7qKYIsn",
-	"0rLBmZ+HQqb3gjWs/PKNPc2/kfP5D5lz/ID64jw6ERmHGcpm4Xk3E4W2ed/gbu6DD7q28Cet8ETuLZzT",
-	"9rPJ9QxJflPBKQJkCXKkiXO4eqQtAEgyci9Adg/cLNmzHaxaIdKRMl5VHUWyP3Puic4O3H8kbiBJxzai",
-	"WPYsGzcXx213Z7m7wyu6ExL3IRpmcqmTRQE/deo9kUXmHDKceClqUM2mYJzNKlEvKf/eK+pAfxXYKCPo",
-	"OtVFIw63ag+2GRfgdJ4Eb60AYljsRLrkpslkMAfnBrkFkAap1LNmBVXL/rqISatadRXUwiddJNxzSQKi",
-	"nXOZyvhkbZHrs2BWl3zrQWd2z4Y4yLpbakY9HgxzNJX4xj87gqAmPgxln98w4+pxI7mEt47Diq+0FT1O",
-	"YcprhYIuOrEl8sHiwlHNeczdNN5yCBfvLL3+MUube5OtCQRtv4ZzI5F4XqdxJuJjY9+pA7tBKraueN6b",
-	"0JME7S+gLUZblOEcJLRz6uQZDZ2ktgAyKTWkmFwBpahXFpR46YYx2he5C2zIS+Diwg8XJ6brf4wE25sg",
-	"tzYo8oDFxxcq8PQOh0Jbh/BQGHLDTU/5fbi1kn03LE6E3dZmUO2bJzQpWZnRCk2TiRBXzApjuwXtUW4x",
-	"2CSQCgPg5Ehf4J424kbUvDpl3337nt3na3n/5sF9iFjcD/g+gQJwdbqH1RQxq56cn/zVaHX6lm+iCBmO",
-	"ab0d8nSHKnybRkpKLZRYVQVbl/OCWfEBKGO8Q86p6TSVZCYhxr/ok9Dtgquw9J+Zk968mF18CUJDSkLK",
-	"zVG0xAdpUndFNHcLoLN2A6qF10ojs/t7vr5raiWEcNRyfhMd1inoX2CpACvEoCidrkqGD16BK/OUvUTC",
-	"l4WYubswMSfALgtS5wuFKSgmPDoeRjv0HHP4aT/h8Qhuxy1V/oI2uEjINf5CzNVEtu3kJSFzbTR2YhwX",
-	"XLruigDZrO45b3poJV7PT85/HrZzKLI7NpGxfWNHcf7yW7GLAZCxPojLPVIhaC2SU9CP4iIKA4GKnDs1",
-	"ExgtRnf3W2XrbTKxO7dLd4FRot1qvX1ndrgF4+qdtUxZX/j3tCKaMh5Qc4nhLAitbcfW4XNx3fDgdXZP",
-	"wUUiLNVOYHUqtFiCaDz4RNFUMswfqUk8Y34DbvDhruOj3b4j5uj4Pru7V1/1vbuaYb4Rlu/vZJgiZ8iY",
-	"VXovPiBYUuc+O/ot01xFH9uNpxqN/D2+0gnqmMjD6l8bLEBvO5YyEiCDY6By2gQc3I7G8UaigHr0njqm",
-	"MbLuzRTQLz0IpwR/NsO6qjQNpckRP12JmV7h3tzzayrNhNMgPQMFwTxsgG9dp2BseXoNPY9gOfwFgUlz",
-	"4UsS9ZxSphbc5PzTwCjbF+elJryTG5xHmxjrOPItzLSyUjWCYKXToENyJdjfk4jwxOfq7rZw42Qvn/34",
-	"LAvO3ahKpAgAujmFEUQGxkalYmYtLSlxbqep2CB2A46kveK4ClHCcfscZvjggZW+ziXPz8863LhF+jid",
-	"kLb9T2ilSqVEzbIq08u5Ozzq2ULeeJY6zwLFa+HDdukjakQERNIRNck6eWnF6j0ogbFIUb1T2o4p9WJb",
-	"CUvozXtVqkl/iJO4ceMfOAwg/JVWlEeYsF9AWayToT5vfIZk71YSCK++8P8G8g4NxZ1DufejtvNLJ5rv",
-	"kxBs7XUaDDB3u0SAPd/DMMVJtiDrsyRHmxX+JXdpOPBFtZ1o/oRM2JHvHDjLXix6JrkzoxdwcVpzoouW",
-	"lq0ag/ZxquzWCuVP59Fjl6pKZjLFp66/B5iF3oA95S55kH9mGNGq7m9I744b3ZOK19cpleChEx+eseXX",
-	"fbf/0V8ChT590YsTs+JVNdDHV1/38dUOao6wESNIyTsVytd1ORml/n1crxHsspSn1iTT29p6jw1XmBd1",
-	"KJTtWSovIOPJxE+GIlsjhDrvGCGBImTLIBsnQszykejPHz94+MUx+7vnhc87RN+KdbVNw/esqy2zOgLF",
-	"S8DfQ06j6snI1CpA6l0LCwhxBBTd4SX8I0S4klW7bcntBHsgDf053nuXRjMcJfxvk9oYcQ5jQK/uBYvh",
-	"Tcxqd7NFUxYzqPEKlM6g/i9Ldpwl+3sxKO/aSutUAmDnD5NhcHVmb2KtU5YPuWRTlSl8PurYQs0Eh/iV",
-	"qCYaX/Vy2gv6RuS55P1yR3zy7oUy6wqFUh3Bpne89tp49ORYMdairapDj/P39I0MfwNE1quyrffLrPxH",
-	"0uSAWTnNxNnBpzxw02B7yaiND6D5eGDnqthzKRzw6/4yql//gYWZmf3sY+IIpEZBctrVPRiTbenhHZUS",
-	"gkt62HNHrmu3E32VBPIrIgIuoa0lSNi1Feks+8hAQ31sFyFDyTv2Pa8pzdMuNG5bUWOS+kHP5305Foa1",
-	"mRrzeYYSJFsZmQW8CyWTx6t8JBY17CWuWKr0kRjPhisg3830Op9YZjVAnyLdmFuD8xbhxp3DncSzAtLO",
-	"JJig1bboZpPjn8Ii2lrOsFokziQjhFqqXI5StOmFpPv3nbDNeggdH1GTIcUWRAkB0Wpju3luKUIjUYpy",
-	"DJonPpicY9fDw7AC34fAZKefRRuhnekySuzwI13X0l3JmOdRI+q7NO5uIi/Ow8NXUi3b1gmC27Xlv3By",
-	"PHKQXlbffgKpBBhwlAbVR/n7Tl6rl+rwxQFj3Gm+QH6DtJWwMcZOt0f5bwnFdM34eo1ZLpDBHxCXAbIA",
-	"8VHcDZf7jIHg29uuBV347gVmoGg6n06hc7kVSXU6gDFmNZpk3cj3euODb1niqpYKqk/TvoanAgUQdNQ2",
-	"tYqRqlLMLAn6KIiEWQ05ju5aHbE1uD9juyxntPYlFe4xQXktqbQzAp3a7yRhOz3qpCTHom7ErBb2Ml2G",
-	"mR0asEzVwg5Hebv97X5vb4IHOJpQDm5BjH9XcjJAzwUBVKiyBUeUQZSLWy1c7ywn584KUR+m0N7wxrib",
-	"r4+6GrCgrV4bYvfan0iEEhrBBjw4Mqtzw1mnr0JoNNqeK3IIMffckdx7k3Khx1OA76Sywh3ZX653rqz+",
-	"IlrQbZ2umXRP9tsnDdHaY5jCTxkc/5AFyfAxOFHWtb6u+cq0lFb4o/GV6s5wCnRTBDzg1DlU2InNtDq+",
-	"6fTZaWY6qpUt2JW4blQBslAgAbxubMGQIrhgjTJNLQrIOedGusMU2LYQarkO4FbJGy63OX9FvSyofOBK",
-	"VAb/Gy9CRHmkx+bZbjB9IHDc5bHv31ldbzNYr1D510GjlIaS8DNglOJmj02nTy9+D9XeOWx3BLsbDYmH",
-	"M3WZKaPHC95MV5Xg104jzaXnWtu5au46Vi+buuqjoPe/J1bUqw9L4l7fiJp9/vbFc/bk7KuHXySryvCd",
-	"S1mmJZo8BPdefkMNPXr40AniDJAwHp0+PX2cbDcUWEwAGvzRXf4SKwMe6oQmoBTjbi2MgfBacK3eEudw",
-	"7Y575IZNYS0QUrNH7SWYKK8416W77K7lzDZ14AQrToCUDe66GYsn4Ht6FL/+LPuINAlflms5nWTKKceJ",
-	"bJu3dxIUJzc5lxNBSrR4tIR1OezO9vjgvmkvjIVXF77vQbLadU6qLHCxvD7wsuWsOp5w16hzpD0XG3BE",
-	"BUR0XZXoSuaGbUSqNlFX5aVnzOy1AqvyFZeeBjoNjPieL4V6mSqsnRF4nndgUX62rMR5F7UdDljwYolN",
-	"AeuFmChYNwXjggRXYLNJYJKmqYvaBMqWByZtraixeHqeD6ct4k2w0yBA6X6IXf69Q4MzFnwYBj0BBLdD",
-	"+ZPYLjCGodFCKbnYjMCAgrn3rfq5LFo6HD+AX5KiU6Xiwd/7kj/Syzsgtdh0EXFnpsHMPX9hrkJwH1+W",
-	"Ch68V1eHmOYFloXCBe6CcVbyrfs/Ml3G1wwemTqoQ/tBLIRZ5Nr3gge0zB4aKAwBc2b1Ws5a3LdaAVgF",
-	"kOeGqlsPNBLVpfIr3dikoVXJpUitNkTv4bdOE8S5J2fsassomlP46D5UiDgjHnid1qKeYTlfFgV0NA5g",
-	"Fm2Pup+cWV2mMNreO1MCoAV89T/cqc/bWvPCwwoBQkvJt3FNry8hDRieibhIXcsbXo0/Qp/hCym1AICT",
-	"lyutkAZihGoaX1c8101thVC3rSwWFd9erpJpyqXkqqX2DPSNHnUJsrkpvwRtAWJnjHq5aFRZ92ERtrOT",
-	"e8B6SUg9UBt7mbn3keu0UwMenfPErxAODwJtS6meBTeX+5xVUTDHPZAptW7THrYthgowIu0UW+80t4/C",
-	"v/PATpQohulMAhH07lR8A/dc8madKUgOo0tZUumU3Dq9mCkYRFr6rqR0dxU1SBunaHdvFwshntHuekaT",
-	"GVc2tyuaVk7J4/4ZBrh8TZ6bjQXckpMUheLDWtbCTAMF8h8e8n2h4RB9IjuMQ0mnMJY3h4gCuXnabDAC",
-	"7Vo5zVtJJfoAFOa8qezJ+aOnTyCwIFfulvbo6VOM0uA/HyRhrH12RhomBqO803majA9h9t6b4KHdecce",
-	"pad6LWeZuGiwEum+Cmc11ICCjUBIqB6JB3UZOaRXvF4mjrCrZFlatwVnjXrDYgrkQx67QYjS9GBNhM/7",
-	"2lSja1goeDHCc/hrU6ZpHPIuh/2hdRhnoxb+1vBK2sEUHVivf6dn0fVZbvP6L9HrTqy/H+2hEj1V9qaT",
-	"TksDNEsKO09ykObhIdwiQUwe9g0YgNPxISI0CJTA6CKP89cp+Ud58ePPbpq4mnqiggJjW9oFwvSRiBSE",
-	"BCvdn9a6tuTDQLAJUWapq8Yfp51+f0tsVJ2k34fJHOWWwC4Rz5We/PpBUq5Hhlz3bppEYkhL2Av3lRzW",
-	"tFV5rYRfCMqSDGsAy9WjyxIZQG535LkGB9OukxsknS8aLqrd4yT9kShNbgR3RpplY3Dl/A5r2Ymy/O2w",
-	"btF65S6qV9vdi6o7yXlzvbCT1mV0RMudXhORg+iVDN7a0eip9kVrULnqWl5L1VOijQCbrvvn5FoMEaIC",
-	"atgLZ0etNfwbtVGeBGsiuVUuC9Pp/cDtPE7Z7wse9cjPWnCo04zEixaveVZU/709ovd9WHBKeQGVhpye",
-	"XqfAIQyAGR60HU+gKMEJyfRmWs1lKZKG+XHMJ4zWp3T5lbZo/JgCUwybjNczPngSl9+0h9YjlhbkWHV2",
-	"QvYLK2l6YU8LCNO729wNosbkm0L2+HQwaN/d29PUjtCFSWhFz/tHqff+237Os4J1YALI+whVg+fOqcPO",
-	"3yz+PfS3P+/Xb4IVVJ/EZdXo8QrqHCy5hJhfc6nw4jdey5ViFkzZgKlFy+Jk2f+3VKzUzZX/M1xkklkb",
-	"oI4zlziz1ktBhi6GwY11K51k/xmJ+pFA+kq7UAd8oOFCkEBh47LMjKjr5YXoedpL4q+LIxQyPtua2GGJ",
-	"cGqLsNBJOatTXtZnLe2kz3Dty0HMxgSua91MCEa6znznXsmQNMnZBCP8R3h+MAHau/ipq+13crOFHUxv",
-	"SZyuCJYmhOkg/D3jjUkWgTUmQ5TvpzZF24cwQyuoovCeJsqgmYtNBop6Iap1JovBTqJ2fQXPJ2Nh0lY5",
-	"NLlt9wNBg/iEcxBVkGXgZ3A3kgjLsRYU44NkmzR4R+9aw0T7HtJktFGeDboQ/UzkBOAwh9k7qa6rsFwe",
-	"b86XawxJxjCJ+v7q+fqa85P/+fN8Xa9++R8/n9376pd/PCgefPnbH04Gi1ITk5mYD5ki78PgunU/gvdC",
-	"VJBEFFCCN0lgAF7eyAwOIWIfJfRkmu9yZ90B2CR/PaqbVL0nRJrIYIBBuMdaO1LWzPs7UiqxroVZa1X6",
-	"hI+UU2hdSZH9MYepQ6TTSP3ic2t8N8FLINOuMzPjSok6d0Fx7dzIujGMHkR2Ck9OHaWfJhym8MIl7uLM",
-	"iPxDJhngIoc5Op8gx22HuCT/cYhK3QZr3bfQLkmxu4AD6cUgQQcal0hfWgt33fNhWrxQYUXslaikuBEx",
-	"dDo3S38m34hazqUos/Xd+5K4i+0W/05slwHgn4j5vXxQoFia8N2MuzNI9g7TF/7ArjWzerfvWL6TgbUN",
-	"a5zKOY3LrDuJ53giyopCl4ammX3OG7twf7sny4K9ffGcffn07EHInnt4mi3mf/jkUa/efHJ2e2FLSdif",
-	"Val/SEJygN1h+dLpVyB7ADCpwDzoDsx9qVjzTsh1ZPIvlU8lNxjA5wxXNcGH/eO9CaluxG9yWX57g/aU",
-	"iwVEm9zVJx11Iijh/RYx1xb22IojrHlMtdqSaUy6cixFkuPQh/ORdhNSFY3toCfEUa5JSMRBUJL4wBma",
-	"pp2kLD9oLJGmQScOFJtR5dzicCBvetJ8BTEaJr/trMiAC8GLGy5HOxF+DH6S03II2Vcv0mw+LzzVDQ9I",
-	"DR3Qu1CvuAAW1YxUBqqg1nbrsrbrErXtaDdpdoP7ZKmpWVG0cbOJUKni3wzRZJpMN+2eShJGtoTq86aG",
-	"8JtWYgRuZEsTi2mGOO3pRXeX6Vc5b3LrMkcCGZBJMlTci31V13kb15nrq7XNevuqnNs3lyOODu/4OtoG",
-	"6FdPJ7OO54oolPhg8wxTGGmztTvo/e1unAz/8xai9LnofcWJv/qaxqzRjd4yfmJ9CXjWqbAkXYGXg2OI",
-	"a9llqGT3WaT7OJXjBCgG0vj8zy+/+eLQ5Mo2ESfUXDTwQyKk4EtXwuaIitJpL6U28H+AbTnjNnmHeo8w",
-	"2VC+chM9GdnYIYENjCjdqDJnTGR41MtG5LQfHvtQyAmrkz72uRkEWXnDjdlhYktwV1R8EPwtnq431SFX",
-	"UJjOvutnuDEMHgnhXoDIybAGsxGBAhhol5MCgF6ju0rLb+XXbkh43tDsTaws0HOLeWBChTzrOWRthjxJ",
-	"vGz5ziVrqOrtZTofFGJeYDdGdzFGWF7MaEy4ce9esDOqZ7hBCLMA2x2lWj2JU63OkqmatV5dgqLed0a6",
-	"OyIliTpNL1v48ZJvIdHSHzoPvjo/O9uJoKdOoavLtaiJ4DJ1i+Sl8UR/MNhmtgjjdDbWCrzqYYCAsDY4",
-	"RKszA0QkL2T/RULZdkRnT0eMaDeg1S5sRvrS2w49BTf4c+v6QYAG2nr7YnStk+fQTfuV/t76BwvXUqq/",
-	"O9SoKWOJ2F+jiILVLQ9symmx3l5mEmECRLsSm4gEWZoWRQRoM5CNZJylMa+FWaSPQN8Wa2Fgg0MsUD8i",
-	"VXWRTMUNszKdtTeYlWGqMmZSmSQzj2p+qKdwoBFvLJ51+I1E+x3vi1DJ1SD+FL1RbFZpuIiNme89NHdP",
-	"UYvLEOeK4YfTUlenM5LbSu5uES4RzC/8/bGnAsAXWuepmbPZFaOqcgOCXtoj/Rtg6c11YmwIP4DenV/f",
-	"vH7XUncYYYAO/lf2OWczrZdSfIF4Vapkvz5r7ELX8u9wpJ2zrwWvRc3ev/7Ttz/+esq+daeJmwCkUQ/2",
-	"819UrUPuvE/TlIr9+uHeWtRwlmr16znzaAMF8cQVxA+n6x00HPZtXWvya3qYEQ8Lb/6ioJD1q8dP/vjF",
-	"KXsvV3RCuj8+evToq4K5yyf+DYt7TtkP0pDTcs2vRXkO2QrsV3cj+dWHVtAr7ZT1r1C//+vpX9RzYpSa",
-	"8bresl9fzu+94na2+LXNEvFWRAsM6saGtbZfPXhwFpyFDx6dPjh98MXpXxS4EWZCYcRGlkJZdy7XTgeu",
-	"+Wwh7j08PfOpdp2/gS2/WvF6G1wKgPsR4VTrOZNqpldOsMEQB7wsIKfwAIpApxgwVykKd/JSLdl7TJEP",
-	"Ov/kAcRU1kLxtTw5P3FDODtBrwHsAC9VlPQm6CjB8ocgKS/Lk/MTtwTP2seArWCtlcFXHp6dechnn8K5",
-	"Bm3p3r//V7rfoRk6vuDGfy7h2v8tlbzRDuMUcxgo5Tz9mTCA+4Frq7NAPy20z9S2uiph2mFJPILOjKgr",
-	"421CdguZ5NokZvJZWbYjQ8UhjP1ao3YfPYWjZq7FIOnqKFs34re9NXxw/A4MLtUxVuoHETGT0nIlFqZL",
-	"OOma2Jf/+/+Q5W+okSuBN/ju6r0F+I3uAnYm8fG+Psd3ymMM9b2oqnasSrOVrsUpo8pVokinKh2NIKwV",
-	"r1c73GX9E+MURM1XAiPNGYam9pH7L78BgMN1kxB21MDxdE1sew4aGz7wO9opZ/+kOwWXIyrIFeKU/STt",
-	"Qjc2YDbBoYS884oiFrfZTfetTx44TKySSvR9ve3Zg8dbHkx8SCzN95hRixkOt1+Yd85+86kU3IZSsvGT",
-	"7rb5wPGNj3yUo9t9avSxDf06inaMWjvoXIZu35GmcW1/svMY16Nn/o8jxDacOAcI79izNyzSRzx3sakJ",
-	"o7uDQ5TG/Ts7QKeL9dk/mVhHh+Z0yW5Kafu1Mjyxt6x7ScoBtBtRyoiBRRO2A3l+MHe3iOEkKc+KXvb+",
-	"8OJEunb/1oh6295VqaCjnfwBVnuAwE60g93ItfQg09KuvxmdneBcrlnFEdI39TnAaYo/1nFPnUz/mOB1",
-	"JbOfA1TOW3wMiqab2uj6HD2cGH6L4RQgu8WHXKBmy2PmpDoE/o50n/LxuvTKrbTpSkDYO1hSHfva++u2",
-	"UeHc1cZ3m+YNgo78tl8S6qbsOC6AtgS7lOU52yw0RnsKDIVA7JWSRSkbBJEBQoAx2nSn7H3rz4a6humq",
-	"5D7WUWY1yrfw83/plH9xnTK8t9y035+Zm+6eCu1eScXrbaLl5FEKkHnH2FDPImRJiLZDlTbHD7DPn7/7",
-	"jy9wT9C5eYLizuCfzNbIeTt6y1zx2RKLOJKb5Tthv8Yn7lBV0RcyM4s9PJK/EtKlFKG3U8uBbqfNiPH5",
-	"DqOM2ORV6RVfitzMPfwIM4e06VcCveTlUUTTjYlxmjYGsNw2IloPyEIi0LZDpADSUjEiD3/c1NJaobpS",
-	"vHJtX/kJG5zz1B3gTcUVToj53d0BsF+f6hLw0TaYu95u+jcZHvEBZAoIiHgpDvLoYNv3oRTq/B+ZnfiN",
-	"3qhK8zLajXe3vt4Tdpu1hZDePWNrwVdHOZtwmoCl2RnKmAh/J+pAYQkDk/aU/bTQkGmDpAqYqiItPH4O",
-	"XcFoJGgNoUrDrNZgAmwxTY/wPLH5rrIoaUnHKoxYZLb3FlyV99Eiy0sN3mi/3n7PVXlHMuOaxs98bH2A",
-	"2XJpYUEw+iNEnPiVqAooIXC2HfiGdiBTZd1iFfoTA9HwMSODIoshvT2hGyC8nlzgfqXwQlZ3v7getPlf",
-	"b3FfQAytG5T3iws3n6iOQqyMqG4IS5N3+ecwlbrsLj48uJDG6noLguBLB4pbiAXVJPS7/5/7hz5GAIA+",
-	"NjYE4AdwrCCAb68DCQroESH1Y4VwrATXeFi84HkAF7yLXUatf6qYQVjChIelLI/jVqdTFk1sSHUJBTZF",
-	"sKohvw0KCwAv7xmr9IyHFHVvYvk0eMPWvBYKyxHc3yYZXV5wRsYiYgH4iNGIF7q+FradqwsiJquEgXht",
-	"W8u5dabpp4hWtDPz+7qrUL8+jWnSs6UirXXEmMUCCvR9yRreWWcLgclMETsGcDDWesVgw7CfImLEa3kj",
-	"1AFZAJ2ddH+2EMine8QcgOeuzewO/Cir9lNgUsXSkSNYllov4brRQu5Gy2fD9ZMMBXI3MKvJv1NvnZZk",
-	"Hhx1XeuVNMJMMiNwySKG5yGb4gU9OuBxXnO7wPP3PrsSdiOEYpW4EZVBjJMwUKhdICUWsXwC4E7af+pa",
-	"lVnv8OOzr54e4kQdaQgN4RCkNrusIxB24KY/lu3jebZxSljMgc1bFZMTh4NOgqwMebrmI+76VzvH7p0d",
-	"EW8gfXvUCfHwzu83HY/nscyIV5DS0HLPa+bp6MEgKxC6E/+ylKpkUHhjT9mLUNc002tJwKqtOxSzEIlR",
-	"6loLw7S66NZJz3VV6Q3te12VZAJC5XZrzNziwGlUYCbJaq9Ozfee4E8Oj+7GRz9lgLQztIy5QVN8nAvz",
-	"qOp41yfjNfo5RVYRwAMu1r7cChVWLWa6Lg0rdahrRYncYtbrnVm1Sb3zrbKi3pGYu9A+0PZ7DZ/76PYp",
-	"IGRlsh2h1hAqN4Xr23FUEAwT1x2vL6HYyntFoAYyoDuDHWmaVWujIkHdSnAFagfk6BrD2SZw+U1TJK7D",
-	"Kh9jf8+X4jk9M0pr+OLmW8fAiaB4go2TaUjUta4n9WhkxHlhV1VX3gad+JiusQM+eLRwKLuq9caIms30",
-	"Shg8n6z2jJ+01O7+zFaNsWzBbwS7coZpoEtOyE7gXe2KzS4EU95s3oedunOHXPzJsW65K62XxzJLcWXp",
-	"qinrlfFZM0Q7g2hOcKERB6bvdsd4R8Zh/I1P5prrLub+4n17dA3tS05IP6NkTFKqscjf9wjY/fvkTXjq",
-	"Y2wR/7WxuyOM4RjT/I1ecelR+GATeMqlEEVCtF9RaXXtfkNa6HhBMEcLyuXnIPsqn2eWuP13V2ikA3Rv",
-	"yw25QYHyEM/kIygWvhStbOrG+qRJNx2oW5TGaii4bX8ST+jOFP3O/KGH67Ozj6fPnlMG5VGzuYUCb1kr",
-	"MG0p1JobA3DazCKIi4eCh7IoY/l2kvITNTdNTZh86dtFjTC4d7HE3+LXWyLSj7q29PVe76mbnyOdVq6l",
-	"YEd+Zpit+UyYU/YjJFmbAoBLTCgyV2W4UmDoBKK1LR5po8pRmXKJxb4fkRenF51wD/0M/R+5+h6n4Xgi",
-	"AO265qS63pcE+iJ87pT92DqXfZL2pKW+6TX1vxP225txFj5cnqC5ZG7UiEsUvgZGtdNgQh1vMhfA246M",
-	"Su8A2PTeO2db4OAIWAIyHBYSqSIrd/wCDFyPJR9NZAsgn7UFv/PA7XdvCGaw6ZNW4PYYs4xjc0cRFRsE",
-	"fArAk6/l9cKaw9N1n5UlDuluNAy0/amuQrRWaQsdxOqIeQrU3gQNgYI90pj2i5RyKREwJ/lvpM/saie5",
-	"6FEXv3yiakmaMPbSGi/ZSyHWlB6nN2qKaOct7DubN+89W6DGCs14IJmTwUn/Xey2s3+y3UYm+mahCX6L",
-	"BKktO5IWsDsBFWHCblwIXiFgbu68/h6fuMMppC/kYnyn+25MiL/FIHDuqK3kjRjrmYRD7/4/sM7wt/vO",
-	"ps3OAdmkf1alfj1/acXq5E6jVC34d9bJAj8fzZYhNHHCTN8DFk+ZhID2Y5bpLMEDw+Z4HekJN7mpSU//",
-	"g4+WTIvXXkDV9sntR3Pa7CzAKA/VUmz7bcQ/ie3HsRD/JLYf0z5EjhJEfsM0H70UChl23Ya/0uW2aGu7",
-	"AApoeoGpm95BS+VbVbrBfyoj5aVFlEZVHsu7XQLujUGwzZrorjHM7KZ10gwCJGnvffAHfOIOdSp9IbOt",
-	"sYfHmLnv9YaBK9qnVy/F2hYBBXfVzBaBpgrAcN05rthCN3V/dCdl572LZu735T+Np/vj2WEfa5HfERqU",
-	"b3HSXlBLc7/SSOmUPuR+0Hr5zP4g1fLkrlZHLZ/r8qMn+r7KwnkdM8CtV4wzN8/EgY/ndQV1D56AcLbQ",
-	"Gj2i5NIeazTi+hEvWcZGMeKO1+7P5neydO/ktQIddgp8ctxnxr4T9t5zgGEdcNgd41a0s5KIQunWCWsl",
-	"UPkaBI89Zc+qCllxW9PBI4qgaAg1WhhWXFb3Inqm5PH2QqryXeA9GpEX03Jt562EDinTE8io8/9+dIcp",
-	"vb0ZWrrxAx0bKqapO54tiDxXGJYKYH6fGVZCGJmtm6tKmoUwiGT79MGXT79AA/HqMPCREITutb9fhac+",
-	"xjrQ18auQVuNeaRV6AbmndEDuWqlPjR/5VUgzLgLfUqtfypHbVitOywne1Y6a57WhdIlrqWChC9nBTJ5",
-	"oNRH9Sv5UpR2+UboPiRC+djOw4Nk4C6y0dx8vbNiPVqBWrE2rFn7pBiEWAD9N+fyOCk437mma91cU+gF",
-	"PqnnWDOFwUQvWj7KthRiDb/4MlLIIHAqWQI7FEOKHsJVxQKeAK16oChavhT3AMU/K47v+VK8vhH1VIVy",
-	"S3CG34UyiTTz8ZxVAPUQVp+OXTSupDKWVxVi6i+4KolF/5S9bSrh3TVrOTNtFonSFirtICmVcXeNRuMN",
-	"YN1Z3SiGnA5bVgPfDlTlvQTqqiBJ2l2tsToP4cjBW3mgUI0LUMXy9BHDSe+sXqMC7+5CSCXFUlik9UKt",
-	"hvUpgX0n8IBREcK47J0i68LJTsLZP6F4v1ZRc302y5GT4rJn5Sd253yEA/LAhb+DFDi/8p+1e+eidedB",
-	"XYWew9YKiBdYB8ye7ZxsWLcFadyqxcqyiI7YqEoY/HWhDWJhkPI8/BSEIi9/gTx2XXGEWX+3DA2fpgz9",
-	"46mXt0KJDeOsrPXa31KZrtms0kYAkBJWrNYrFAYKNvma3/GlXnkZGarm+U7YZ0Q6fndwpfCBvgxIqDY5",
-	"llseg5XgEaTRM63CnisFBJEz19S7LKF7ZpZt3dShu6qXoW+XX0wZXaWZZRn9+JlpQU19+eHC2rU5v39f",
-	"qqWt+fb0quaz5YZbUZ+KD3y1rsRFuAFIgOHQJRUwdefYs+m733bY45JVXymKqI+Ipp2TUpAp7zV0Fqfx",
-	"cnUMif3aX9G5WcYye46ZH1S/VVA9abeMK7OQum4LvNIr8zmywT/88ovb6JYxEAktNsLH8ExW5XinJPX+",
-	"yO6wz0xLVIXCH1EYivrukAd21sZdxdpr8vGU2Pdclbt360+HfjiHktfrv8v1WpTs3969/hGww48T4eUq",
-	"dqfBJTjCCIgvvueMI09pKNQFdv2C8QjwN2lRtrC0dEmeQ46XnGEzeCHmZllEGtdfgz2ymtIQiRY1XhJF",
-	"CZfrixahGgPQZLv6BB/oiA9RN6qE1wGqecMP9hOC6PmgZ1onaL18qQDveRgsRdes1u64cRMkFbieJqCi",
-	"BN7lHGb2GNBsXwfDLaymsW7BpGLE4lwwJHEGcAhgmdLzGD3vAFjwJyPBvKstleegsh/8ZveJBIgDWRH7",
-	"/PI93w5IB35JgsBletEo/+uRehDcSg3Q2Wc/Sz/e5qu1mAl5AxzEo5HUjURa51tAqec+24+pDmS+x6Jq",
-	"GM/GEH7soWMIOCGPH371+Kunf3z41ZMBsJDJfA1PYjiSh58UjOQH4GAFpZe7A1VSBLi+I4FoEZxgjH5E",
-	"ehoKWTxh/iZKnAtyhgHSOBfUnWeiZEQQ2kXsrcLnWsr7j2Lj+EP02ORqfCleqt9L1OCIZG58KdRL1Qdw",
-	"crSQAfcWDvv8VKyqL4iNceWOcGR0R/EM1tUc/dUFHfBo+KwE+LZZJV2TCglICfsEYDGhmFoq0khOUNfc",
-	"GB+CGJNUuyNStYA69D53CVm+b+nJu3dU+S/llAf1+Wg54tRey0HuFwkAFCGsETG8lBo9Vsf2n+fXyNbb",
-	"49MpTontxGhkgMx6lG1Tb931AqKt0cYADe3uGoLDVRLIjugobrz1Q3BiTt1zWTVJj2FC9EWvmN8pseRH",
-	"yhCEC0Kcu5aWUPd3M9NrN86fT4SqdXXyS3eq7s/5zN17hoOE2xf45N14zl9v1BtKgBt3ftxxbDLiag8k",
-	"qlqVDKdrsAi2J84Yz+MdSSF9IZu1Fo3kGJP1n7qpd1sdJ5J0d/GSmdNj4Ev8fYnfsRfrHbg+epasFtY7",
-	"S93mX4DTBchHjuirNcKyZg3uVbzwK8YbuxDKurE5uV+vKffw4aMvvzhvyYUxT1m4BxBrQTeAsa9mwvtr",
-	"0TPj7BtIb5iqtnKBZ63msl7dqXRg458i4/ytmDmTb+u+nS0MqOkhXDcvJbwWRxaTN7W+oZOZlhqqdmwQ",
-	"0FP2okbcLwWhKVz3OFzCuMV0Snd63TvO2XUfhp1Pm3rFl6I7j/9yOmSUmNyxdEAxvRKbHXFEJ2cbC+74",
-	"dXW9HIcksRLDZYKvtv+qhYJwwLq1SlQLji0QzE/qmOJAmNt/qfJAjVSs272p9dWCZvQkuru5l85sFvgb",
-	"fOiOdM+PYuM/8LE5yMtSlJ1vp6uOl2JLyZAd9XCM5fwTgU/477RHFIWFkcOtczb5x6HihldOGqDCqoXf",
-	"48YJx+0OKC8Z9yFhPS8fYIDdrYR8wtOJBvbvbkxuCjNS8jf6/bjZB1A74AXj85/EFXvWWrRSqy/O0d8D",
-	"VTQEKsvN0kTycyQZGJeM+zuTgo+CKBPrYj9dd+l3w0WBSXBbsiefdRtm627Wwzc/JWMw67mbHTOXFKsS",
-	"PXGArzI9tPwweXC2UY68TecfGmK9toZl4+Vt+KYXE+jg+HiIx4+KiE+JgH+iKPQIKnsfBvl9sdl3oqNP",
-	"7jw6Oq6eEWdqdD0jSfxRrmQto6EHOlVAypALjU7auAF6qI+2vuJS+Rk4FE0nkTjAidjKh3EoDa09ym9E",
-	"XcqZNczpRKbVOXMb0RSM17OFvBHZBJaFhlqxW+6ghWdWCCn28YVbsKut+7+L3W1u9EqE2DSmN0EtEaxO",
-	"LhFjoTfp3j4829kOnzRdAIRB8T4LkCbraBUw2FzRZoyVYiZL8kRJG0X7wCcFgNIrSFVHXyX+vD1wW9yH",
-	"IMH0kN4giNQLWYln0PYnJQ0B7QdyjZJKMZFjMbW61tqVa6lTKefDi8qogODuyrjjKqu13i30plVZd0SP",
-	"8Z4OzaOl6dJ5zA3jbCOuYvYNw1V5pT84uXdCdu7+IK00oizazE6nmdZyZptamIJVmpdODZHd0U2MAfW7",
-	"CjN0ZOi0/oWrtZ73oNzpGzF66W5htUMv8vwBen4kqhPMyAXjfu3GpgA9EUo/whY4xzpRWzfGipIOws8M",
-	"q8Va19bZp1dbzK6V14rD+p5+5FVzAuP2QW7d3gpefoRle0vduPvTB/JN2lwhw7emYK3VgpnUcCm5YAte",
-	"ryphzHkw8vHwqRvy80ZJwW5bivJ3sxsxtzu7rP/WlNfH2o6jTO33rj//gZbfWHsbx3A8hHJnSECbrSXB",
-	"I0vEq1t3bkT2B8HoGi5LXP673qK27ls5yJPBR8adgGDnH3AEYpj4KB4LDDjjibfSSlrtPuz05nXNV4Vn",
-	"VHHdZXj1dDP9pgaTWzRmrJfPz13Hz4c0R/dKjak0uUl9DY99o+82/SP6SmbasbufmTYMe7zjyosyZdDQ",
-	"fSx8EWIt+NVI/vGMm/GqEqPRq6I5v+8Mw+zEf81nyxe1XuG8HIHc7cnRyN0mNNRL7vZkakOXsVDkGePG",
-	"tyqNmVyRkpx4dCte9i7AtBbd1p3W0u49+BFywe5spE6hYtEm5EWFihheumq5mw3b1BoN6ghv7geNG71f",
-	"gxYfE5fuJ881v6csWCV4aSIOPirbPGTfXuchq7/T73XYsaNXY1+z/d4n+gdnv7WTadPjYJ+/Xgv18hv2",
-	"XCsF/mfe2IWu5d8RogYybUDo3vzp+bdfjF6Lxl7rPtPcHVr+mbs8svw3sglwBAJzpFp68BlKw7Da+UCa",
-	"gnedufl9IZ74jn0qyJOPuaDvhEVw4nhRA5Os0pbwlKBS9GIn9G8Q7phHSCbjMBQSu2gUntzH2E7va8mr",
-	"nPNOWrY5UpH/u66RR074CF8eClumTCXUuQzQR+Ijo8y4pVTdYJhQzcpZ8ZW8ceeKrkro40lxAvwJxQkn",
-	"x+qNqOWcZv+kOLnaAgrYSXEC5Pe/jKgyxJjkBeOV0Vi/A6wXvgraly97l3/GvV83lZgWPzx+LBQikrsj",
-	"4Ogvh4gkXrrCTT/9YQT6umVg5UpcN2pKneq81qvbVYsmP9lfowp14JM++V8h0z0Gi5F0rSCWR6MzhtYw",
-	"QKrEpg9VNxECwreH46LfCVBiJ3ecc9U3ZceKsWFbR0vViWNfSZPLClGHuTu+2QTtfyJSxaElAzpzPFY5",
-	"W+mVQFI+Y/VR6Jne8Ma4W6zVayTbdyqPrrFAGwNIIf7AHBV429kPdxoQdbP3f0hQNKCvpAKjbs4Livrw",
-	"Pb6fCKFvPEHP7jKOytxy6zE2eyvKeGpxYlr74m4tiv9Kdjriyf0NJlh8imSnuD1KeELxrwCngnFL4Ze9",
-	"bBCuSpbhA771OdazjcYTtt21sfDpCNtoiX6/ZG3pqf/XIGuLJp/cJYFz3087uUwUXmAJe1laOogAiqfF",
-	"EDR8a5jRB50phGPUd6L8GR6JzpS7V2edT/6ulFrHGGMz2DpKW0gyKNxuccfHXSs0iPT1WwH4yEe5NIIQ",
-	"fsyyvJ8WGvlK0Qu2m06I1sJqPKVpTg+9VDfSChrf3dx74BNRbubHqx/DwZX9sBkBTbCS6ij67wcRKTup",
-	"ELCYK7MRNZQaEgHX1ZaM0ajAAam3TMTYBBezja6Xhoppp/g7YYOMrQ3yIvCvQiXtl4Ass0R5Kx1M0fyX",
-	"ko4ldz+txSxNfjaFaPrupvX3yDSNo/1UcSGvpe8aJCeA4bsZL9xlEmL0nmk67P1D+KajPTsaPicH+nK3",
-	"28ybeTCtwAfQAbHZ8G3BrsQMEJcIm6PSxt4RgHhmCp2m7UdvIDrCu9F6d0NxOMmH+M9+mj4D3IfuiRld",
-	"JfbPyy4kBBOqNIAac/tD9H6lKQLbJFF6Z8s7PkTvQJzciP5F1TSU7gdR0Y0FFV0hP+0KQssZpK28NLgr",
-	"zrYv9vIWHrjD2fte8MouUrP30rIZP2q6pY+7y5lwTbNSQ36x20kX7MnZI7cdK9DuM67SeIbJzCCsDBxI",
-	"DXobHrpbcBv6SBIp8kjgsu18QgYJTiiVR2IeA/imY8oTMRIiBI3UcWyDb/HZj8OkMW+qat/+AFMcZIJJ",
-	"VQok5MJ/12IuaqFm4oJcUgjkc5Lys39a1guaR5jTXoqWuW5UeTR04g1J0Uu1ZO9rvqWEZ5IAiAttFroS",
-	"5+xvjZwtqy3oO6mYWwq2O/MpT+hEVYiStxTbPrlzDf9JbD9t5AwhxAzbiNppNA7RM3Ucl/N38kYQXRwt",
-	"BFgsgElDMQFns+DUezI+RWeQ6fSGfc1ny2ZN3jjo7IqXPh4ElFk75s3EFUM+u16v2lv/0FQz/L34YKGe",
-	"eshcV2+bSox7suXrHfHwc34llRjZh8B7Mvjsi1qvxjz3Xo956p2u7dfbMU9+I2sxQ6/ZYFxRKFtv27gt",
-	"1oJX3NiWoejh2cOn95788dGD0WHFNbdW1O7R//nz2b2vfvnH49/uwX/89z+MzzP63YQY+xU6yvwbfp3E",
-	"2H2GYVkK0fptdCwfvG+vgPtKJf9/9q6vt3Eb238VoS9tcZ1JMmgf2jxl0kzbe5umtw52sA/FgrYom4hM",
-	"ekUqrrGY777gOYeUbIuy7KFkd5p9KLCxhpR4yMPz9/eTHKlRhJzd1IuFKHmMPLbEkFc19fNcb8IhdsdJ",
-	"pQP/R5OuuIC0TCeN8R6eHCIcX5+xM3WRfbvYIqujX/ClSZhPYwFCJSqkIwTRwvi98e39OIX1KU4Ua9iU",
-	"cKOvIzSseVSQt9pRLCCoUBhsmRxh8zvB8LfKdv/9i2eqY1x+R97d8JpgO0pFXIiRlkhUQ1aEAqtCGOMq",
-	"4ImKAFru+qMKDIfbt1brvPomjj5XVwOfq2l04tg58AF6QmV/dj/t9FzavccjExt8sGO2n7qh5UFHLEoo",
-	"wn4d4s/wVcJMKCC6W1Xh1v+STY14EaY1DHbrnnn1Io7yIhpZotatEWPXfZKyNXSSSIg2U4tHrTUDoOW+",
-	"GLn2FbrIvhg56rcu7SdagV89qpOpAVyW0uYmSe1FwGSawEtoR1mfuz55USSqCKPahV2Gt9uYUyf0GfwO",
-	"7x194MMGJ+EIR8aytZStR7jKI6hoHVV8VSjnUWLFDPzJRxujTTpgqvJygZw/gdtYKc3v6Kl+rlMc/W6u",
-	"xHRw7PzduZt2AHx9NOvLsdnCqIiSr5+BglIajQwLvGvQmMTI/1yqwrSAS48NK8w9PNWTFHHwE7kZ9GUB",
-	"AeLqQM0O9GnFu39XWG2nOSum8yQTMtXoYBg2yTmkK2eKQxUKAizxPAON6ix75CdO5qqM5Oe7rbDXKxkb",
-	"taxtiH3eiH18GYk3x6il/Wh8U3DRzLzAplO2Yuuj/OyQARP6xKtB916slvSMFdXKwYa2d/JxgYlPqs1o",
-	"3G6X9mJrsyZxqQ63xaNzJ+Px3IR9uMO5L34Qeqm02I8A8TFODAreBeMSssZkuwnglaqVzBVLSfQnFHgX",
-	"4nPvDXkC9PNyHnZ7ocFkbTZjK8M6BIDTkU2W6EhX1MMESwMhx9wu1nFEzkH4nYhuzB/D8ddTBvAkJPZO",
-	"IoZIaZMUEjc5ED0o6YDZPGovRvY1PAr0tXCxT3iuVjc1TjjaPtguTP9HR7rrcyZnZRtMKZRf4MO/uGcH",
-	"iIL4uQKSA9z0iBiKZH9Bnab1pHYsbCucgrvie1ErvK/M76k9l5EE06n70a1WuAPyNcbymqn9vDO1bu+f",
-	"Uca21sjrmoxR1VelQHQVsDyHOjpKSUbRHBuQMi1q/R+b0DO9CWpjnlCpZx6tXFFS3tWaRbgUG4TLvtu6",
-	"vkyuPCtadhaCJTsL3F8eaQzX19Axk71dpVHjJbCc60SqFSnNhsiJNiLPrT1VSz/W4qWlDJe3Ve29TVHM",
-	"33Imt+R5XhnF+svZlx06DDrkKR+zNRjRKjNc0tFuPPdHZRUv/wM3cyuuzntQ531qzbFRRVsFC/Sox+ip",
-	"wLG+1Fgxmmg77wDhoHu7xoEAAQlgbzCoObXfAPpBSaoEokC6QkcHvjwp5GxE4GKEPxBypIkfpQVvwxtH",
-	"11f0v6gmUvQwll3iM4liIZKN/W/nUFaGG+AMtqpUhsiBjxq6pcrrV2X6qu6yQ58o3TKQesMcC0useJAr",
-	"2o19SJnDhpA3cNfaC7a86PalRp4AXQkzF9HaMeGbA9mQI7FMaLuOjsJx2FlOuKXX8Q8NGoqfzRVNdq/1",
-	"L8mLlGrVcQPPOSs0y1vSur/jM/w2z/ddpd51ctephwxRGWJRYAC0il1ClxPYZ/SHFChK/EDfXm1xxsHD",
-	"1/TXBfWuN13F9p9vR7QPu3gb6N6IpO4A2E8t5JR/Gu5naNp26E/AxPm0iWEyT+iUQ3yaOHxQw4WKcjwA",
-	"a5sddODSvzLt/eWY9n532iWkAr36iRenz/OkKMFihyInnRg1w1Y4B+uFcbXFDiUlhPA3Ot18KWUnTQqr",
-	"1J4lwUd6XXGcIrje8HOsSgFTDQlY5S4psmDTuZAcu+jrCZEVEwAVaqz9oV54caD7DVNdmrJooTD/Ubzw",
-	"J/vEIJ2r9Km7BptL+N5AxmjCk5xnJkH+DV4g1bRdDt2kiI9pWX0bbRN9YMIIOXugT2uuNMa2W5RhHBgk",
-	"5vcNZTyAnsrtFGvSjLyVkCut3yRP9n5yuA2+2xxVJ247RFLSVXND3UmcQTMmbpUDNqE2CsQQtu3vZXqn",
-	"FktWCN1v4Px39zLBqkL3FjGEdE9oHdWo33vSJJQW0JnCamM/Nvw52GG20+ARVpz0mZ/NUro6K9cGDDt+",
-	"yhYcNATg506gvRduJpybp3RzYfaUo93ss/3JN1ffkG4xc77eGE0e3P1b7m3kKwdr4Cu7N+7Be0fL3JXU",
-	"nVcrQ29HMgz24ZX99d+VOf9BTcsFl8M33pXNjSj/F7PVDjvksWBdr4SZzq0nlGVvktskpQ+nVKlMRAqN",
-	"77qZuHDPfr+cQol2KxvhHT2yxxG2N78+gPnCH4QtU2Bn1/dprrtvC2lA/Dmaqa6m07Jw56vSahhot3+a",
-	"5Ew+E3Elyt+1jSQZHCUZJkVoMNBRxKhKW0Ao8IFKvfWAcbk4uIq9J7WKDXddlStmRiPWVMlELJAbOHP9",
-	"siojtYveGk654ZQd3gsIgqea1tDRps4Cknp7vihznUxMGg68OjldvPaeBQOILYK1liId4uSv2TYT+F87",
-	"/XMLfn3OkVJAqwWvd1n7XfPVP28ffvnamVPS+l24xXgKoAcr9PEdxhJB+4MXgQ6DtWKXOZva4UGggL8i",
-	"OvKu4FbLCrW4oPjCfg6WHwqWGW8g9GXd7lgJu5JO7YvEyRjDqsJ4nKJ2NZZwoACnhjMipoS2eZ3oEvxd",
-	"1PPPUK5Bv1R5Pt1FGURkKEaR4iYK3xqk0l8vjWZsq4g94hX8Ahx4f3PcgJmoJMVdwUDc2ii1yIurzEUo",
-	"umRyhHfUqTB6iILofYXQ7j2j1bALnqeUtAHnVWUJFZVqj+jpTy+U3IxcDxpPhWlDm9ldZWz+DbWOPtpf",
-	"+zx2dmyY5KRH7iD3t/JY4USg1xqBlqk0tXMnpFFWoDC8S2rYowSmT5KpPG9MQe47VJQR4PvTkXRlvuYj",
-	"X/ORr/nIzywfeQ5hsr92GpQ4y/pNeYLGrtYgGL4vcz7Gpw5aZRz5f3YXuyE71kDsDI/HMnr+d/z4a4If",
-	"kXz19urt1cX12699ywi4O7S7OuMalwfgepUd8bziM2PgTnIs1p4s2MC16DxmkXJphFk7mutSV4yDn5D2",
-	"GcApbrOktsIe909s1nuc41FWc0diTOoAhFaeIwDaKTV2a2Jj+F1RT4TwF2E3RBUWP8LKBiCFqVquI8Oh",
-	"3anluvnUXg9yau0nxdB9D1gfC3o9F88czVywN1WWjZJSphA9lJBjxRCVWsljJaGyLLIgxpAoA+c1y06h",
-	"QxGLTmVZPDCX+kW0cm1jaKVKoeeH9vLUlj9PL4B7P64M3oucP+bpA7L696EiafQTFeh3Y4yc8BmLxzu8",
-	"ItwEnza0YvxSV0gXOZBuHGC+4g6Q/Z2/vho7cYpHWZP+x9Mc9KKMA1yGRWCgdItSonct1SpREuMzicrT",
-	"f4GrTXaoru0HAmBA+Y8So9Sx6qDgCyakbq/kxEd6dRpxilBYnd4ymsdI42GfpHdqhLY/oEsR1yANrT1a",
-	"N/tALdxTwwCI42ydg7Du7WL5ntow47x2L5k5S0d1wHcqeoSgZsUuLUwLXUef8qsIdSfWDL6YMGKcOXim",
-	"0afzJ7+zr/DOvsFJvclYdql0kVbcGRtRCIMU2ZpLg/Yq01uOw0Fq0RFhtoA+ipn8ubc7DgY/Efz1Q6M4",
-	"7SvxNMHIRs0PHHNzcafUs+C9e4NjpPnFYw4uCJOpJ7XrGn9yor2clkVBixXEcRQz+Vh2BHHEBVKlOfEK",
-	"0Rt0a/1lWFzs6WwW3BRiai8YLguVbwKp+KWza95KaYQb+N36N3qwJyZVHP0Wit1fj0nTMUHSR8+zhLBp",
-	"Rx8ZGusS0AHC0n9nfybh1PRkX1SJONH/2+3VArHxb/o9xn0EHwhowo1rnXz1gU+S29LMuTT0UV9/X2XI",
-	"JoVaaV4kTD8jRnHKX0QjwnxAHKZctpnpY3igz/5emKCZDRAKzIDbIpGcpxCUbyT686yTCE0zZ4DPPCE6",
-	"r427uXVlQtbPb0rXVqKHS9qO/XpHN1hqAMgJDEwbUhxVGPhAVesNe3xWG1aYZFkIaXh31SRm8kK0onn1",
-	"r4HIXINynL4bNH5SqwTpdp3y+R6T2FBsuMkv7ZiuRr48SWWZmHIiRaS1O5q8fVxb2/PKoeBrnYpifcjt",
-	"MOYGAJ82t8Sb5KkubBK03Q+mEGikOr5EYY4qLgdg5fZoxRM+MkSo4helnsslTNg1WoEfECtUgaOBJQDV",
-	"JL4uMFfquVZbUi6Pa6TCT+uL3tov3mEn5rqPV2iS1wNLI4YRKoDyA3d7x6KFSlanqFqAV8WrVSqMjUBT",
-	"1imIxtxKnNflcPR+vxpqv99FpxY7atOrlLXyVz0ppFHqbZlwglDbRhxIqE3ioAQ+GsylnBmer2v4qKwo",
-	"xEtXynGjnnlb+NCqoif7TE9KHcY+UYIUvyt079ofYypzO57HKFSzgi1uyKjBmk8qYZjyroJbiukewwYf",
-	"GcKwgak6mzTwXtFMGhhtBNblTKkUUyyuShysHCyJZ/oZARDMkbYNfGNfx2Appqeyakh4/dszdp5OqX+U",
-	"aceurt7lcqoqt6Bc/LZ3gD45Z4XkVcH7Il66H+bBCVynoGvp5H+yxTLn+qZq2WLYYGKPH0THREaJfyg8",
-	"lYde7LALOlqzfhecxJqFVdq1ZimUJIz2q3USA5cW57wM3COU3gCHK6JR+6OobQ4mFYST7b449hhcuk3U",
-	"dh6e2DO/p+coqb6vCUsU1KCj25riw3Sl3kbY6drZ7h+BbpOf8fFva7RFQ+Bn7NenCdBxrFgkZhqAcXUi",
-	"A8Agp7CNn9HM0SycNTMC+U7poJXnRD2cnUczdjX3KsUXx+DzbTKTtSfnwLW07pFh5WxudktvNqHFoD2M",
-	"VysXpz+9teTwgRXPNZafPhSqneJEiZ7Bz9aYra3J4TfDirJ1gK3FCp6wiaKO2F1TSdctpe72KKngDkAl",
-	"AWvkqk/DNIQNEgMwgiToAD1qGTLD/zSuxH7TxHFnjYgqDS1JD7ZPQFJLpsNycm3KAdOoU4ewX9brjTbK",
-	"6yNaha33qkvMc/gMM3BsL3kxtTIOEBMqmYmUb/cM+3f57rvam3x79TcAmK13ViI6ZVa1h2+1WOpnTWhW",
-	"QtMeVzJfV9tbFNgUfFgPZsxNbDiAbs72hHr8U512ckdW9uve0Ym7GR30cV0NDifkGh6ZW0VnC0Ro+QJw",
-	"gdr1ozQnOFO3+SAQVVl69kWgH97D6CDKDgSqQrmPWDuqaAmRwwYqeg6Rt8UDi6ghcgd0yqzq1I0FtU3x",
-	"1IKtL6ElNhxveirWt/BET/5wwdYnMt+Ic3VXPj85lAJoRy9EHMf4qVgnC0g9a2xDdi17qHJdvLYy5qRa",
-	"vUkeZb7GFEfGIAkidJIqyYOdzA2GHEgZ6zCDYsY6zVr0PL6ocYqzFTao5WSFReoRrXUc18NHJxM+ZaWu",
-	"YiQCShNSVU5M3aAXxSZIBpr2wkACZdOgB9jCFDfOTCVK7mysA/aJFmkL0M2Ym1t4oqctYsc+2x2y4gVP",
-	"NLc2lIiTJIBgiVMKhIts6HYAfT5TypNuAjXOjf2vM8pQETifb9Fdyh52MCzp9yLn9/6xfsTtxz/rGwCS",
-	"z9G6RVEd1OVc0/ng/DBHmI4nm270fdbStoilMmLakfdpzI3J+a/wL744GqCwO2UUdEHEZIwSU759fN4k",
-	"PxtACcIgJGVl6LABM0T3tSy44/QLn5UHO4ic/a1tpbgnBZsFdbLAlXWZOAKXh7IBIFAYVcyIdGMeItmc",
-	"s3ZkN3jgJ56nr1KNIdU5z1NSghuKz7MEkMlCDuWcvfBDLreyJfz1IzdP8ECvPl+pw/BPlPeL4/gRzhtW",
-	"EicTngv+wj21jQMTfhFFqRM9ZVLyquq8vRokUFDuFu/MMqr2rU6WUR1K3GNusI+gQeQHZVZfeKH3U6zr",
-	"/tnVdUs/GL3km4ZMGP2ExhGiPLR1o3z8+N8AAAD//w==",
+	"7P3rkhw3kiYM3wosd8wk2QbJKp5GqvqxxtahxW1R4ojs1rfWra1GZSAr0RUZiAkgK5nTn16bC9n9uxc2",
+	"V/Ia3B0IRKYjDskipZ53/3SLlZkRODgcfnj88b8vlmbTmFrVzi4u/r5oZCs3yqkW/vWVbtXSaVP7f5TK",
+	"Llvd4D8X2+ZCuLUSdiOrSllXCFOVyjphWrHSrf+PFXxBVs1aXisnlmajLH62KBbaP+Rft6rdL4pFLTdq",
+	"cbEo4+uKhV2u1Ubie1dyWzn/udn5j1S93Swu/rzYNosC//ZzsXD7xj/CulbXN4tffikWX9eu3R8PfK9k",
+	"K2Rdinq7uVZtIex2uRbSisdnj58/ePbPT87D6Brp1t3gFDyuWLTqX7e6VeXiwrVblQ60kc6p1v/yf/75",
+	"7MEXP//96S8P4D/+6z8t2AHeqXa/W6tWHY9SVtYI6WAFjVurVmzkcq1rZcO6mtVKL1UhVq3ZwB+WptHx",
+	"Y92KVi1NW1rh1tIJ2Spxqxon4HX88qtuPOz6r2RlVZzItTGVkjXM5JvWbI7n0Kql0neqFKYWbq2tKOXe",
+	"i0clnWozY/Cz6b19ZdqNhM2XTrHL+PIr/z1mx3Q5uF0b+e47Vd+49eLi/OysWGx0Hf/Nvmf1Srrl+nie",
+	"fvFbdaetholKJ3bSilbJMkxyrWQJU6aRvVw9wGel42HeWH8pr3Wt3PE7tbMCHsYv45J+l5nvYz9f7n3f",
+	"+EPcclPUVqzgQzg7Oz/LyovbtarMTujckcbfDIwjM5BXUlfX5h0/cV1m3rahXw1tM/e2H7eVmvmq1v9k",
+	"3nte4Qn+Hh5w+DJYUe2EtmLpNWrZO6l9waaNnyTazydI9vegCTOnCNXk4OviGdW1e/50AS/UG6+ku9fp",
+	"2qkb1cL73pjW/Y5RzUEjB8VRiJWu/P9ZVZeoqq//ppYO/16QQBbC6n9ThbjVdVkIvy+FIEEovLrxx9PP",
+	"xWtGKe5ktc2dGmtal7l64iokS/uE3eW36h1zXnegiv3RWenKX6+Fv3J+//Vb8Ug2+tHd+aNW3WjrVPuo",
+	"kvXNVt4oUWnrvPpWmwtxI7c3itbhwulS7bz+gDlfNOVKWF0v1QVcYWfPMtNzfmQzT+JbM12vK9lWOqvZ",
+	"nZml13/xAmcbU1sFpsjr1lxXCm6ZpamdqmGRZdNUein9wB41+I3/+jeL9kr3rn9q1Wpxsfgvjzpb5xF+",
+	"ah+F58Ib+/P8CY6kFbvW1DeFgJux6NSfM6I0D2GV6GH+XS+WTt9px0j327Xym6/rGyuWZls7VYrrvV88",
+	"lFq/hNZslFvr+kaoyqqHi2LRtKZRrdO4Ctd75qbw581a/59H74xGA15LqlVC2ltVipVpC3G9BSttt9bL",
+	"tZezVvnp1sabEns/v3CHObWxYwv5CsdASs6PioYp21bu/b/9MWXVxaGKKBZ2iy9kdCSeRDxLcuPXMZ2d",
+	"HzFYmsKZAk58VXV38sps6/LSrzooBP+I5bZtVb3cT53mn7z+eLPdcBN0sqpooyY9662sqj37IONkdTx/",
+	"djoLVsV2yvrPXmi6sYWH03Z0lrMB1erf/qIsVflaWnurGDF+IRr8qBuH9D84FtalKZVl1YfxlqaAzwth",
+	"12ZXC1Mv1aWoTa3woJE8wqb6UyGu1crghRiW9ugYHC5j081hUAXQ1w7XLfy8oJlk1qpV1n65lvUNCLcs",
+	"S+0nKqvXyWKQ6dxfiB9VrXbWH/tlZSwcUuXX0j8QL6uyNU24y47X1x8HbnlrtbsQUtRqJ6xatsqJRrau",
+	"EOBTmJXwa+xIt8Gby0t4tT+X3r6jETh5q7w2QH0k673Y4AYE/wve5FfHP4PxwQq49RjfpkaPxn/qtcy1",
+	"utG12GmwOpI76Sl7I6U7BCswsC2KMbTemI26NuVe7NZGLGUtrr2uqEoB87SF1w5+yf2+XO+FBHPsePFp",
+	"lQ5O+6hIllJX+yvct6Mvr6W9wh1LPo5+VuEdGu5nura6VPxPvIHgPwl75mfmt0xWFbtjNRmnRx8EByf5",
+	"MNHXfgFpVr2L/YHTG+Z2LxbOr0cyrto7n4tiIR1oggWtFDvGbVvx/lIqGmC4k6EMi1AkW4bP6C14XEYa",
+	"W7JVyeQHZe2Ncs6L0Ew10BNIbfFE9EVSWnINVO1Uy+laXhxTY/XxGbOUG/nuJX752dmwsPbHfPb5xdkZ",
+	"t6+dLPZ/4AXOio3cixvjZwh2I1knn1jhb4BauZ1pbxfFPYrxiM9bLLrj1h+v1Tc1emJWfPrjN1+KL54+",
+	"Pi/EeiOXD+xaPn72/LNLDKhYJb23BhElL8TiRt+pWlzL5W1fnT1jBxAOwqGlo0BFurXaQ+wGxGGHFy74",
+	"pTWobBLV9zhFfbd1VOOmJ4o9DJVsmVDQW+UX0naSrmoh0erVVlhdqdqBswafdFawtsKgkdoquVz7K0o4",
+	"Y0Rl6hvmEKycaq82ut46ZXlFJd1VpaR1/KfX+ytQWJwCXE4IxRwfB15jH4ozLADsVzpbdts2Q4GR3DDy",
+	"Wl3WN7P09vA10GbjKLmRWa/R/NS50e2Uui3lfuYVu1ubmT/QXtiu1mbbslIzfrNQMCgK18EzO8FK5lQk",
+	"0aouXNcXYZxMsurJgmVP34nX0ItaSP/zKZfN4TnbyHcU7zk7O6NYajYA1D+EBz8d/W1yRPvjPz/LXEnJ",
+	"wR29Dj7EwfQWd/LjCxHOwyXYvOBv4xCF0l7rF97Y7t8d/Ggn33L8uTQrQfPrxjTltemxPAjgedfCSw74",
+	"d6XsedXx7jY1fuK2yuJ/7VRZh/92621L/7lqNf6HlW7b0n9u4dc/Dxoz/zyuFUZn2TeNNrqmf52PK5Ao",
+	"05//8+dPR6OhuesVx8we89ruVPuj+tetwkM065j731oRLIyNslbeKAtWhrz2kiqFM41eJqklb2YwasB/",
+	"m3c7NpAK6yvuo/TYeXH++S//tBhc+8dnw4t/sH7hvQUNjl29ttV3XHjlRVgM9I6XcpOG+yDgor2pZ1ZC",
+	"u+PliBOdFPvxE+IuI7KJ+SwTfdhPAZIvDyrbrC6FlbqkGIqsKtxXe6tKdqFxwqOxPfra0XLT38MpZ5fb",
+	"OwSnyWoIwFrlhPSP6Utk2BxGNJdyaw9V4zP+lA8L6qppNz//t+ny2rOh46bWxh2PhrW1meXzW3ckDd+a",
+	"nZCiUa01NXgcVixN7Y0DPg7HyBO4mXTHY7TtUqhN4/ZdAE40/jTUSpUWQnPc3MHd4bVAQ6J1LMgxxmTQ",
+	"H+Qe3HQR/2PnpXa6mmq1HoX1QGJhVcKTwjS6t7Ki7Jxcrrnt8MYTfLhRtcPYHZ0NRk/UFR1waYUU3tP0",
+	"15t3gxu99P8ltF1c1NuqOjwQGCrF6waPAaZ0mFCRy6xcsHCm+wiTw/aHdrIfwqGlDA8rwhqwi7wttevi",
+	"qf0F+AFCl94zjMHnJXy1fCjegCuPFxl64l6MM9br4uLv3pjEmDL8d4imnhpx9MP+jtXcB4OOXnCpOds6",
+	"4m2ONmKOn4arMv06SleduZXqmCGekLyhReGmgAqL/6iSyxFtAdo/AFSO3Tpzq2r+AfDRJ8HqTpIMmhIY",
+	"4ro1O6vaT/xlY8nVGomEhIwwRAhpYkXYv7gKWVl5zSrH71KIj/Tf81edZgLQ/gDN3N/vMom5mk1ZN9KC",
+	"J+jXxx8ZDL6s/eF65+BmoKUkmJKCAz5XS+A0uFX6nVzebpvjcf2Epg1c/RRo2zZ47DeyTE22JWX9/egq",
+	"aZ0wtbLMkXNjAZ+jz8DBuQpO0PERWElvKbKhUxS82tDAjweJMLNpx3wV8TrHil6phh/crWoc6w1CUFbX",
+	"1smqgpx6Qfu9U9Z1yL1oJ/VW8d7vD3ggJxiH4uvnc5VYC4frvccw6lLWtXHe6Km0dbw9XFFUYugooVx+",
+	"ZfAsVdJltFaQOLDLATnl1rIWboc2uxJ+U8W1cjul/J9NQKuENDxcG2Z7E3Lzdm22VSmuFXvj84cYjkg8",
+	"tDSaEhAw0yTMa4Fm3UqrroLcMIZe0N0xEI3GYkR/hbP087Cdd7Rz7Ii215VeXt2quYHBsdhlXev65gqQ",
+	"NHwUJ8mbXit/n3t9M3ElD41QWDFmheg+SRQMHeX+xI83hkSRjvdIziqRYcYNJs0UTSw/TdCqgK7wn+aU",
+	"6EStpatcfD6rRTLmga4hjWz52PLS1GX6Irqz30Mp4WVPm0emLdm0OKvutfl1f6Mw/DDLFcZktWkgc4I7",
+	"dCF2awOW7m1tdt6M6YQClMlaIqigafWddEoAasOAIJsVwipQqPwnVnwqb9Rnx1vbPZSJuj72Bngrlw4w",
+	"OU6EAPho4uvgGPcfC8kewAVYDJLKG3We3j0zwnePz5igUXZnToqdTzRJki10a7XJHaIOdXj2+OLJ2eLw",
+	"bXBvkMVQyn3IBWI06BMr/g2VbxLG+PTPZ+c/QxDj///4z2cPnvz82cWfzx48wz/900jQ/Phm69CU9LXL",
+	"3pR1DeFkggv/x7//r5f1rXjbyn341n/8+//uS8g5u4V9IyuuynnRBVifPH8+ljBYZSHN3gkwlRKNdGuc",
+	"Dg3Z4IJa1d7hioagXDGaLu3srm68Tw83cG12YiPrfUTlL4qDPMjYpIaOpD8vZgsRQRCL5NbChLWTe3tJ",
+	"AcM0ZW220w7ue132Q6de1wIejpuRzPEeD/7xJczp6Szu/gWNUNfOEHAS9D5sJaGV/WH3B6BplVU1LLhT",
+	"WcjG8Tu8eCxNVSl5s1WWMt/axeCn7opBuKMrt25tWoKgDngMh8ZWdxQiBox7/NpUZQ6b6Y0F12pVQsbL",
+	"rwN8uxDhmr4Upq72fed7uVbLW1WK2uxmofvWxrorgvfNTbwP2fe093/wX/XyZEo1L2BmdnXGJ2t0XSt+",
+	"ZFkrOA3JBjBeACVnwqbv9hkI100utDRiGhuuvMcsnXJWVGrlRrYVJAHsEDg7Fq3aCZGkrVVtZpnHk/JR",
+	"HyXZ86HoLu37SVDOkKnAoDqFJA+uyB19xy8YnA9QxO+vFy7E2rnGXjx6BJrooXonN02lHq1le222bSH+",
+	"8pe//MXfZar9y1/iH7+9iP/wB/6Rbe/CL0IaYGXaEPUfv/Z6WuegsID9QXp8R5V6d3DGvxrkf/Qi687D",
+	"qCmSg4khytbUlMsfvXaP0uvs21KxH6/aygnyH0jXdeZkZZaA/GZk158ZL694QqPUCg0CGm768ICdui7l",
+	"nfd1Vs57pvYJe9nTQF4Hg2FOmjqMBKBu9KBgnRd0tbDH4X0PFEW88P0f5yh0d3IP/fzF85HSrZmH6D0u",
+	"v/QsFQM33j/QQb73c5heR7SjA9fMqSiteDJd78qBEgyE8dDBISPUj585EqmIHiB1/bdWeimdSmqHXbu1",
+	"ULCkIA8P7tHeOrX5xBbi9devGMU2LOn9l4Jiuej5Y+iDBcQDDKTd1lYEZ/JSoBY6vP6uW7m83Umn2ngT",
+	"ljK527zKusD/HfhJch1CJOXR/xP+maZf5RIKuQjAjJO7FPZJNybcd/YV19vlrXIFxTeC73mt1hq2DtCw",
+	"eKcclkXMVAwHOWSY/0rXN6ptWl3HQn00ET6xwv9W3Kp9Id58++Lxs+cXDx8+nIILew/9chRrhY0Bv8Es",
+	"nay6Kv2z50/Pji7bIIoCCQJGtBVzpMcLwBMlxw/2Qnh1UcD/Xty0Ztv4HcT/6g14tzZ9SZ6ytp3ePCge",
+	"+PbFg8fPng/uZ3KiJ70q6N0DuTHLW/vs4tEjLx4XjWlBQr2cp3+bEkDo1PXBG55cCPysSCAo1plWhUjm",
+	"ZkrcKGesNdJa74UGHeD93F5oVNdelUEdFJ5iXEYoobpV+4fipaOACXJZHGP8p9wkB5BJKER0yY5dgt9Q",
+	"C1QdNH/SNsp6a3KCxPC4wqFrybtrb5xqePyCdaqJEFaoB+tqrIMx5mWbBSDJ8k5nIN6lclJXvBt9yyeb",
+	"rOslNjMzhm/BQ+JL+GkbvWSTIFAojveOWS63bay5OJq3WTlVc7CrbZ2pM8Ai9NE5hFp1fFJ++JZLkpNM",
+	"XVeyvqVyQqwyXq28mopIOqh1i8ZEBjLDVhcN6nlcVyZsszQtFnaXgXNmRvWc2Uhd38co8CTcx5NAwc+c",
+	"h78p7+PdlbxW1X08qFVL3eijDTntYYAenlu0AUk8Jkgfjp8/fUT/YKfWaueGeHDMglT1KwRDWhH3qpOY",
+	"uOq9VTuS6ygYcT3Y82uq7abulNAMT+AtUP74nwczPcBBreJQLvRdNuqOQWXTgvkaQPxeOWztVlYAm8nE",
+	"4J/NrSo8WPswKn5xANA6t5xS39QPdC2u9wERKz794cXWrcXjh2efAbxFybJLMfh9zjpI/6YmOaDLykvB",
+	"lS4zcXG/lNrarbccoKQQkDZNa25auWFMphFLlF6Xs3PGyhIvQ9IXn2PFWt4pJryBjgZzZYfbfHRdcM58",
+	"RVg8a+BfVsbcqlJsG6y2/Pzp+dPPLoEEo6uBDBDd0dfapWnylbDPzuZXwkZs4TiCuyfdUS54+W4TerW5",
+	"0WbrZF1GoyTJm4HVcCzRjsUHxWKvXaudU3UIeGHxv38y2kFyd+inTJg+vDI786Ar2SQbajLkktugi7xb",
+	"k8VCZQ9+xMo+FD9uKwjeLc1NrS3kH6734kDE6lKQmr+/Un7GGBn90SnWgp4J2A5aLRPxPMw8M/megWzQ",
+	"QN4lvT27OzVeg92wRsBJPek4OU42XYQ+Sn09XxiSyNBxEp+uZbu97laTzYM/e3bCqxlJnJFbP2fLXKbW",
+	"Iw5IqFdh7XINFS2O7s49EF9NqrfPn6oZRkkWefplcOmOi3HgVKWF6zMcwiObKOfufaWWumTrT2LpWrRr",
+	"Ehz0tQog4w9Zt+b40phQaNitzU5aUeJMILHijx4xifmBs+jWuYVqGCaYPi2IfIw5Cl25W5htELjwOnbT",
+	"9GqVLwypqJ5PCj8q2Wpr6gtSSDuZ6qba7CKfnfX76Y1c49ZchVEKz/Hf8f6M9MOszY5N1QXrYCTLDmUR",
+	"uVv960otXWtqvXxZ3/FhFbBcZC1U/KrQ+F1ABYhPv/5enD//4sn5g/PPHoqfqLCxNEhE5L+TZtAZfrTt",
+	"PgO9WLaq1O4qVOIdS1gkAmPDVFuVwVbrJAnTSF0WotK3aqctj3yV28rZDIUo2DEheOutO9mWobjTCrvd",
+	"WFEaWAcCBGeQ+KHa+8RNJjKD7DYfmSfeyC95I7+UThWRXPf8/METtkQ/izREgrcYPXfyHfvzWJ10HERs",
+	"c/URjdzL6yrLxGmFdbqqkp3l6TBWqlU5wDjE30Ai2Sh1VWWGhh9d3cnMqvzpxVuiweti/fAw7jX72q/a",
+	"0XP++LvvvDL58uVLtpYKf8LUWLHEdAdbxe/TYYAWB9Y/mfGE8PrFKsgLnFpNjOgktbH9OuIOuxeiA1xB",
+	"8Tj7y6jZM7kqmQUEZNAGH6OC+dBAibUKAwmFr1tpt23uDtAW6X78DadaaQNaCq32QQzH8bIeRZQZFHAo",
+	"OeiPBbGbjtiM/Y1Kc7OsY0T0nUz+Oi3bC0yu7CMC30Km/MFkmYsaY7mbowvfe7MKwl1Ar6VELEnkHLyN",
+	"ueN0drIeRKeJX2Q5Oh3LAbKj4MQ+gX3OwHUe1ltEIGpY+2QJu5qLo+ArrlZY0AH5PFWXGAvKY0nxK5Th",
+	"YHOjxdsBg6UVOzXAIshrVNxAgJ/rKoHkHnqdSbTwyVC1TQcEI/uB2bhrhalNEuVDeUAtSdrT2+txiN2e",
+	"BLuTXoIixFP0czvN7tW7ppK15DsR/LTed+X2CU1HYkND4ut6D//PbMKN1DWn2f1N0c3dyVvyM5E4Fqkj",
+	"6V3wCO6UlJ3L9n7+1WwHqFUb2d5mDmgsyVhCTaE3Kv38AHCBW985Oyyd0HTX6sdtpf6k2lLz5mP00zJ4",
+	"8hKqtSkcIg4ZR05y64rFti4Nb/0FhmaigEF60Ljz4wVi3QDDzof1ClNN3l6Q7GVk3rRscNT53x5UIlL4",
+	"Fi5Vjc0HGFqUki346wUF6UH89UeI7c63XNq7RbF4V9l3rFeZiVxuZKlmsc7x0IlER83lD2nNbig6StzD",
+	"3v5Pq23Tyw+L/K68K8rf16HCMDvmQiCC/lKcCWAhIV+yDOU04yzZjoqPIyMv1rBC/BUeYp1pGpBBrEgf",
+	"V8M6KeLvKhwdYodg2bqHY91j2M28EJ96x+rlWrCWVSqpwE+AZyJCMu4h+xnzdtLeqlYs/YV/XznQIul0",
+	"k+zeUD+bIu3OwneL6a3UUM8YNsA2+2w3LBguRLRW0A8Aq6N0fQN6Kf4t3tVeq1e6voUAiqwqrBskmy6M",
+	"A5/Q2X3saKySLfZmGbyKSH7e4Lf971gdK2NerdJdJ6PErh/tAtEHA8PScufjG7l0puWUPCoYsYIvMDYL",
+	"TwvVxZGkvYUF77E2peGuKeTsifXjLYStd9P2ik8aEVv6dLsg0q4zNoFyVxz1RyRHkLWQW7dWtdNL6Uwr",
+	"ZNMQni+StjPIMb60H/6Mlbs4a8TfHb9Apu0TLgV1XYi1WbXy3ziND4BmXCwCVRvuT7KsefH5kkC082Dk",
+	"plQdz8zBTPMcYgedZUbS3/5H+XG/yeAXQpD4eAOAiWyGF2Vc4x9y8ejRf/z7/2FtBCTcGqYdggvmX36E",
+	"JSuEFKV08iJ+SvDt19//fjEDi3otrXryeIJYEDl55/2FIbPrqlVVvs5VEvb6meC4vcyu/I8IIIgXdb4w",
+	"vVcoAFdqgMP7k4dBpwKaeInzQGF2rCrwl7zZFLjRuMiJrN2Ao+DtPXld7QV+sZhFMYWLIJ0AF7mDm3es",
+	"bvbP5z8/jDWFJ8bWA3NENrj+jbfS/hTgoQOYVEJzthHL5K9N7p4Yx3yEuw6NUkJeq3cOUzLaoTGRS2lk",
+	"LhKIfcuWNKq3y+gEWWGQH6CRN8oWXdGoV+vi9VffkB4nMc9mOW5jeVtPl9O+0csgxO3///zx5zy7DUfC",
+	"RfLLia7LsOxgogproyfBYmKZatM3afJ5Fli8YZ4jv6y4xh3ZkZcQML/8v00NZlZDoZoZmJKh1+4SPFLa",
+	"Rgg2I4CYj1Ujq3jNSpyfnRUArLbbKBkBCoCCGfrrUYwnfXVXOiBJpOxS1jP2MkjQ+fnnZw+fnYmv//hj",
+	"kaSv/Erule1TZVLJs1/hg548h2HOo2Oi3rkitqLEHEpBaTN8E27dYiLCH740ol/sW/N1jRyIc2wG+Gmv",
+	"pjkpD+uRiZI+CfYyxyjj1lnoydOzsylQmumkwPi2zGqwbbNexLR8Oo8L0rJJAyavrQeTRQwxI5TF56jh",
+	"Ok0ML7hTrV5pVQKZ2GTOLvUenU+PHwaR7au5/E48+UTCivfeBHe5ViNd6RA23QPtkN5x4QJFnxENIXzY",
+	"RcChrkybv3nWms0Dwob1fn/sgUyzEuiC8O+ZlIB3nGIm4f2b2ba1rApkb5S3AE5yIZg5IciUJYz9yEzV",
+	"Hb3+EIs1MxL88BMrImPnhFnTr66oS8rQY4MjAMDlx0++ePwZe7OGzB5jOTTKNP7AtwbUfg3ethIStNAM",
+	"QxaXMqloX2ki3vBi3yPpgIbBpMXXEh3qPOcLvC+zFgYJrbQj5PbZ51+ArEEY5zMeNIH9I2c2HsllM/ZY",
+	"so94CG3FndFlAVWWzpjbIOwFWimtgrmU2LGWeQt+fHW9z1Bf9WAXGJoi4wRfRvXXY71T2LMakDfZvipc",
+	"+5RStVdD2XH6Sp6eE7oZvR9zJxOK3kntMGwHSn8RKInLRdeusltvaFCYJFn8HvJxvm2eXHhbl6ael1ig",
+	"n2TaaoLpagdqOnouWJKLmBT/Sly9sSx46D0e78/+IUpbyZAMJQ2gk/0/EphuQRO+HJpEn7GbxISLwh7a",
+	"U98bx3qvoNT6FNig8sArobPEgBnLiSI4O6sEP8hs/UQ8ZBls7e5pwwmRXIPtF5F7btWV1vKGcyahldUQ",
+	"lVq6kOtkYqJr2fLoPYyzYiJhC9zY4JJAHsJv3ifxynuaXnnJs7e1Pxt8nrWrd6b2BdqbZFANHVKvPQfW",
+	"Gu9RwoHzNpZFBjbNsd8z5v+CVqi3Hvn9yeC8+5tER6yrA4bUYcgfE5yIA1wPugf5ouEcd4afX8pTk1zt",
+	"rNSblu3RBWZAV+TIEAyzSdjIdNzINmZKaMmzFwpHJHYCd/gRDi0mLHEZuxSlaYe2+812M7DZEP5t1VrJ",
+	"1spK7AAwsQGwhLvobTwFunA+XPNmMgEnKLMhGRmgz826S+MrF9JuOEp+sbZ1+QbOLFuBIHUVjnQM12Dl",
+	"SsiokKUM5Yd2zVWpqnrZ7pvDzKirED4hW+f/8+cM4cmkXnt6I5tFsfgb/l9jGp67KoAvhknpjgKrOH8r",
+	"NsY6b2zL2oGYdGyjWTP7YIvo+oV50XCKdHmSgXCb9fvWcBm0N159yyq6HAFXAwUFrb5Zc4I7uwANHn6v",
+	"5NwwstH0Ln5rqEaNHhTHOFKKBqt4cgkalFhR24kiLDnwaGcW+kRmmm69D5JM+wBN5uJs5xPCbAx04b22",
+	"IrML3NJ/K+vydC7GWAxPjVC8BoqtziLmg+ysC+F9S1sIrOwv6FNUjUznDf+tUwvnHp9xtVPo2R61yqP+",
+	"+2hHeR1dyRt0oSDUTP8a7oX3NIsl7EdgJ1nYHaZlrCcegD4ZvkS4JXBlCyLQ1cQwr1cUG+r8w3H4O8JL",
+	"r+55T3hQn80KahdIniGor4I8mjbNMx6wORATFgGLOXaWkzrTns45yErPkC7wC6TKBJk6XY5y+1BMq0Ho",
+	"v3mu+o4wJQB7pzvUFYxc78Va1uVAVeUB3RPEjzCN0j0QHKulafYXalNFIz68XzurqtUlxkiTURxxAlus",
+	"Ujqxnvfsvdo+8d2R+E1pGlWzeZc3sUYUzsAavqlKQIdlAwRzXP4Rb/9QWcVmu6PgdTeUdPtWyQr99qOK",
+	"pNDlO5DNIzOct5hb0JDYIm7b+E+t1xP2lqssXuuqbFV9BWju4xd9A5TeG11r61rpTGsvMBzatGaJDAlI",
+	"sAg51UTEEB1eGmilJq7V3tRYkphSeif9tDoyPrE09Qqwh26tNmK1rSoAJE+3CK2TbmunMH3B97iFf7k5",
+	"HX76AnNFZkWAuj7fJpSiw6HdNJJlDCjNcrth6S3kwZN1Lf7Hi1dQjvff3/zw/QEJy/kXT5+cPWVvPq/b",
+	"B6xSlm6tB/YLFachzOMfeNEVx9VUZdwlzrCySCOgwJmofFaA2ajV7iCGHbbiiHGJ1obdtExeL8CXQEgx",
+	"X5eFvfxfUMp/IlDKcusGoKAb08Y0Y74dZleQPmSpHFewj0Ff9GGkclEsaFq6Bq13AIP7zeNf8LC31onn",
+	"T8UffoesEVYgUAVgEdf7TGKSF6nlNnfO77STJ9AfvYnZg7Uhjbw0oKkeip+oUhw9zKQOEljRQM7I6SMF",
+	"EOo9GQV+2HjmyeFAsC1ijAD6HxBovL4V6l2jW2XT1i5Pxvu6xP6Yg8hp+FYMS1CSrzdWduH8t7oB9spE",
+	"uzz2hIA6DjK7pzxBCf4KHRmJI7jekweYbNNybQwwNnXkbOIl1uND81tTLxl9T4s9r6jIuCureEjpPoF0",
+	"8Sqas+dA465MVZkdCkIIeJpVV3AXCwvq2wvx6G9G1//lyx+++npRDHVLHZcGkoI8MmWoNHhkp4uQQ0mW",
+	"md7GCgGLR+m1SC7wPvUuT69b8mTSmgFK2WUl7XqgKcwQTOZSyGtYKEA0x6D/NMwIj8MBJ5zACXXq1yX4",
+	"K78ajx+dP3yyKO6jY3M+S6ikzXaA8R99ydtNYGgSFk5CUMK0gb6QYhPdhxbzXpfIWkIelNjIvb8i/YEG",
+	"9iY1r9lPrL2ZsL7H9ff90tV5gRI+Z6Ws0xuJjPirQNC8NH6y3jPH2nlZTmxzU5eGr0ZcyRZvXwRuQfHx",
+	"Wlq475ISqYCaosI8IHb7mYU73NZmV3NVr6oqbZq+I+bjutp7w55QL203xaX0V6pzfbzD6D7mIBX980be",
+	"6Y76nUaIhXb3Aa4oFndUjszyH5RFJBgqxFpVZSGweLIQsoLC2mBpWeWE9H5IkZQIXwqCvgTJoKpOrAa+",
+	"BNNwr9CBTqac+BxrWd+AQxJLG/xvSJxGAAkDPdfDpKMaIEXBqfA/cJ0DXoTe2Dh0aplNqhwYMonDAxXD",
+	"/dzSI428wglIunYDVefPbHNfihEfuuNpe/AsUGTOoO+rzXmwQqDwjiDAHDQfaGRZBQIeL26U6HS2QIWO",
+	"gcVFjkF1tLgevuSP11rbHIIk9EIi/kWK9x/APFPMiM2Ao50JpUYrfafERtdbp+xp1XYQJqXTgVKRdHAP",
+	"u31g7sAk2bPC+vwvYkulDnKM8RavOak6kzsiTtVekmdyhA70zd22shqPopHs09eLdCDcpL+T9c2WjVO8",
+	"qKrMbNFQMCsSA6oXs4Flwa/78YLgzTSjqBSL0N6bdD10KDliApbXVS60hKcqxCLwi8UpJOjvN9XD8mNc",
+	"wWNGcxohu716o93chPe3ZicqA8F7gEAFjtkEIbXF4x/ItoSsxdpsWyEdICY4Hu5Su6QHbA47XeqyEE/O",
+	"YgfiS3EGLHkWLNFA6YYcgrpMm7GFRrLPel1Xzzg7ba2tM72WtIftRUKmbiWXrp9zjmIfQqaxfqQbatfg",
+	"ZMagoPs9P6JjNicCP2MpQDRY3uv9wdrOjAEBp7aI5P1YgWJczMNHe70QANvqCIYCwPqSDFBb4BErhDdp",
+	"KH6zVstb4Eb0e/rec8khtHHvEEwQTngFhwSJkDSyGsvyh7raLy5cu1U5IPdVhouMzoKfArabE0uAKPU7",
+	"A59NmAW8pGtwceDLYcNCG87eyW/YXGfnwD1z9KEETR5enVNGGx78IVeE3nHva9IYU7FPjY4YFaN5vwEY",
+	"ujCwctAkroyNseZM6+Ai6am/w4OfKqJk3D2R7wTnQEgPNj9dzqPt46+r+vYEFgRsoVES/26l69sEktIL",
+	"5v2XLJb3mBfh8ShiaypNgp/WqclLL9QQZEWByPEq/hpB7g8erGYX8o/2hB6kFIKO5whogKC3CMrLPQlE",
+	"sVhliGDkMFFH2iiNAuhrhAyk9DH9jPLzIUZ2lnM0Hfs00o/kgaxgm+XtfPbWSCMOyZ/QV5flga7M8rbX",
+	"aDsX4aYv8oM0t6p8WTsmNhehWyl1qORqOADCkRQ7VNpiXoqJjwwUu2JdKUP/2RsIWHlUggraqw206jdq",
+	"lI10ktORoLiOXNBsOnG5ba2JRXP+ezCiGGyn1KaqJ8ZLMyzEB/hOcUjWkbvXuu/Bc+NiF8O4Py8f2+ZH",
+	"szuxV3hseZMkPSiTi6z4xwJy3OmXb2YT+8vN69eCvEn44/yM3/IFPYGXUNeH/r2faEL/v23eH2E+1q9+",
+	"N12iu20cc6R7OHJkwhsEjyfLdTKEvIJn0NKOtynJECXWmHgBXRS3BdE97iK8w2IyHlzVTwFWY53afDal",
+	"4+bpCz4CN8/Ax/3ruBV/lStJf1H3CPH6ZemhBW8N9N+yqmAdAvDB7OoZjFNeCaMF6YSs7U619lJYKrqA",
+	"19gGSIOvldspFTudSjz613tIlAEVq7njU1j0WDbgWmJBfR0Cx8hW1o8cJ8HWXhvoY7AktCLOl1xD9jb2",
+	"ZkBTmWcIavZXOS77kAL2S92qJTA2gAlTVRG7j+yY3vS57EI40fCJdDP+UZM5MlatsuuBIfkxQKkjoWtr",
+	"GmFT6aUshJV3aHVB7ZtTNVlcNoSy2PVOuzIfpzT41NzebDGS5j8OmafrfVe1089ajBbs7ToOhqWsKlWC",
+	"3ziDZSBuFizFJToYPXBptHngqqfugfMohZKuH4vBFsIzr4atzRhYd6odivxo7D4+lYanc0/CaQ0SF/Z5",
+	"5O4gTXbivfGt2UVMZ1B5IeuSlBL0Dp2klPX7KbsO1BA6oNemdWum//l7qsVBJ4XTmpM63ifUj/DlDvVL",
+	"/e+9sF8bt2aa3p/nmt6np34Uks8f2kpBk4dClPpGO///Bv5X2rWyFwkGUNcibcN24PaN1ZFJa5t1K63K",
+	"NCQLux1PP+CyoCHXpGKdSRoltDxaw/+dsNWdcnjvVuFFrz+4aZNu4BGPMKH9d2wfyWKPINkazmmBtVB4",
+	"r13vsWw2Ua5T+owEJZfdwcQfhTFIRw0k/Xbqm5o4vMwlaASqLlG12d6sD8lvz2ZrRBSCAaXHaJq3HaXQ",
+	"AZnxsbriKZIxGQ6lZlEf4v3H3S+gOu2kispBb5ns0THPgm5geiu/NJH+iKu7vjbvoqraYW8y1POAaW8V",
+	"uNnA0TKHPXUlpChb0wSVEh32FB6/rIzlF3EAozdseC67xr+D7Z3pa78UB2Xj04vDM36nNxjaO1ldkVHH",
+	"2xJZYF6l5J2K+TCG4xQ8/5MY8Kdj/Rpd14ofX762fYgzv2nNu/0JJhdlAOfhGbwWuuK6csT4n78enAHy",
+	"kNDoeZj0edpCRyKjA+UptbMXcP13kQxT91RKZ/u0xmzwUyVKbW8TqN7S1LVaEjUSHVVR6TsV407IbIIU",
+	"yEEQvXLYAr1Gq+QS2/np0OAmnHge8pewFRx9GCK+E9AyfUjZFFYC5hglotI1FcAN6mQvKo4BPfiKqotn",
+	"txMIynJj7npVtcIZJh7bms0wvV2iCC9jlzrtUCyOGmo/PxsmtuNBqSE8yryTMQZGbKOcwYO1T5TtiC+M",
+	"hB5JXgybrq6hshaM8YOJq7jGIKJkyaQNLih6NdV0Gt4BLIyBbtXaXcaFDy2gvc983J5tnLq8I9RyZkwQ",
+	"y9Fb2esqaKSVi3wytU08EDHGt6bfEECafpXf+ACMCcoowlYTieh2LUQgqG9r314crygIMyh6WqU3xIHV",
+	"/lFl2iX/hNWrG3Pn9bLsRBAQxHAfYw9wVSnHosyqTDs0QDIdAFUuA0EE4Gus866pMYMJlitTV/sr3jTt",
+	"53AAch2rRQDMEk6fd9FxBnxHNsBOcsyFSQUrMWzFU3pJJWwIswYhhRobrOotzVwIG9H+Zbpp+T04SFlJ",
+	"7aimFlFhJuL4XSv3l137fwgyYreteg9lfxNSO8Q92LERMhvSLdyA6L1PJCaKI1avdta5d0rMysU2sokB",
+	"wEHhpkQwsJ6XvqrDKgNHcxLCADVJHuC1glLarnT7E8tEN54/e/bkeXH/tnrXlA5Jng6gOV4IvQEZcqjg",
+	"fQdWObh+KNDodqZN7awDyqgCHnVsIRWLdw9uzAP/xwf2VjcPTIM7+6AxGkmyXbtViQ9xHLrYyKYQjWme",
+	"wJ4SsdRwf/bpr+Vckbhm/h47dnNRoggvA1ufGpaxkpS2PwbwZV2bLZpiEczx+fOnZ6N4jq7oOWwlcWwd",
+	"aIDjdbqA8MYSYH/IApnYHJewsvG7oKQgAgg9hMBX/oTYVi/BTb1IOcZibLIrvAO0uyDiTHsJ7yo10nrH",
+	"xD0MgEz3no0BxAzhYZeo+y9E135TW8JU6hrxi4d9jHTCOBb5x/y4ib+z1B0NG1u+0PMqj8TQP/eiU64y",
+	"diw0q1W639YkQB4E94CKBezARrkiqH/ycVZI4ADG3KX/ZxoRIBAmLUZU1eEiwZTNECRzDAA3kMMg5O8S",
+	"+0ZdEt6csprCGiZxORr/5Ko6I5oDZAVJ3KBCKnC+ouygoWeq0orlti0AgAWFcZsDdYAkOwP++kG187cv",
+	"Hjx+9lysdH2j2qbVteu6Pvsd/QSt3OQOSKx1vwOQS0NSTX/Q7JQQYtd7kM70kaY5izw1W7uV/syoC/HF",
+	"F08K8cUXz/wt/vTpE+KXq2whVGWVOH/6pBDn59BE4fOzVBb89fJsTBhiBOIwJLC8tc8uHj3yKvrCj9w/",
+	"f+1ck/6tP+tns8LBADTCODfCl1XgLY2MxeMbnMRBRuJsFwfHC0kU6SrfyL1AbJwRmrD1m60FAoKmNXcI",
+	"T/vqDy9f+VV48/obImiBNF29R6eUpQg6vqYmUATl2RA/+NUYohejqxl6AfSKkPyC3ejaHu7dpHj2gKH4",
+	"1pRyz0ewIeLhD6/fjyzHb/RFmArj3wITf55JnA+dJfwyNJYL0AY7KqKE7mvg9WgHWW47rX7roDfl6qC/",
+	"Zbox7Ykw2jf+jkyrOHYdYxPedPLabB2UPzZ6ydjs/mOeePn9Sfgej5LwmVbf6AMz28tdYpXQP9NSdz8F",
+	"4/9ztFlowseGM+WX37GF2z+AZUXgitiLPzqFdgS5PJRdmBFYjz35J7EFnD+m7oN+xwqxeoK2Y2V2D7Ze",
+	"0z1NosPo1FpgO2ifRQKzQmyeJ/2qw71MTZg7Fplfu9/G7H7ToykKrlmFDlXea3mnxLVSSHiI5EA7aXnw",
+	"x38+FoPQwk3XNxeiozS4XwqDSdDaRi95EYOPoq+ja1Ga7bUrQqQ19/JdvnavI2mV/mmkTPtF/pHiAPAl",
+	"sWO2X8tKSWhJFy8T+Ct1L4C6fNaPGsd4ok7osJ6hXB6mwqo4lq7M9MKjCco3aZ0PElUy0R5v0l2pujUV",
+	"F5ZsrTsE+XfcdFY5sW0uowsHpjeF+KCbeoenG8SNZZsMDBL/+u9kcZsZrt9XuQY+L/p6UluEwXEkkJG0",
+	"MMOMzkd4Y10LYVB6/Joq0HxeRjhSl9voRev4dumVvJmZ9hxqdzW1D0aGeRTqR7rZTZnSJIzDC3imYoul",
+	"R3Nb99geiH4UcnbDbaDxy9/470bPLKukQuCUAiit8u6k7ZzwmriM/XImQfOguUIPN0rWxn/+XHyYfj4z",
+	"mvZkm+lwWrFLicWCiX4Tmq6VzFjPGSQkSc9sOC2sdkA66Dy4ux+o63DPwDlwjXnzCHzqwYW9xuRBj0Op",
+	"tjxKIpvtCj/h5ve92oVe2KcUqN2qfaCMLhVwyPJMCstWlap2Gktn+Ndg3XL/Ldg0vQVQ/I/KNqa26r+/",
+	"+eF78elP6lq86ErStKkLUak7VYknny2YiQ4E8/Zmi5E8gEzANObH75xe3mL4Jvnh52fjGDX6Ydc+pFsq",
+	"dsOMUyfXZY42PAq0jAfJ8Xk1pVku4u+N0xwG84B6OZpmdg3mub92hVldpIVtocjYBKr8kEkmVso10TfN",
+	"8t0mX3O/mb6Es7tOZe7EFDqRDAiM4mhl6/L05tMp6w1xc9JGDPes+gEW6SvD1aeGskwKxntrFzDILlle",
+	"ClD7zx7oemrR0lGdAovTBLaF43qnan9QkhBHdr2PqAbW+DWNqvmATezEP4xJk1Epx0RrTUSGCc/3OFIC",
+	"BjLS/x935sTU9NvMBoGs/dCo+uVX4ktEqzGXSSX1ph9Y8tb9cQYXCmr8l1GmsdcXuNnYj2sUor2stMr2",
+	"fY95bL1MEL10zX+KPxW6/GwctVwstLVbzgo8IPLsyTUtWdp+qz6CfT3LcO/fqqu0c8tQMXylHBZWEi8K",
+	"rigupoSlLISsrBF6JWqD9dFIxQpZN0JRWNXl9dAHjJIb92UjYnOWoYqimLSPq3G082lBKyVUr7fOmfpC",
+	"vKHDCPH4//j3/zMBJted9KF1ep+Tj/I7wKY+7vYeEaz7R4ZiLdizTyw2RLeXkRktZnU2xiYpuqPDnktO",
+	"4bO9pHuBhC8dQfLie0LVfEKANFizcXiF4BmJp5JVSlX5SurqNAOpQ2nG0vqDem5qQQ6dAAMfYwx9UOww",
+	"YGtWkuOU4mGdIDpEPOSfpzudXcq98LZtbA3/xcXZGd9bj8WI+CeHtDs9Evbau0/INQuQhuhWjXJEXyH7",
+	"HVuRBU8Ob+vgAESYd0wCM8rWEfDTB6JNrl8EQcMitaKSrt9jucT0zCRgp9+3EJxCHGe36GfP2UXn6D5+",
+	"2Lobw6LQviVKxHBlILTIixvH5FHbXFfNkXqDIGHHhQjSXqVUG3yJ6Ey23yyafx6dlSUzIiG0Gm5+N6wq",
+	"pkHEewtCC5d0ccQdGKmVDNv9HhA9UDgaA/19ujhM8oO6HBSRkU7c0CM7oIewGXula2hjCi+3U0yGSc0R",
+	"c0i3RCy5Tqx1CUiSLkiT2kuPzwY6Lh4QI4MhhOeqNoLSi6PGV765aBzaMYw7A10ZorIZALqMgFtmo1XS",
+	"ozJeMncs1bv6dTKTGQL9P8y2FV0FI8C5NobrHDZnqY666g7w+/iB8wnfdgvECjvT3l5A2UvMihroqqqr",
+	"InRVp9ZahZAUM10SL0PrbzNzx8UVIDeUhXF3HDkd+yEG/iHdCC52QV0h6g6RHDJOx1tM9seVC8Du4694",
+	"6Z0Xykay6VlZjH4klflZ7j66MfUoIB3IsNPgRMd4vu8xnTOEmaoaRLJMCfOoxmXSpV4E0/qPgDLx23oh",
+	"EvJLr70zkPlDHmmqxArCuCBy9i7tmIriIvKZFwuS1gV1PuQBnCt31ceDHBUF8p/9CiGtTKe0kzI6G6pP",
+	"Y+dWU7d4jkT7dDs3YdEEms5FjsZyZiY9BWEf5hGB+xaqGcxt92NK5Hc/vvJyMNRRgPi/KZVBnP6MYe5v",
+	"/Jm6JUK0YofRbV0j6q6RW6zjtc40TdpOgBQSm0v3evQKIJDveUZ3qlUZRAKfOR3mAMv2WeDJq3o3BCn/",
+	"7o7IPixHBN3NWoeJ03MmdYMAfTqilY8gQwgvkNqlcCr2BUmNzkj5TBoxpsZuXRYwqIkOgnfMn0YHv4iF",
+	"OFEH0uUQpevwMk1rdkBF9AQ+Z3Tc8n0LQkQWsaGQXSq67kMxCGb1DeJ+QvQkaUJ0TDPAmr+xbV4/3Au6",
+	"KAJPtRU3xpQXNBTg9/d/J4UFJ2RGL4TZKYjBgDvEglULoVTbT8dxxcU8WX/goIK4ZXykrgMV1amc/cFr",
+	"RN9yKGlB0vACYUMndZCmbCoij7jazVMzqv2c6fvlVN8/5zmS7KSF/Jetv6C4WAKtVugyIe2tjYt3vGaI",
+	"5rbzFuz19rrSyz+o/ZdxrF+2ClbnB3weLJ5pBfNNCkSmX3yPVT5qSkEYT3QmYj/9CFcb3oSwGvENuR3w",
+	"OuikbuiB+S6W8nolY2plVbViUnFqdwIDLNjLJ/iQBi4A/05+2tjfgNHn0NIAEKJ+RoGOnVpS+H8HkkO2",
+	"LSsf0UNWqnmhN/zDxNYa8KUCBtC9jp147B4z0PcQykAws3E8yZvWbJuZ0LP7ulzAbZq1ipQ/OrapZVpd",
+	"fphSptQbn8oZpgfFBNdYRge/NQv2GGz8qxydM0wJ4JkMRzPHXeJnf6Xr04z8wxZbmBCkVD0Arr39SJzW",
+	"na0j9sqldYvU07FYyKULRCUHrMkT7mzK9wZbMWYZSVbTvjuD0d6D5pezEVOBQdwPq4DUKVjOOJ6hozTK",
+	"BDWayh6rpQpHh4slY7TY++1YUaBXwlDcO4lee8maErtl4pJTAFYf7uTMBAy/znFH/oS+ZO3ErjX1DVj5",
+	"P37zpfji6bN/vhBdR/eCkNhGlKaD/lMbvFgyD88Ygi9xkAT/SO5Ylsqx+9sN6gB6tYV6QUigD/BnTife",
+	"/cbPLqwcW50QM7bDTg19MWBeu5KXbuGpQfdF6gR9YkVlboSVe+raDBMU2uWU2DaD5XbaVcMX8gE+B+iT",
+	"u1Titq0vdH3rHeQLWsULXd/JSo932KNbHIcQhxl3NyOsZjXW/b/uiOMJ8a5txAqjhILDKpmE9lFUJwc5",
+	"xn8iAenPAziyI1W3g5b/4MPueU5Wpim/CjizzKJgkRlj3mG9K8WFWo2kFs7fUX4VVGUgVGMQxNu24D95",
+	"Y59L0G057FDalakj8V2brcUQ7rHI4ZDm8Pb6UxH7NiSUnPN7uh2MXZaqa5CE47ok+AOsxtKpcipPLU2r",
+	"oIUKk+E27Edkghyq0UD0GyqvVsnS8q17+6Ua09ejJCmfSvCcyXnkUe9ZIGWIQk4d6+FhiMB4ym9jwUju",
+	"aPTKEzi1QQ0/AkQFoBhNzFgfUHchuA8VsTMNhM3DG/DCK3pPSzoUf4IdyuDg+z9/JZ0KP0mJREF37Vrj",
+	"1KWgFrPYQSfJeVNPeSt3JBQxAt0bC4UKF7jb8W+hcS2ntHAyrGh2KjaBCQYCEDKbgBWEurbFIB2eC857",
+	"3LAZxgAU6lFjBFRgYCrnxtClyI/ldOOagbLJSlun6oOXDNJmH0hlPPvwoowgmra0X64VF9+nuA80YOss",
+	"AySTXpltXc7CfcOus5ZH1z8zqVCSrNEAr81FNm0wCSk+Xkonr6X1Uh46I84o1NpWFQ/gAYIQdt9AFAP+",
+	"MgxnHAiMD6RXxuOBU83t2p1q95kq2PAxNBayBQm9wjWRTQNtYileDpRU1j0UX8vlGpL2NtOAfxledqKK",
+	"xN/z01ltrSonlAiGGtpEWkAfEitPKMDcM8U+uYejNkheEASywCv4POQZU7Br0hEclB5rUJjVyio3cL6R",
+	"nSJiH+GduhZm6ZSz0zJJA4XSfFfz6Q/niQAWcV6xyIvGwO8sVkN/aartho3zLeGTTrng97n9k7WdGbrL",
+	"+hCA+JnQOiqE9cgTwDGEnw/N9xvN988J8+sjdcGoAqmGFlNUdDNLt9JvMlzLfonvr0w1SE7njCzt3aJY",
+	"vKvsO/b6ntv6x6yuBl7fsMX1NcRPMAuHUNsAOmq7v4VTDjF8DLc4I5Bdyh6xeeETOkJBdm5DdMpTY5Qs",
+	"ibuxiiJWlE/0bpLDvgkGyIlMo2obCQzAwaHTBP63NUWfs/KYX+Dog72S7fRoQyrt/0PJdlZ7pSCxSa0p",
+	"CRZucSe3SSQx4RbGoY4dwlNr+I4OKnpfs45rciaz8JNRqCN3eHso0sEg5LOzoZM9Dp2cfdSzPFHhhsOi",
+	"CL95flWbrb8F1xpo7OdXg/YUBYPI3/XrC7RNWAChpoLKG0PQYTetxcVvSgHxCKdu+jBtKKWgyok+mceI",
+	"APIXYnp2QUDGjiFoB5YwC84R8WWBVGDpR9YOyJLhhwZlDBgGFeesBMueBjxiFMHXiP5moGlZshQsNcwL",
+	"vwwuRAetku1yPW4SDeUzZ5tL/EYHi2colxkm9x0lZ4+n97soit10AgQLJ9v1LIKiBdR51CGGUayQzsp1",
+	"9sLfRg5UaW/92/xPiKKwh/me5xNy2njKDUn2L2dnwcafdOc61XJPxN7/81oxmHZupA6iv+/jDoaJp/c8",
+	"bWyYQ3xLGOGQ+E3wHrEHYGDKjN35ER/OsvSF/OPE5EuVWayPDe6NAN4hzi/GJgmEVJMczxMoXO6D+2Qq",
+	"oUnnr04mLelznSRkKCQIE8TPvmZX99VBNiJowa6OETDOWNTsN1cDpWs2jDFfXwx09d0g+QqXh6B2TF1V",
+	"xVzWlcltlPoEMAO9h6fGOaLJCahfiKUVs0Ir8+HHeerEAJuFsQ6JES8+36VNsU6WnXvUZ/9JJUZW1Yky",
+	"Mt6kAJZ+hiS8AcPopNrqihOXlCV+ZdoP5K6yzuXjjHNJya/ROuLBihRdTmpfnK0Dmfb7LGNPJo04Mqdf",
+	"2I0P/KyZ3idAfo5UmqVBY6ZfMCBDt9yH4nvKQXgjh/yf4x2/3jsufdCVqVCYe2lqB3R5sqsEm3A4lhX0",
+	"rsyXuQ19dFUbd2XXbN49rSkhAqLOkjteEugnvMaOrHOLspzXLjeZT5O7+NCsM1Z1A4CXF9TFYqesw6TB",
+	"JbVY3oalRQ30UHwPLKb+L1iaTAkC01LoIkQW4I9VGR84VXWSpPGEfgPrftDWRXUKRWIMpbfal171U+dX",
+	"YGowba6lC9higI/i/YhWqem3FmigN1sW/7StrXKOLbBMCKD95t2pttRL74B688HUXbWWn2C2HHIn23rW",
+	"JfsT/mDUXUqMiW6Hjs/KYWUOxo+6aYeDV9Dh705psge04slsfs7rK24ts/oKWNFxJkx6IxZyhADYnuZL",
+	"qCYErS5lTTVRecBAXPpJe/DS8Wg5rG2yg+TeM9iTh3J1TjU2n9UGStdYeBCxOCun2p08yGsPDeaNU81U",
+	"SVt08y86at5IlIvvCyPn5WNiJy8ITiZtvBhMRov1ipmWU506aipZ19TBoddQiq+Z/lAtwUKawubaZSp7",
+	"BapwqI2XVaq7zAIarPaqiKpH0YqmZniQmaD2K9OjOADP3HHNDJKVlcCRW2u79itLBI62Vz7Llx5yTxyu",
+	"XBzt7RUHXEShSJc7XVteJr0hm4FdvUBJdDFqjj0cgA4ccawSWr74R+S6/J0Ybu0SY/yooWs2nz5vIuGQ",
+	"rq2TVYUUCv0Es4tVudgEGukbkRzGcvg9BsNcVeEHCbt0cDi1u8SbX+ryCB0BcVb/zYllgcUCc0JX2Vrs",
+	"BKpBBhAR3biE14WGddaPm3Fl20q2lc7iosOn1NwjLSBulXWmDQXd2k2e4K1SzdXabNuhQnOMfh6+i5sA",
+	"T6GQtLJAV7tXZ57cZUCzPrDa0EIqDksKqysAs2tgNeMGlI14zmvSnekmr+uI5xpKyB+uxp4aIZL5QH7R",
+	"wEOuZnYWhjrwK7dtuWvvoEMKaBZodmbuFHSdkungEvqStWwg0w85PYNFBCq25197Dw/UNDV3sz24fQpb",
+	"y2nmmS3Pf8LnDERe6E1Xg3sB5CLdhAHsOI5qBkkPgnGkKHoHq78fRULVHFaCV7Z0zFhmsZVsIwKSFMFG",
+	"CWrcLGG/tg0oRb9w0qsGdNQxhEHdnijUwmjelEuGqbdGh9E/WFvvk0hL/Xmj7t2tAZjgxI1RXmQmayR8",
+	"M9dadLc2Aj7ta/kIY4MlgFZV1n+PRW0Gb59z5PvJ+CR1R6tZamRB8OZ+EczgnoMNlxxtAnSCytAiJJWO",
+	"mcWlV/qF9V+evHrZiGhvin1USTBQA3g4cO3kDVZ6yxWlY5kVPT87o5dZ6Cq9Mf2wwIT+JUtzU2vWrYsP",
+	"Jkqg8M1obh9YzBnbGM/XrMTREAlJMNdpjWkHqSlziQ1nEm2Kl1mGLiaA0IdCTnUSWkvWANCnKLeqLrOm",
+	"sb1amfYqyDpncARfxosGhVfcujXbmzU5wPNa9eILMx0j0l4YnTpL7DfcLfDTEpeqVEvt9QGOZ2iiUe+9",
+	"R6Y4rRrtZIddTv7VxwvRhUESee+JWXekmWPH3xs5JsYXqeFI7u5alkm3mGiLM4B6CObnubPpd9EarsP2",
+	"Tb3Nv9Kr1XeZe/yEyvA8rxQZh6xH3LQqtBhmSqTzscFD1EpIYHfENZ3wJOEtXNPutex+RnjmXFqRSDaD",
+	"fRzVBbgevAUA8DD/A8BlgWcpXhyQGyvF5/NkVfUUyfHK+W/0TuDxV9IHsC0jJ5Q5n2Xbwqj7fe7Bdven",
+	"V/QXJB1DMk12q9lyjp96lbrYxOkCsGmyVC2oZlsIKZaVam+pciIo6tjrLrbOTbgO6z59dfSqAztrWjrV",
+	"+yZEaxX0wMZB8MVS2wz2PAY3KCyAXchKs9xuoN48uIuEOqn7Cmod4DJMeI7t/3VwL1MBpm4dNiYuhDOl",
+	"3Ae6oMO7IU2yHhYJ0ohH0xzbSn0VvjuhP1R6GeqhuGEm1ONncgW/Oomq6fgD49RAUJgQyVCKRze2xh7W",
+	"uHHEFpC2TptuOUTHm23Re99F6YMweaKvO66+3WmgHkMnZ/jaOA7qwGnQtWgqmY8mDMDXgwPasesl2PQo",
+	"ob1bJ9++1EtqR/3DqaFa6A20PQ7KgiCzfhqTY5GHTJiyhFZ4+OJiYfvxx0Swgwny3gZFnuH6/oUKIr3j",
+	"qdAuIDyWhtxJO0CcEL1Wsu/GxYlY9zo02rF5QouSlRlTo2kyk5xMOGVdn4ogQYWDTQJQGGCzx34X/ttW",
+	"3alWVg/F779+Kx7JRj+6O38EGYtHkZkpduDcPDxi2Ur6Pi8uFn+zpn74o9wlGTKcU7Mfi3RH/gTHc1xx",
+	"G6U2VSGaclUIp95BR6MQkPNqmu8bmwHEhB+G8gG3lnXc+k/sYhAXc8gMQjxWLBngCkVLvdOW8xXR3C2g",
+	"976fUKuCVppYlzHw9kNTixHCSdv5VXJZc1zR0NYErBCLovRwUwr84jWEMh+Kl9ghaK2W3hemVhtwyqLU",
+	"hRJvSoqpwGuI2Q6zwuoLOk94PULYcU8126ANLhm5xk+ozb6AOl2QF0bmumzszDwuhHS9iwA4ZP+9YHqY",
+	"Wv2wWlz8edzOoczuVFBo94sDxfnzL8Uhe0PG+oCISk+FoLVIQcEwi8skDQQqcuXVTGyBMnm4X9eu3bOQ",
+	"/NwpPaS0SU6rC/adPWjtmdZdNZqzvvDvvCKaMx9Qc5mqc8GTtFCpxHE0caWJ3AjMGOLlQaRlMlXWSFoT",
+	"rd/Bm+RK3WxlDHL7b4HfEiXjII87l4Ou/zoI38YQLFpmVoQbnKXZlncQdR8fOn61P3Ykp50+Zu/qDdE0",
+	"eE8Q4U3I83AAu8WeNlOE4q16h6xaPfd58q/s9jp52WH61hrsLxVK4qDgjQK64WejTAXdwDibBAAjIyX2",
+	"NhIm9xRcsEkVEBcMFLxNOVrBKgJ1NkCFSzx5SyzA45vO2lxjsmu1NBs8jUdh1NoI5RXWwERBME+b4I9+",
+	"UDC3fPuXFGcdfXyh7WWoXTUrQmitpc2Fw6F/9FBamR4RYuoQq9qlpNhJKGNpaqfrrSL+cZ6dSm+U+De2",
+	"YwF1b/auNDi44uWL719kWdy3daW4BhV9CGPCpYKpWF0L22hHd4Z08zR6FLtjFUJNBLLXKdB7BzsFmSBA",
+	"Kx5kVOCO3WK6AU3tOSP8kx/EaLj9qMazQrJ7PNynWYF4e/O+LWtMfNLr013wtsUMDPs/oMmu61q1IqvQ",
+	"wyn0V1u7XOu70OMx9FCTrQo5TP4CnZAO0nSBzhKzl05t3oKKmkp4Nrik3Zy4H3YF3URCflRszdo9XuKm",
+	"zX/kqoJcIK/G72HBfgZV1rB5z6A6IvK9kwRqu1CEf0PrGwM1ymOFCJOO80svmm9ZI7WLLYB56F3tzh7t",
+	"mWFsry0XIKOTjZ7wI+9BnfjDej/TOIuw4Im/OXGVg1gMLHJvRS/Bi2wkta7XTmy2Fq13NnskcrcS/v0g",
+	"pIV0fz2CJDhm0dKAl620m30l5ZSFqtTStabWS6HrO8MSsspaHH9NfPr19+L8+RdPzj+D6ML/79V3wGyp",
+	"/WkVUrz+6psLv+2FkGVpxbaBkFc0BWRZIskuQyHuVB0MrskCo+uKxcKlhlTwJO3a7MBEpsF6rUadnI+1",
+	"WAjoTh5JJdsbTo8G2tTHZ+L2d0Pxo8lvgltw/kkpFnYjq2pkjK9+N9Qie1TdRu2V0MlOHh+cDe4mgg/G",
+	"z0zAhV0mEVWMtGorVG22N+tZkZ/0BP39Xg7ezyfqqx/acnYfjrdpXVN0KLiMhmVhoF1d1E7WiB88laz7",
+	"jMPPZCL++MpII2CVqi969mlsgrQXgFpLOAEDYuPTp+ePP7vP8R5lq/KJgx9VU+15grKmglLcjvaTafAB",
+	"2N96ALls6kgaeqMc1PgSFX6v4es/QyaYZQroyvxnmIp83Gx6lJvna50k/D+yFzUyuaaUhf3IgMAQgjOi",
+	"0gq9HKw0wBuVrzT4v07ONCfnt+JrfGgDvlcxg4M/TYYhJZB10rvkhRxLXXAVXHI16XJGzQSmyrWqZtrl",
+	"7e28H5i7LCeLrsJ2J0ws/gdlNmUAJW1KzB94G7Tx5MVxaqqzU1Wnuh9v6R2ZDjWAQKnKri42s/MfSZMD",
+	"K+88l+yAgffEQ4PPY7ObIdEc8uY9u24gXjCSkPh50rj+xNupL1I7VR5YqTH6GAMfkxvwUo1VTdVSbVQR",
+	"a1nGgsGL8PBCWLkHhkoD7cTYDNy2bVW93PNMHRssm8c71V9GAFL49OWbH8TTx+f//BnfnmOpNxy/wtJs",
+	"NhJYkY2u3RDV/HTdkisIwIQUMHoPzZ6/vMA5EpXyh8AWotQ3/ibyZkMZqriP77SWJ0hcYSz9Atr6b0zt",
+	"1kDAV9B/+78iIV+L/x//zJ5XtiuHPwCFCOYA7lkBry3wsRbhJVN7GcAunHZMO39nKJoy7MRJYrCcE2VZ",
+	"Od6WKOX+QlCr66OKhG5dMYNpWV2I64pIFlrczCM25r2eQIByfhazSNpTgCl8CUpTq4q1m/S8wEGlsCNr",
+	"/R4zrfStmmlCQKHEe7003xgfpBEiWFEYsWendtOOzIlnBbkvMqZggB0iyzDhEEnbDxCwd+wOH4itAdLw",
+	"49lKStd7Iy4UomLPc2wPQVTEx9IYmlgfFzImvj2a8m4dQeABzLAyvTDfYd+IrmjZsqalWa2GYKxWdGDY",
+	"1SrTLy9LPpFlg46sFPdHLkEthnGUuGMcuwS1Ax4nmXizlFyt7VuIXiCcHuJs/muxdlBp75Ni5jwBuaOe",
+	"D9DFA+m9tiyIjQpZA5NZnXFyoTCfA5+nXS0TuoXuF7NwKuFB86g8m/ATtr1AydeN5JEHxOGK9fixRzLt",
+	"BZw4zffudspa1cplBst1p1r/Qv/It+Gbh+doZCO2dnwPACMDPaO9zETKK1EDO/SJJWzEF9RtUFj1Hmy8",
+	"W4BUZmjYWek/sU/itwj+CSk6mG6tStHIBgIrdSkavXTb1q8JAhSgRimufS/eGYfLFLClUnlwRdrkcbEb",
+	"9aYLEJZqG7Z4haDkkTOStkUcDqE+Phs4CZkKkW6NEgg+uDRRTLqa2418pzfbTcdkTv8qBs7ZIWNKhIZk",
+	"zaSpgsaLj2nyhU/OQFMVbGTul/+iW3/vdfQKowoYpobQb7Uv+qCV7k8b5Vq9tPQXYkY/JEboEeEGTC/0",
+	"nAb9TV3U/X7QEIKSATfQ/490EC1LC6motQ6tT1KhTENK+AE4YNIb5bbNWIM/bPwEtaYwROR0b63rF3xx",
+	"PZlVqcopDUnwi+xm+hGe1u7gbUTo9sbZ3ZfQSKjzisJMm9aLcClCK3jq3s+3DmIKxEKHu0rXt93TqYuY",
+	"f1Z4w+L++puGDrgn9MBm+hkl9UDhueze6Jv6ZX365qBQe40c+veCN4riP3W5Q6PCrie6P0UN5r4llLLH",
+	"plGXHW2r1/kyQOcjrmPfKMroPIjNjZPlfD6nI+28PZoUKJiyG1uWQMFfiwQLzfbe7rpZD9nDP8C34u0M",
+	"A3Xbtk7pr7nmskwHbMBoOgPFfsEbpKcgba5/rshFpYeq646aWQd9WZtrU3rnvqcSAM/ppcRk9KRVy1a5",
+	"K56PKDs1aJTdKjd+v/XH23/f0QKPtJlGOXgP8+lDyclIh3EA3ADdFGSaiQb+vTZucJXZtXNKtacptNdy",
+	"a5UtRMADQwzQOtNYalB+vJDIqRvbScaSy0ZukbjB/7yZ0q7cmdx0Gj7Xga69G8iBRfDzQBLE/25WUTCW",
+	"SUwg2T2s6YQkWMieHeSkQqapoHQc5ZEoERaOD99lZiB8AB9lWhHGckCBX4MbpWnNTSs3tuvKjR/aQNnm",
+	"DafYMZsY+Lw6B6oZtZtHaJNlfs5hxzPN9Yk0qhDX6mZbFyALhajUCgpKCrGS2F9nW9ttqwoovpZW+8sU",
+	"GoZjt6g2sjyzKSzpcgnJ9ragOvprVVn8bwxXUddmM7XgdIfA9timP9++740z7T7TrgYocHoNNbSlavRM",
+	"Pw11d9QQeEgvfgu0Z7n2dMhNP5nBHlfqKsMnh57s0lSVkjdeI8WKqsOA4CFy4mrbVnyjDYwqhs+ZHQ3q",
+	"w5G4t3eqFZ/++M2X4tnZF4/ZBBb95kqXvERTHPfBy6/oQU8eP/aCuARKyCcPnz98yj43Mg3M6AvwvXFs",
+	"iTf4cowmoFrbPikEuGwdduI92xI0/rpXuxzpILnqofEQ8SUHxdmUKy+xGPIIvZuLBfSVh4hkxuKJTUMm",
+	"pQjTvs/4Y93o+X2yvXKc13nlHkK5xeIulxggbsWupQ61phjHq4QWZ+HRQRiLoC7C2KNkdfvMqiwIhP9w",
+	"orPlrTrJBNXrC7i4arWDdEEMXZiqRKyItGKnOJIeU5XAUTNqBVblK6mrMGy2Q8BbeavqlxzD1JJY5EOa",
+	"gQqVdaUu+o3n4IKFEKnaFbBfGDTFFB/MC0JO0JCXaSHCJ/a60r6ulS1vrdRTieVDS9+OzYppsIudOo6z",
+	"5Prfep18p3Y0WoX48EQW/V7XYua4wBzGZgucamo3gQwZ1j48Naxl0XX0DRP4mRWdigN8fhsim6SXD3rK",
+	"4KMLIKhCQ5jvxwaZTda/1DyNoKTK/5B7MxG0eIn8SODAXQrIMPv/I9NlOnnOPXc/7nUupURutoXLWyVj",
+	"24iBTtYU2BTONHrZEaC3NUSQC6G7GE9k3Ezy5/LabB1raFX6VnG7DfBc+Kz3CAjowBiu94LgWkWA7wJV",
+	"gjfioTV1o9qlqvli0bmE+FnaeRo+u7JrbV/lqIUpbh3CyCE9jbX5AdOMl0g/xszAzRMq7ZxT4w0uooKd",
+	"ntX3W4Brnyc9pkTX5CaN4ftFf9js+pmSI3uHdClwFPbW5aIjrSsCPzFQvZZyn5KDBS6q2AyEyZ+2rb6T",
+	"1XQT5AX+gFOr0LniCuBIE53k6QRlK7NtnVL1+1KUqUrurzZsAXKpZR35/Mnu/8RG+mao0yZhRVsK60bS",
+	"Ua63ddkONTXoVif3BRckgftCa91Vxm+m0HOPTC6xk6jFZrx8if2dE/O1tFfHbctTbgpprzKcbR0ufN+R",
+	"sUJT7APWtoPHHbdGPPjCARYi7ffBMhoOajr8BZ65f9gualn+tbgHnL3MF922vMhxXR9IQPvy3D/79EA6",
+	"3kWnY/rUj+m+96Uu2fKUyK2TO16FskbdC8yXhnSlX401xEJq7n5R7xrdKjuPAzm8eCzCieZh8orsNE7t",
+	"jo6pYcjChmBel7MnjvKNvx8qXashvsiV3FZucfHk+bMkX/7k+fPRhHkE2fOsuIi4mt9Q3IaM+KB3DF86",
+	"XHccEb/UjV5mzJXoC1BUAiwyoLwCS5AavwTiYVQIlHbYyPaWAyqxtDj9J0D7WDIf5zBc5qkqlSqHgBPx",
+	"9QFkbk0LGwU/TOgr/7Yt+d6a+cDS8dRqw8/qX7ey0m600gL261/ouwTO2A+iWQ9HncFJceSWlRogFbS9",
+	"qkiaoL0lcMGsMHieDdNvEkA84NyAmT+fDjNBMaEEJuEaXL8ewyHKS5h/9tCk5HEzFRS4VAgXsVH8Cmp8",
+	"o/2fGtM6ilQhtyYX8EiZ9iddqL1xf01t0w+AR1ypabgD2Kw9IUsLcc7K9cTE+lE8Ad4Yt3CQ3Zyd1rxd",
+	"+aFWYSOo2C3uAWzXgC5j0LjAfZPhln42Xj3LHhC+7C+GI/rXCf+SpNppQqtQvqno6M6FE9Y1tuYLV8O+",
+	"JfuVC0dc7w/DEf4ml9ubtZu1L5Pzlv72mkmUTD/J0MvfW2fzY9EaVa6m1Tf5oigKjOPwLyiAHPOABXDo",
+	"Fd6Oagz8G7VRvn/6zL7ouWI6CkVcqxtdT1T2x4JHIwqrFtMmtCLppqV7nhXVf+mu6ONIJdxSQUC1pdB2",
+	"0ClwCQM/aOhRhzdQAmPb2q2sxNLUK10q1jC/H/MJMRmcLr82Do0fWyDcf5uJbacXD+Oi83H40KCloPC5",
+	"txOyb/Dupxp8SCP9N6DD0PCjdq3hPESKtR0G9QcedSB0cRE60QtRcBp9eHdY86xgnQjzeZuQiMrcPXXa",
+	"/Ztt9wfjHa7BCYdgAyQCKXEaxuWiOgdLLlPEiY7fdC1XqmU0ZSOFOG0L0ObQf+talGZ7Hf4MjgyLzQF1",
+	"nHHibGNuFRm6CHawzu802+x4IusoW+7FBcpHIt3RIWBI56UuMzPqx/IhMM1HSYK7OEEh43c7EztuES5t",
+	"ETealbOWiwW/CHCODsc8hDTNZn5uWrOdkXL2g/m9/8k/bqSsNk4vZ7gK38P3R2tHQrqJFrR7T25PcRl5",
+	"xYGbmpD3xpQxQDGWcmtZxpGt5R3/KADHKb6qQu7nDZTsh3gYoblWapfpD7ZWVZNB1GTyPvgSpnYgpW4w",
+	"q8u0bR01A0VpCTlyegYSoiLBR1x0ZjgwrRnRYP99Nk2sXZXrOLDvvyCq3VAxh9X4XmCgh6d345J+H62i",
+	"9Dfg0HjG1UHRg30PI6S96RKgO4y7hpXIyeNpUcY3ur6povSEngSh6GZMUHuO2sTdC9wSF4v/+edV025+",
+	"/m9/Pnvwxc9/Py/OP//lnxajhEzMYjLroTkCAsSdOP8hiLCqAF8XO0ntWL5EWd7pTK8KJKxmLhdyBYbv",
+	"FuB7zfuU7ZYrJz+suXT+a2zNJXePtK2yjanLgIXiImlNpZX9aOWIWOzV5rw6KEnU7dZSVViLHUxrG9Ni",
+	"AZnNRJnhB1d4ijMzCl+ybO6SsgwYsQP450Fz2/zLIeH4Pv34whO6LSkON3AEeQ8SdKJF/hPMvFXeRw4I",
+	"BvRCsVjzWlVa3am0vR7UjqEhc6davdKqzHKbHUviIVVI+jnV/cUmkNCit5MPwlBoG9+biRFHyT7oBo8f",
+	"iBvjrZWDsWMVXab1UdxjDrmQUoz1ajLwgtYVZaUtLbP4VG7d2v/tgS4L8eM3X4rPn5+dR2Dp44dZIrvH",
+	"z54M6s1nZ+8vbJyE/bEuzXd5lIiTt16/QkNQoP0ELRWqOY+lopG9bPpEXDzVGLIHDFiFxwv+4MXh64NY",
+	"bT/j1zkA7NGkEW1UmgJSdN5f5FN11G6KobEBGDqcsY3E1nfevITH9tpXz/LTbhXBVHmkxg7a/gKK17oe",
+	"c2CaGpzVrSoKCttDKtPK+wCvGCaN9GA0aeZCcRlVLh1OB0oKZq1XFKNst1p+R0biLkHccDu6hQhzCIvM",
+	"yyEAE7/hOz5/E9ohy8hS2OtUEGuGvRFem4xUxnbSne3W+3xjStS2k2PL2QMecIRzAYN0cLMYQY69hIvG",
+	"pVvpr5WIseJjeixPD7q+/qpabVvIWZpaTWj2QWOix4aeufyme1f6VS4E3+UZsMkwyCQZKkgskKeNydu4",
+	"3lzfNC4bIq1ysfJc+QTx9STecYdq2DznHYCIJ5peX1Srdy7fhRzdVdf6iz54d9Nk+B+3RmsorxGKsYLr",
+	"a7e2wdxD6OJfLLD0CtIRVHPFF6fmqAhTEhEdqXgCwPqYRmSaAKUkkp/+8eVXn52KO+7QS7EcaQsfMHmY",
+	"UNUVD0fCqkNniTvAQI/2mq+OekFt1ChyQhxp1skamk0RLRqAVqDjsYOUeh1oDy/BrgpOUQMUAaGLm6oJ",
+	"T1iFwIukl0VmVf+DY7WwVvpmnXqylOEDHrCVy7aPuTbvAAQghV17hUgOYQOVWAEbAJGqAqE3/kdQ46fK",
+	"lN61e13Dajz4LZ+td4YJzlX6Vu20N27CS7dNo9rsWzMs5ENqZ6fL3h0XHnYgcfhkmhetJg46PKIIq58X",
+	"JMplsrKEUZbgjyHDGZjfXbeymstZZNkb12YnVq0EXwQ9sl2rnVM1QOixgZkMGGUrdXkhJhA+6roM3imP",
+	"MYNhejknMW3g/GUsEsU3wAGgD7HExXoV1GnMiKrB3qlZciqk+Ilk5ci7h4FwuN3Cjh8D0XkhCyWvfnUD",
+	"91l88GgiGVeCpjPFMsrkOnXd1akQZ1HcFHk4p9QuoDK9440gySxiSPxW7fE8dtSQLJDZDJQcBnH3lwle",
+	"siTyZFhcUP34f/z7/wL+/Iv/+Pf/PYPF06X8+dQbS6+SS6xP7jmdupPEEQZ7ITgiT2iZgZfNVMkJRweZ",
+	"1uiahM3raLfiW4lZv1JLlgHmEM3kt5W+hFtSRFUWBDOe6VHFxRz717iRtq+4/GivFYLcMS95rLh4oxwy",
+	"phjQjrj+Z2dBlMHWJ84tBVFtIsiBhK8zBnj22eAPPoE9MN0KN2E2mJf31uZFNw5Tp91fIDMEGO98S/Qm",
+	"XbhJjnf/omDO/bbmWbFoha4VdBXC/oUYGAA914VAKbs36qg1GF+i90Vvp5tSVlzebDe5WEtU7DYlll0a",
+	"qJ8BkCWkMYjjeCCzenQsQzCELrY7lUOh5AmUg1Pz9R9/DPRqZhXGO6vMzhnHXcnqnVyG2L/ES7Zzpc4f",
+	"P/78i4fPzqay/sZ5dJknfC27LxAkXWYqt95iT2CgKLhLvpkEi9NDgFdaLipW8o5nyWk+dONJTLctuXl8",
+	"/IrofocOz2tpD1mmmTNZydE+Relyva5OyaXAcg7lUWLoezS2EQPcgfUYqicmHGE/8H4D/i0VxoWge1io",
+	"Iu7dmPC8ptWbWT1uVg6rQFQda2lXUFkWa7nQRg2DY3ky2v0VX7OWMLR3SQVBDVmENWgP+d9eijOqWb/D",
+	"PjSxR3FSaPEsLbQ4y5lLVxBxONZFdbUPhWzaCujdSULhrQ5/quKR/+Li7OwAP8uFU66vGtVeIf0Qlw7x",
+	"ZgMxLMJkt8t1nKcRld7oQ+bFs7PRKTqTmSC2Y3G6wgn2WtecPZ8wo0PTt9vYjPTxxw5TXgn/aUrCR0fv",
+	"WIxuDKuxJ1eXdmWlNzxp0k8Yf8nW476IiIoET+QMdlo1d3z2rdlfZWDwsUF0rXbe4iI1pG1HSQm4nrW0",
+	"k0Nmq1bZNe9Gh2eJrs1j1421qfRSFsL62zdeGE7VxIlnExpQrpIwLtg8X06nodO4iplQIFeyQkhkgkLV",
+	"3dBp2HgN4juY5/cyjKpmNwoVDWQSl5WBZMOUrThqM41LFHYoLSLBF/MC2fKlih2RV5+DCSXHrkOOZKCA",
+	"OfBsHe9YCJplYdeTSJlih6Qc6uInqMlhkSMr2bLt37vLBkKZA3mUQ6cy3Mh+1S+BM6ADVAc7scBsN9Cg",
+	"1GCCC6tUel5ynoKXcMuLONlJCqu4jgB6meFn3zK+/OGLQ9kNjlLM5vnY0zwlLj917p/H5p1hsOhoTVB6",
+	"IUfXbT+6FpNpLvJuFrzIBL8z8UfRCFwb0EOxx82o29XF63l5k8mWi71y42YfbkMiUcd79wuwr68MoxKQ",
+	"tBFdlL++/uHNW/FINvrR3fkjq6y/+OxfxadSLI251eozbONTl+KvL7ZubVr9b2AkXojfKdmqVrz94Q9f",
+	"f//Xh+Jr6IjaqBY+FjG18pe6NVUHSMSyR12Lv7570KgWrFNT//VCBI5G5FNWbSGWlWpvAf3W4xAWX7et",
+	"IchLIGcNbd7tX2qg//ri6bN//uyheKs3JIf+j0+ePPmiEF648G8oKw/Fd9oSnqWRN6q8APS/+Gut3rm/",
+	"BtQdApa8+fNXiFr99eFf6i8RISCWsm334q8vVw9eSbdc/7Wrugh2eReChD3GIZ6fn0UcyfmTh+cPzz97",
+	"+JcaMsxLVSOYT5eqdt7Sbb1V0cjlWj14/PAslK71/gZpns1GtvuYbQa21KSzs1kJXS/Nxt8HkKOBXhD+",
+	"UaEBhAWm89iKkgCai5f1rXiLJefRilqcQ3SuUbVs9OJi4adwtsCEMpzzIFVURKbIOEPSgygpL8vFxcJv",
+	"wYvua17abWNqiz95fHYWmiSHksgG7BD/+0d/o9QfOnbTaTbC6xjU1y9cMUQ3jYdYE0Al3Pxr4gQevSY9",
+	"+0tvg35am1D57EyFBPOwJYF3eCmRVCs9JuQJkKKn1jb9lXxRlt3MUGso635n0CiavISTVq5jbu0rKNdu",
+	"1S9He3h+/wMY3ar72KnvlOvgqLRdzMb0lBQ84lj+H/1dl7+gRq4UJnf7u/cjkJb2N7C3iE+P9Tn+pryP",
+	"qb5VVdXNtTZiY1r1UBDfl7//KhVYL6i3TyXbTafsN+ML4xVEKzcKQciZNr/dVx69/Ar6vjVbRthRA6fL",
+	"NfPZK9DY8ILf0Ek5+wc9KbgdCY2ZUg/FT9qtzdZFpmvKLzUYZgRU1fucpkcu4MpPEytWib5t9wNn8P62",
+	"BzHxzNZ8ixWqCH5//4154+23gLKXLlKzTF90f8xHrm/8yke5uv2rJl/bMK570Y7J0066l2HYH0jT+Gf/",
+	"avcx7sfA+t+PELt445wgvFPv3rhJH/HexUfNmN0HuERp3r+xC3S+WJ/9g4l1cmnOl+xtqd2wVoZvHG0r",
+	"kx8nBxW53QHpaIUhRsyAV4Ba2CJtwkElOPTjkGEqFto/91+3CgAv5KsSQUK3+H32DyYy+nf2OTiM3JPO",
+	"M086zOBg+gDSNa2oJLZE4l5H+IruZb2o7mL+y6hPcG6VzPu9DEjItq017YU4BllBzLtK6kUB/xeZhrkB",
+	"YSNXdkx5KCe/c5QY6J4Uzw5SlKXZq2EeNFQ4H+rg+0PzGqlafykYHN+Nup8QQEdpVuryQuzWBvOnhMAE",
+	"2GmECAKABZn2Yso+OXQPxdsuQxTxOPNUySPkJcpqlK/h4/+rU/6T65Txs+WX/dHS3vXPVHzuta5ly/RH",
+	"5q9SaDRwHwfqRdKPA/ArBHiGF4hPv3zzp8/wTNC9uUBxF/BP4VqpqzlH5loub5FugD0sv1fud/iND6iq",
+	"6A2ZlcUR3lO8ErvcU887ejJEzTeyVF2xREAQTTJiWVfplbxVuZV7/BFW7iUI0LXCKHl5L6Lp5yQkLZuA",
+	"ZmYugIiWCZ+wQgrM0PwSKhYR4wJ/JHh3X4o3/tnXYcFG15zzAV5XssYFsb85HwDH9Ws5AR/tgHn3djd8",
+	"yPCKj9TSAlp4l+qkiA4++1GA1vMn8Suzqysjy+Q0frj9DZGw99lbSOk9sK5VcnMvdxMuUwHu2U2okf4g",
+	"6qDG6nah3UPx09oAdg0ZfQgz7uDrFzAUzEaC1lB1ibBobwLsqboBu6Dg4/vKoqQtnaowUpHZP1jLunyE",
+	"FlleatCj/d3+W1mXH0hm/KPxNR9bHyD+lBcWbOF3Dxknea2qAqrLvW0HsaGDRjO67ToUhBsDewgikIky",
+	"i7HymdENkF5nN3hYKXyjqw+/uaHV1X++zf0Gcmj9pHzYXPB8khJ7tbGquqMOJDJUVAZjAfL2/c2HL661",
+	"dabdgyCEqvLiPcSCytWHw/9fhi99jAQAvWxqCiBM4L6SAOF5vUYgwMYYoR8bbGJDTRpOyxd8Gcn6P8Qp",
+	"o6f/WjmDuIVMhKUs7yesTrcsmtgAdYncC0W0qgEWCjXnwD//QlRmKWP1cjCxQoU0lPGqGivV/d9mGV1B",
+	"cCbmIlIB+IjZiG9Me6Nct1aX1M69UhbytR3Nz96bpr9GtqJbmd+Wr0Lj+nVMk4EjlWite8xZrIG7LbCZ",
+	"oM+6XCsEMyU9Rb2ahIAmHBjxU7i/jBM3+k7VJ6AAeifp0XKtlrf3jAH40j8zewI/yq791CtcvhfL0phb",
+	"cDe6FjbJ9rnofpKhQOEGqNuD+E67h/LnUM3atGajrbKzzAjcMoIbTrEpvqGvjkScG+nWeP8+EtfK7ZSq",
+	"RaXuVGWRjTNOFLuioRILVdzaQn18Jn7qn6qz0eGnZ188PyWIOtEQGqOo4w67bpPWdVAlfV+2D+2bwCXp",
+	"jNKU2CgvDifdBFkZgubd93vqXx1cux/sikDGkUk3xOMP7t/0Ip73ZUa8AkhDPHbe+qqxjAIMsgJbYeBf",
+	"bnVdCihlcw/FN7F6YGkaTY1KunAoohCpD/eNUVaY+rJPobUyVWV2dO5NVZIJiAUD0Zh5jwtnW8d+rlnt",
+	"1aMDOxL82enRw/zor5kg7U0tY27QEt+PwzyJOA2JJkijX1BmFbkdwbEOBYyosKiBpShNpDxCidwj6vWD",
+	"WbWs3vm6dqo9kJgPoX3g2W8NvO6j26dQwp5BO0L1LtTaKD+2+1FBME3cd3RfYhljiIpAVXHslgR2pN1u",
+	"OhsV2/pvlKxB7YAc3WA6m9iRvNc4S5H4Adf5HPtbeau+pO9M0hqB9+q9c+BLU6p5Nk7mQaptTTtrRBMz",
+	"zmu3qfryNhrER7jGAZn/vaVDxXVrdla1QG9h8X5yJrA/0FZ7/1lstpY4K669YRq5+hnZCZVQB2JzyM6b",
+	"N5uPGYk/eEAufeXUsNy1Mbf3ZZbizpKrqduNDagZajZLtPjeoVEnwnf7c/xAxmH6jl8tNNffzOPN+/re",
+	"NXQoOSH9jJIxS6mmIv+ox8mTPScd5dHHOCJ5wp9MviGM7j6W+SuzkToQtMMhCI2WYxYJu+eoytQ3/rPa",
+	"HG4IYrSAgGIFsl/ncWaM99/foYkB0KMjNxYGfQupDbiT70GxyFvVyabBniphOVC31AarocDb/lUioQdL",
+	"9BuLh56uz84+nj77khCU94rmBra/VGC6UqhGWouMBUmdOZAVqAYJsWcpP9VKu22Jrp33LlrskPIhtvhr",
+	"fHtodfKR95bePhg99etzT7eVf1K0Iz+xwrVyqexD8X0ghnAaom5UZF6X0aXA1AlkazvCgG1dTkLKMZv9",
+	"qOkY7/lNJ0r8sEL/n9z9QG9yfyIAz/WP0/XNsSTQG+F1D8X3XXA5gLRnbfXdoKn/e+W+vptm4YPzBI9j",
+	"sVETnCj8GRjVXoOp+v4Wcy2bRtXYofgN9Lx48MbbFjg5IpYAhMNa1xBHrPz1CwzhA5Z8spBdQ7asLfj7",
+	"0O3qwxuCmV5vrBW4v49Vxrn5q4iKDSI/BfJb6pu1s6fDdV+UJU7pw2gYePav5QrRXvEWOojVPeIU6Hkz",
+	"NAQK9kRjOmwSF1King0Uv9EB2dUtcjGgLn7+laolacHES2eDZN8q1RA8zuzqOaKdt7A/2LqF6NkaNVZ8",
+	"TCCSWYwu+m/itJ39g502MtF3a+NvFchhwrO7siNNdP5qnmm2VrJCnvncff0tfuMDLiG9IZfje3gcxoT8",
+	"W0qr6K/aSt+pqZFJuPQe/R3rDH955G3a7BqQTfrHujQ/rF46tVl80CxV1xcqG2SBj+/NlqFGU9RO66jn",
+	"FGcSAtuPveVRgiemzb+nBgfZdJNfGn75zz8amDal9SZw+70FbQ42YFKE6lbth23EP6j9x7EQ/6D2H9M+",
+	"xPaVyPyGMB9zq2owGOHAX5tyX3S1XUAFNL/A1C/vqKXydV36yf9aRspL7Jeh6vK+otsl8N5YpK9tcWUp",
+	"zeyXddYKAsnvoD/4HX7jA+pUekPmWOMI72PlvjU74PmP8Opb1bgi8kpvttC1GBsqA720v8drsTbbdji7",
+	"w9l5b5KV+23FT9Pl/nh22Mfa5DfEBhWeOOss1Lf2UWWw2y9/yX1nzO0L952ubxcfanfq2y9N+dGBvq+y",
+	"dF73meA2G+xOdYvl1FR3UkHdQ2jov1wbgxFRCmlTsdkS6U6JK36KFYkbSj2sM0aLVR94M/9ofyN7+Ubf",
+	"1KDUHkLPKRmgsm+Ue/Al8LKORPDuw0062FqkpfT7hMUTqI0tssk+FC+qiliSoy0RKEZQVlR9unQkxOG5",
+	"u+9VJM7+cHRta23Da9gDCNUi8Pn9eRTJQ4WVeyRxRQgzpXBh1eNqI9Ihfwn6v9ulafzydHTjPzOrPWwN",
+	"vwpf+pCHI7wjo+7CQO/HCu4W+hMsrutIDVCww+v6S43hVGzFpiwGVgG4Gr6nO7AhXy4zAXySSvf96z56",
+	"+q8VZR08U+o+j9SLsoyY43Co+ucmlFMCPisGyhPeHe1saIPgv2gaVUPFC1AoxYq/YLJO0Xh5KycI3KO/",
+	"e3GcEOPNKkHe2cGL/cYgp8T9VY71V7ggADdEbel07EmNhZMB1AZJPQZ13z5h+YrsDfGDH9RHuCY+njj/",
+	"kIjvgIaasoqJDprlAdFkv/dO+QhUpVv635aTdZL2+0cUl7Rs70AJdsV7D8Ub4Om1HSwltr20Tu6LrvxT",
+	"7OTeGyE6VI9BQvF9VZ6uHlhIA+ftj290Xb6h70zCSBOz2GDEKMUoP3sG1RXh308+YHnXIFrfbMNEp8IG",
+	"aenuLy4IjyNZiMTOn1hRAqRQNNvrStu1stjV4Pn5588/S5pDzo8TRkDiiPUZvvUx9oHeNnUPOmaOe9qF",
+	"PkjTn1+oWyjNqVjmV7Gv9odRqPD0X8+cpN36gNQCYEj+v+x9X5PbNrLvV2H5xXFd2TOexHs2M0/jv/Em",
+	"jr2euXGdh60tSIQklChAC4Cj6JzKdz+F7gYJSQRFaUBp4vg+7D2OMASJbjQa/ef383Kh0tmJkFD87w6r",
+	"TByo9UEvc7wtuRZfB9uHfOnHTiQfpAN9dCa49bqxfNHZgFq+MFm58LdrhNsC+zdmIk059jv3aK3KCZXh",
+	"wJRqjEcwFpZ51fIVVzPOF/CLhxSBalJnkkUO8FRIZkoY+3Qce5j9A1Wx6q+NtsoexY64iY7vlFVT5zvM",
+	"fEYUfJIvUzpr1D7rJ0E2bsmbr61hd62Td5hnxvyIXQofsoOUCjYsVY1t1cBn2ZfKvVt3Ed1pU/PvCTtw",
+	"fh/131b4KNmSxS5tFVwhwFlVinOAXroXeAoEfVHlvGUz/vHOXfcilrKB0NMgtAl8dEU4OOSXIUiA21Ex",
+	"kFX4R0PzLq3AJpVgd8t7T1S7B3HyBhsmXZYfMPKqLUI+KmqtkMayokAysimTOc+ReTP7DER1mOdeiFFw",
+	"z3HKDXoMZNWsUHJCsQv4E13KDDkkV5kG6l+AM8Hn1VxxZimsu0i5rYk4joQyFLwFTgMPnDAhQ0Sd4Mnv",
+	"rQkNusqGnABTkCEKrnMH2vZuNYOhfT9ihd+NVQv0o9YPQ+juwxiTgLVB5wIhAyqKYYrZVn3h3RoqBi2Z",
+	"hcginP8JN85HGTwuWRRod59S1BCfPPjTu596oOB76Erykn9c752rusICWt0pLFuBECI0U3a94WDW3JtK",
+	"1vDFFgHrS1lwg79OlcF4euCcHG6wPPlTcqingEasX9K80yCDHc+8fObODWZZrtXCB4uAJLVQhgO2LYII",
+	"6TkqA9X/eQ+rO/pGXEd2ASy84/bazHjepz3HCdqa0iDBlKpSCutHoUiDvt755H7P5RzqeiPRoj5RTa7N",
+	"rIayOHRXsTwX7idWfAo4kMmp3iRRl0YVvJmgmH58bGqeCY8IM7V2YS7PzoScWc1Wz4aajWZLZrl+xn9n",
+	"80XBr6qLuABkRJUTpsT6GleZwzEAYIQU+Y1AHE2svUckOIppKeiUr9twHqfxepVCY1/6SBkzs1BnL7EY",
+	"nyA1PN3yOrJGRJBK15gbzZKB6PTf/3bx9yf3sS1dUOtquLpjJAiKvHtugN4+cVT6sam5g1H5KTSBuYP+",
+	"wOA2ZOOuV3VUIJ0R+4nJPFkooWIwJ2DZusTE33HA4UoaYjgdev4YIJMm/yMWC55n/7j5+CtwT6WpEGYy",
+	"DMHDrTqIgoX3/8uM4aJXQE9zpmdOXQPCmEb3txYPxQrG0CMkRvgYjAswMxsEx4O/s/tSEqmgkplrvNHy",
+	"HC7/VzXDEQboyNH2gTt4EV/iXMoc/hyofpbs4NwC7BNfNNtswJSavZfAF7QbbFPpTCt3NroFEhLC1Xug",
+	"aqLVaOFc6kK65HEUmAVpGgs1OjIzJfFMGQ6LpwgRE4rva/T1A2ilXnQkgypWBO+AJ9POOddH7LHJ2+au",
+	"kPK8SCqFi7xFKf2vid6giq6VUnMWn5Z+vM+smo+4uHMHUHcmLiPkiN+Piis2bTsnVykt0E0lofrrzuZX",
+	"/dhC51fhTP5w8eMPP/7tvy5+fLEDbHJvvr8XIZzlxUnBLJ3J4zkYvdiFrRC8gntPBMJMcPQhei7ZaQBC",
+	"EHR0LIPGq0rPsKgizPG484zn7g/dNlpnfCmq6aJJl34cMn+IpibnZjP+Xj56IMmThNXlbMble9kGkJks",
+	"c8K8h5N994zPiyfE5j+HTCO4p6ielXc1xuC6L/5Cx2fOIRCfFWLGMXTDREHYmUCrAGBcQvriWGGgmcBn",
+	"Yro0ZW6olOaAY9beBwB/8ZlG9h9V8zPFjAe9c7KOAHoeppbCmwPU8EEOJsjz+qxt6mB/XEbukpKcjn+f",
+	"RFSIZg3MHkm2jYZSR6jQCDYGWGh31+AM7r1AlktHcem9H4KjduaeiaJsDG82qH57u0u/JczH6TCDC0LY",
+	"6tSlZYVLrYqNhhV+NmYjd+/ZndFcvcWR/YT5Py7lJ+qX6nZ+9JxIxe6s6nbK3N1UyTzD5QpBlLqWh0cV",
+	"MlzYntSSZoiWvgaflmL1/luVevOpnZdqXWnpduN1N2bpIDT6sBQ0tfSwurxFhppbH/t15mEKYRmgt0wY",
+	"ejbcZuUCosUYEpAZK+2US+u+ze2MxYIqmi++//uTS9w5mlvqhOVuAKL5qRJY3OSI+/Azxm6cBwTVGgcr",
+	"TaAtjYl1JcdCz3tVF3z4KZqcP/OR8xJXbu5oA6CmQShIrzZM88R680lj7xKR9jrlmDJqeaBg31uNUNMS",
+	"Um+oCGE6KGMWq7bdgfdU3F8rms6/M1iHlppNNuPrC/vVWZlOetOzugCgm+TLDf3EQGmd/F6LDSs92+cg",
+	"Xpf+TuyaD6uvFb0GDmknvAYImxbUmkNXuQuEDSz2VwVio7DgeLW11h7Txhy+qgtmjNffaMPKJxzUk7n6",
+	"lS/9BEeumIWGlLW5m8GyZnzl22hDi5JCvj8TZqKfpz7mKHWO1ONr55sfDrgQrHDqAcAgNWo8M05bEh9y",
+	"XlXOoNkmrjDg5vWrMic84ejD/um+yS1hRG3+Q7+nLdmAvievKd994cPsuvabhZJPLjHuBB2ARI7CzMwE",
+	"CtWXUnQraX5ganEUqNTQfPvl6rMpfCtCiFKCVXGbtqVMeFUtXz8C8o/fpxAzGmMcpSzRRbgdT5Hn8ZSS",
+	"4eo0Hr51gibuOfpBOyoChDVZNNVfZ55a4XAPTu1XpQSdkvn7JO9PlECvU7tYM4Toql7y4NH6DE7n1C/E",
+	"ptszv4kTuy96T+x2a9/Glercvk0an+QmWJP5e44PCXyEsazuo302boW6G93Bb35fFExIvwKHAsk21Dww",
+	"4nT2GSgq96tP/zuuczGy0Pc0yZS8zNxGNIOM6dFU3PFo7c1UQWvsPXfQ1JMKVq0M4T2fZ8OV+/+uNre5",
+	"UXO+0ToJ3WAgnVgNyVQtm9/24nxjO5y00gGUQbI2p5EWK1mnET5uUBe75XwkcoqICRskKiE2BlxKc2gJ",
+	"wCAq/rw6cFucQX5j/2zkTvzkt6Lg1/Dsk/JlgvUDvUZNpXROGs7VqjVxLZsPhdhYruJVpVMuc1My7riK",
+	"Wq2bqVrWJqsnZshbOjSTlUPTecxMxrIlH4bEk4bJfKh+d3rvlOzS/QdhheH5oC5KdZZpIUa21NwMskKx",
+	"3Jkh8jvWa3rA/M6rFUqMGt4uOK3UuAXgXd3xzqK7hxsPbxGnzlPjRCyfvoRbGPfYOy6BOABabKotcIn9",
+	"uFaXxvKcDsLHABOntHX+6XCFhcFiIhnI99mRpeYUBi4HEbl95iw/gtg+02v0f/pAqUxd5mTYygyy2mvB",
+	"InC4lFxlU6bnBTem7vTHw0eXFE0O6pndtuT5g9mNWJYeFes/ynySajt2crVv3fv8hp5fV38bvyEdOZdz",
+	"JOCZtSfBAk/Em1t3bgT+BzHIGCZyFH/fW9TqNslBiQ8O6XYCgp9/wBGI+eskIQzMhOOJN1dSWOUmdnZz",
+	"otl84MlE3etmePV0K/1Jg8vNS9MZtJYWZi0SiEAoT3OFVUBREEgY9lr1W6gSzBJZdnzdx6ZOB6c7rrwq",
+	"U/EP3ceqGSGBg7MG+o9n3IgVRSNNXSMsc7DmZ84xjC78SzaavdVqjuuSgNf8RTJe8z0e1Mpr/mLfB/07",
+	"VIo4WXr3pwpj9m6maVx4jDP+u1UA+z3Rbd39nrR5D/7+/KKB7XetIXRQ1xIGDaGYohqq0lZIB0ut0KEO",
+	"kNV/UbjR2y3o4JgI7AEQ04axyArOchPQz1N77MH46uFGnsTpm96pW1Vt4c7i2TZ1D33lf3EOXb26tvk7",
+	"su8+Lrh8/zp7paSEgDQr7VRp8T+IOgQlQKCFn35+9ebJ4cIp7US1Oe/uWPNj+jzU/BzR2j2C40mEagBR",
+	"RWEy7Ds/kMPvZm1tHhb2jH+xU4HPHFOgN9wic08oVGwVEQgrh8hW0AZ7tVFgYJALiAWYMt3QLBp2USeA",
+	"zWNsp1stWBEL7wmbLRPBLdysu4EUpg/I16BrZ5+lhCae9qzhJxzSydGbCbmeLuOynDs/vxB37qBRRQ7v",
+	"+GjwCMgFB48YhV7vuBZjWn33T1aUMOlwBWBrjwYANvjoXx16KTF9eZWxwijsUgJuSN/r7Zu0fXYgkgnQ",
+	"ZcH3SzWmT5tC8nLzCxiG1iF5ifezKijQPDFir90zBzPkk1Lu04071mp+v57YxinbO3Gh232vKXecG2/c",
+	"KQ6Ncg2ZM179iJnd94g58/RXdyvunMvF3HCSW81fNi2MBJXdYlS4nzY811B0297vpqDXO7WlE/eCcmPk",
+	"52OLpJLtJuSPNOkK/KIBvcyyDay9IdWGf707//yOw1HwqOdyuDaxpcpl4rOS1UiFOcZGx9Vyrqu1S+98",
+	"wvM/44NPUcHYJrIrd+Kic8KyuZpz5P03ViVhgP7ESsMH8Dh3OkwUIBhjuACYaQFMxrsdnRKcG/uh18Sz",
+	"W72/SPK5AuhpSkC7NR9Qdo1tUQoHiJPdOYA3xdipQs7Jo2uVXFBZVkMJ1c5Zv+7Yt6KyhN7DayxkOUVR",
+	"Wfg8KixD9S8AyiRjltJcW1U3TOZZ3ozBeu9zrGUbdeeE79tZOB0nPIno4fLBNy/918EHHyw+BZ3cTR56",
+	"VfyyU+BJ4u2fsMSFpYMI0JpqTEwg4jTqoDOFoK7aTpT/D0OCM6V/c7Y25YMyamvOGEEpSmWhmGPgdous",
+	"SMf6M2iQUW33AnDIUS6uoITHbLL8MlWARUgp5c2yTfQW5jiE807B+kY79F7eCcvp+/q598AUQQ3s8Xr9",
+	"8OPydmSVCnCyEDKJ/fuFB8ZOSATgZtIsuYY+UeL4Hq7IGQ06S5Dd2wQc0HAxWyo9M9QrvU/UGDZI1y4t",
+	"rwKn6aFN34LlRUCeWUOzMh1Mwfrngo4ldz9FotSD82DY79TfsnqffuoLdugx78dPMYl2Ag4y/NpTZde8",
+	"le4bR6kidyDKasBkRUjsNUens3Fu3rOdEZZiMED9bjPv5sGyAr/FGs7Rkq0G2ZCPAJSLwFkKZWxPgPiR",
+	"JXSWth2c4xc3oi+rl36HudfdK4b4Zz9NrwHWY/3EDK4S2+flOuJHxmVuADbo/ofoWaEoj102AjmPZj0f",
+	"oj2ok/uir9RMA8xCpSqqtGCiC27RdRYyBGPrqA3uirNqy718hgE9rt5PnBV22rR67202YknLWn31ghhx",
+	"9+gsV1DH7XbSVfbi/PuMmAxh4mbIy8b6KuzA3FFg9bka1C92EU3SCCaaCH+4Xk+ow8EFpTZUrAaB2HRI",
+	"4dPKM7y+lErn3UhsP+PY4zDDjMui2PY/wBUHnciEzDkSzOG/NR9zzeWIX1FICnGaHjXF2U/L4kLrCGva",
+	"Sjk0VqXMkwFYe3qL93KW3Wq2osJy0gDICy2nquCX2X9KMZoVK7B3QmZOFNnmyjdFQvc0hah5M75q0zv3",
+	"4J/56rSZM0ME+0gXyRlkz2SakPM7cceJ/pAEAR4L4AdRTsD5LLj0nlxS0hlk1t4me8lGs3IRclvOWe7z",
+	"QUABt+He7Ckx5Gdsjap99oP2dcNv+e/2UYdanffyc1nwbiNrGvgOg1+xoZC84ztUPD47x77Vat5l3K3q",
+	"MupGafty1WXka6H5CKNm9yyA2sxCcmn1qs7yYod+wYyt+bkuzi/+9vTFf33//Cqrq2oGNdRAkKbMJuwO",
+	"enAlon50y1keWjv1YFKW7QcE7qFPbNII63yN60cpX78tU8X0/fMGcP8phOTIxiPk5CosPqJkNNKtE4Nk",
+	"DcbAC7MOp9m1V6yyMv9qsj1PIc3TyQK9hZHHCO+HM3am9nJvl1pkIWoJX9iMVWkxQDhFA3eAIAZxnL+1",
+	"b+/nkhlOcaLYxbqEG+9OxDWeFOAv2IoaghTaYqvrAEELiPmhVba7z3PcUx3j/Fvy7ga8BeooFXGFJloi",
+	"UT+y5rBYamGt70uoae5Fj1Sa8fD9xmo9rG6Wg/fV+ZH31Sg5sfIU+DIrwvFq795v95w53eOJuTS+uGe2",
+	"77pjy4O2WJLQhvs6xA3iy4zZWIB1u0rDr/8ZG1lxJ2xrWO3aj9l3D244xt/uMF3uMI00ZqvWeLXvIMrZ",
+	"CpqAJMS6qTsn6KoBAMFHA9+CRMfeo4HnJuzSOWQU3OoHIdsfgKIpY6+y3B0bTOYZvIRBMDFWFB4NQehM",
+	"6Th2YfyCcbGJLHbCG0a1H3rHmPiyRpo5wCdj0VzOVgNc5QHU0w5qQjWU8yBzYgY28oNd1yaLMVJFOUdS",
+	"qsjZrZThr2hUP4cvPv3VVInR0Zkatudu0gD4+mS+mueGhqciJ4OZAUeqtAYJPnjXkDWJkf++UNq2wJDf",
+	"WKbtGxjVkxTx4Se6lNCXRQSIqwMVQ9Bil+60XmKtn+FMj6bZWMjc4HXEsmHBIVk6URxqYBBGixdjsKj+",
+	"HoBs39lUlYmiAl4Vdt5hbqxaBAqx6+7ihi8SETtZtXAfjW8KFzo71dg4zJZsddCtPObuxD7x/Ki6lwpW",
+	"YMx0vXKg0O5MPiyMca/KkEZ1O3MHW5vviUu1v+eenNwbt+d6R+QrnPvpa2EWyojdsB6JmhnhXTCKIQOq",
+	"5XWYtlwtZaFYTqI/ocCJL79b3JHG/rmvGttN7+DgRpqbKzc8BorUkRyZ2HWX1G8FCwnhzMIt7WG85FFI",
+	"poSXnqM0MKFiUbayY5QZlzBVnNlLxBLHcpZDkqkAAhElPVhfheSMWQMDQ7Fd2rkBQ16o5VVAcUjqg63N",
+	"9A+TyDMomJyUbdC1UCqCg3/xY48QYanmikgOsPQT4mqStwY1pe7eteWPO+Fo7hsFRNAkUDvrI7cvEwmm",
+	"U6emX614t+a3iMy3rPK3rPI+lsfvpQeUXQ6amH2DNR4ddRkUHS2sKKCGkNKnSSwRoRC1hxEICPk3j1jU",
+	"Z0LmBmz1scMJO9s9k4YS3HpiMRIkqG1TTGHChBxU/K0oporsTGgitQcwZ6mWlAMkLNWR0s5S+T7R/VIK",
+	"azBVLY7Db+twVr1t3bV5YiIqkhXvShKKc7xxKdYY6ivsgXCZfLFistoC2HVbC/xt091HtrCcK7dZ6KBt",
+	"2HXGiqJwHnuQPA/i96WMF3vWze5NUfVPBZMb8nxY+fDw5dzLHjssf8xdfsNWcE1TY8slbe3GfX9QTvwM",
+	"bi9tlvNLVUne02LiBJGi3jHTKYOT1t/XMiGNQD7xeiWJP4paj2CrcQObjaDt4W8uEzkz/wt+dCu+11tw",
+	"rfpc/BurdFvlG2BlpOjtwmc9Nli5nhk37xECw2/cGkdChSSAnWHh5pKgBvAhSldnEA82NRsGUKpKIScD",
+	"QogkHJRYkIz4sFpwf6qLyvNz+n9JryvJA9puiR9IPBsRtdz/dg5qj1EBHoCqogVqU9b3OGKHugIUa6HU",
+	"DBRyyDRyHsPx8s/P6xzu2KNTLoCj1jf/Mrh6xoLMRH+/B6BWn9dpWpJY/46Aolthk4XwBN106Ihhgcpd",
+	"btCjQDil4COrlRSjTMg7JUYcXT5kjVA6m6oiNw9eNaWydDU/6NEthcu/KttXwbJ79IlqAo508mIhAMuc",
+	"eDIlq3jNftfsNSGvQZO21yBXotuVv78FAEJMrydDLIBvjqTsD4T7InUdHAR1tLWci4KNeKv3/QlHHCNp",
+	"BQEzmK8zci+8XKJQBvFxUOwIUCgpslixE/tw4mXNkz/xYz+9fgulGvAPA+3RD8IsLrRaKMMK08brt1CG",
+	"w/LvOrerFXKuiwhLfDExVEfgX/789OL8hx+ex3hV4dTh7dAEQZD97+RhVswyHdLElJuSfJAJDFEbNieO",
+	"KjUaldpkht9xzYrMirlzOMBjPo+8MvwJ9A03uxbnW25x4BOfN2Nlbr5wEEXxK3S5xq1FZ7oPh/rGW/g4",
+	"5M6OvL2QzW/tKbR9Wa1n1KaH/WvQAWUpYWADbEClsnESSByQBjHYWq6lB89H7fYgdQQJOFVLsyaGwDxs",
+	"AqZhbIwGQ/DzxXm2YO5RPlMCaqjLgj8QG4E27+x/nar8cbALtc1WMK4t6sAzfAAc7ogVhbMfXlfXAUuo",
+	"fKSTXfi+mV+quVgXA/3e0PVTq6urrOdxQ4JHcufoA9c3ijNXcOPw24JuG0GvFZYNUMbVV3fSJqlCM7Gg",
+	"TAfHEIKQq/TuP8bBv5o4GIX1lfQPhXRYtxWfcqa9I9G8WJ9xDL8uii6OBBhHH7Oq8EHVmOwoVDjUxT8A",
+	"acIoFOr+Qw68r6GVXSfih8HP6b/OCaiu6Wh0f76Z3N8vutXAoU/M/3sQpBix6VrszZASm7adJAUAcO83",
+	"MUxWsWQX4HMRMTLe1WI9MBVVTVuwcc+l90TA0KnDROF5kaqU5B2S2JpsyuQkU/ISDnUzyJgeTcUdj2G1",
+	"26nSqpxM74nVXhW9VTrvdBbLWADSHjboFTUdVZUOdce8oBwbdhz5cG2jTk3VMtZjtNlkdNqKE7IuMRNY",
+	"mZ90hW5FkekSwuJUHmDVBHFvPIY3Zl02kIs9n8sarE3V59jJksIqtZcZ4pBeVxyniK43/Jwq92XrRwK9",
+	"m4/tztloKiRHyLywonDJBPCCWDbjABO9Z3YRpjqzpZbx4+qduOO3bsRRYKroU7dDT75i+gpKLoc8K/jY",
+	"Zkhq6pwmZxLccpgmQ3wIPtVFutQpE1bIyQf6tOY2YIzfowzTYB6zSm/I/YSgttcU59IMKi+hUMY8y26n",
+	"yL4EII0VtByaTlQ7hE02NfJAGO6eAPISqsoeSuj8WZ63RSnfyPyVmi+YFqbfuqDP/mWiTXz+LVII6Q2l",
+	"FuqnXlZM1Cgtd9kGckgCX4P/HIV/2UJfiBtO+syvZil95YDH/AKNH7E5BwsBF64hYHnByYRzc6oXoCZZ",
+	"yqtV5fLZD+c/1Mxkq7Wnyb2hvsqdKDvl0dB1yu6oOvDeyUpVS4LOCbq+22kLoiA5ZX/gOGXBX6tROefy",
+	"+Kg4ZTNKxM8pcXAQDg/7w81S2NHU3YTG42fZdZbTh1NtsMxEDih3BhKv++r72Qg6olszJ69oyI6LsDv5",
+	"zR4codVG2HAFtrS+T3fdf1vMAuLPyVx1CtZTuKiyanXB77BgckaJGJS/R2nIxrCVZJwBscFBRxGjKW1B",
+	"nMQBtXnrgdBivnfTeE9mFdFwuhpXLPxM2JQkMwFLUUcY3f+FZhdvazjl2qVsf6AeEDy1kMa2NjXyk9Tb",
+	"i7LGHjiEScuBgbigg9eds+AAsXm0WVHkx9j5KzYvvqYaq2u41xcc+QONmvMQAq3Smu/++/rDL0+8OyXd",
+	"vQtVjOeASLjEO74HVCYeP7hF4IXBebGQgB6A5yWV9WU8naApQNXGWs2fUnxhN+Hqa83GtnIQ+vJut7yE",
+	"bUnn7kXSlGXCqsLzOEXtqh4frFXy+C4M6mYR0874XCfa+Rlk3OiXupjOdDEG92Vd2xIpKlH81CCT/u3Q",
+	"aAayTgjgVmMjwoavTo4rcBOVpLgrOIgbihJEXnxrK+LOZ8MDbkedOouP0VG8q5PYv2eyJnDBi5ySNnB5",
+	"VeNs4dPtvvyw2r1QBz/wkC88F7YNCnZ7lRFrK4bU9NH92ue2c8+GSU665fa6/tY3VtgReGtNUFFR2mDf",
+	"CWmVEyg83ic13FYC1ycbq6JoTEHu2lSUEeC705F0ZH7LR37LR37LR35l+ciHECb7c6dBiaC835QnWOx6",
+	"DaLh+7LgNzhqr1XGJ/+/7cVuyI5tLyoOT+X0/OPm468ZfkT23cX5xfnT5xdPKowEuO6QdnUmMSr3AN0u",
+	"O4Jtp6fBRE2imi9hySRAT319YxY5l1bYFSZ/bFYanndlxxq06k3fl+I2T2oj7PHmlk16j3N8lLtqSPtA",
+	"KS8fIjr5KS12a2Lj+FoRJkL4nXAKUYfFD/CyAbdwpBarxFjlr9Ri1bxrnx9l17pPSmH7PmCnD9j1Qsw4",
+	"urngb6rxeJCVMofooYQcK4ao1FIeKgk1HicWxA0kyuDyOh6fwoYiULwaj9Nhp4YH0dKjYqCXKoWZ7gtV",
+	"ECx/kT91HnxiGbwVBf9Y5B8YXHv6MJH09BO1Gu6ELgE3c8gnaRAr3HLi5QqwSSht6MT42NRQkQUwbO7h",
+	"vqIGyP72X1+4NTjFRxlI/4/TbHRdpsEJxyIwMLq6lHi7lmqZKYnxmUwV+b/hqk1+qAn0gRAMUf6DzCp1",
+	"qDnQfM6ENO2VnDik10sjThELq9NbJrsx0vMQBqa61EDTOV0p0jqksbVH72YXKqQfdRx2L5ytcxDWv12q",
+	"u6exzAbAZyiZKcsHIRsbFT1CUJNoI/HCFodr6lN+Vd7zbOjc4KdDRvSye8+0R1N0zBq/dK/w0r3BSW+T",
+	"qfxS6SOtqBlrUQjoX9bccGnRX2Vm4+Kwl1k0I9ZuCW9gQJ8tVDBBLMbDrRVyYlIWtFNDLnR7S577Jk8m",
+	"82whRrbUzvnAzrj2PdV0376pV+xh3bbhrW5oOY/e5XgsGd9wC6hnoNYQAY2IsWVHcFMdUBHfT0zk+968",
+	"Pnj4idjaPjQaOPdKPM8w1hdERm64ffpKqZngvcdH3Cu4PQsHH1zKYbsyY5ZKk3zZyAJjPCVQuoRovazP",
+	"ECLAtjKLiIn8WHakFcEVU6U98ZLRG+xanEj3OsOC/Irvec6tFiMDsANaFesAddVaOqm0cn6jir9cfaKB",
+	"/Wwkevo1NIh820hNG4llJKtBgNWfblPRw88Axy6uDi/dzyStwLT2JBma6J9O31pgOP9Dv6c4lOADgQGr",
+	"cfGz777wYXZd2imXlj7qyWWdZh5qtTRcZ8zMEIsh53fCcygeJB9bLlpdPhjQpzsAEzRefLFsEyFqJOc5",
+	"pLo2MX9gjFFzPlT5ivBspwxIxobEiL92vrdm7GJ3ik/KBCvRw0Hvnv3tnG+4/yC4hDZ2XYqDmsixEHJW",
+	"X5dxrLFM22yhhbT8HsZLTORT0YoJ3r+NIh8Qqt767oNytyJCVCfzdIm1IlDTS7CNYzay2PkHbO81CKEa",
+	"j8WIP4bkSEZr14mGOXZ38mv7wC5P8Fonuz0dUR38BWpdJZ5lt6GwSdBOH6wW6OhWIDH2oB4OoAtrDwre",
+	"4pBjRAR/UWpWLmDCrkFB/IBUEUF8GvgKULRVld8C+GpdwlUuDutXxE/rZ7MEi7ffjnnexys0yesDyxNG",
+	"62ravT21vWNtUC2rUxQHwaviWSsVhiCh9/EUZPt+JR7W4XCwvp8fS99fJafXP0jpVc5aOdxvFZKDH86q",
+	"2GfzLL5drLUqDQDtOpd2BisGvlbBLC9WAWYh01rctREkra/8jLcFNJ0du3VjejoR4NknKmLA74od2u7H",
+	"lCeBe14F1q8mms2vyCPCumwqM+p2e2+U5EKMdrhJOOQYbhJM1dlBgvdK5iDB0wbgq06UyjEv6ls7wGfC",
+	"PhZmEKy+tcOzzVOCb+xrXyzE6FQ+Egmvf+/IzdOpXgdl2rEVs3e5nKo0NSqXSu09ClfBmZa87lKZp6vR",
+	"gXlwAt/e6/uw+e9svii4uar7LBl2hbntB8E3hG1GxNC9kWlICzr6xpUWnMQ3hlXa9o0pUiWsqVbrJO4y",
+	"Lc7DcpcPMHpH2FwJXeR3IlAOJhVEq51eHLoNzrwSte2HWzbjb2gcVcLs6pwUmrrqTBuSRRzPufIRtlrt",
+	"Npu+oEXsPQ5/EdCuHgP0Zrc9zYAndskS8TEDi4QXGaB8VZQ41Yx2in7ipJkHu4I3iHp5XtTH8/Noxq7u",
+	"Xm340jh8VW/bcFVRyOJaAk41KydTu10vt44HCD2dvF65NKASrXXCH5ieBdzWfRhUN8WJ8khH31s3bOVc",
+	"jkoZlpQMBEA8pnnGhora2LddJRN6St39UTLBHdCFIt7IeZ+OaQzQJwXKC0nQo/AECTjPprDt4vi9hguG",
+	"j+jH94lIasFMXE4eWyDiGnVq66+W9fn5JnfIvk3mUKpWYtakSmAPMiGzBdcjJ+MYU5oci3yL06R6lx9/",
+	"DN7kxflfABU6bIdGSNlxjemw0RdtZoYg6IQhHVeyWNXqLTR28u/XOJ1SiS0HpNzJjlBPNaqTJsdJ7C82",
+	"FLlnSPFuTgd9XFeHwws5ABH0q+h9gQR9moAIEhw/ynDCIPbKB4Go2tNzLwIgFhX2FUJjQaAqlklJpVG6",
+	"JeAOCqQfcsC9LZiokwbcPbSxpw7qGFbXbHUGTfDxYNWtXl3DiJ4u05qtTuT7vVJlsw/yk8clAQAKLdLc",
+	"qm/1KptDFtwg8IBv0kV77YO9tSco1fJZ9lEWK0yYjBmkVITJciV5FLugwQsEKWMVaVTMWGUahN7Tixqn",
+	"eLDCBpueLbEtJaGrj8+tAOOzIR+x0tQBFqRhzVU5tOFtQOh1WBy8FwgL6Zj12wAAleaoOBOVKbmlWHvo",
+	"iefZjVQ+c3tNPLu9qIh79oPVkCXX0OyRwSIli7R4o0BI6JZOB7DnE6XygS+3lcryK/e/3qNDQ+AvjPPu",
+	"Uq6ARuOSfisK/qYa1o+4q+c/6BMAUtnJ+sPRHIRyDmw+3JwY9YpvkAHucLU2RSyVFaOOnLU33NqC/wp/",
+	"8ehgSNLudLfQ1JGS7VaM+Ob2eZa9t4ALhhFMz8SJmw24YLqvpeaeKj++Vz64h8jJX9pXSrtTlsQpPseV",
+	"9Wk8opOAIgSgTCH6VOcC04m5j2QLztqxHGHAT7zIv0k1hVSnvMjJCK4ZvooXhFwWuo1O2R3f53ArW2Jn",
+	"77i9hQG93vlKY4/RKPplSsiOWNScDXkh+B2vyKw8fPid0KWhVuG6AP6gvmC/eA8sHeve6mTp2GOJ+4Zb",
+	"bGloEPleadk7rg3B4cc2yW80pE++ZZoisnL0ks8a0mj0EzpHiOvS1hjzxx//FwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

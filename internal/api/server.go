@@ -28,6 +28,7 @@ import (
 	"inktray.example/inktray/internal/core/unpack"
 	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/inbound"
+	"inktray.example/inktray/internal/machines"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -44,6 +45,9 @@ type Config struct {
 	TLS     *tls.Config        // with which the interface is served; nil for none
 	Proxies []netip.Prefix     // web servers in front, which say for whom they ask
 	Replica Replicated         // nil where no replica is kept
+	Machine string             // what this machine is called
+	// Machines are the other machines of the office; nil where none can be known.
+	Machines *machines.Machines
 }
 
 // Server is the interface over HTTP.
@@ -55,9 +59,12 @@ type Server struct {
 	scopes    map[string][]store.Scope
 	watched   map[string]string // by operation: what the audit trail calls it; "" for nothing
 	noting    sync.Map          // keys of which it is just being written down that they were used, by id
+	unacted   map[string]bool   // operations that are not done through another machine of the office
+	isCopy    bool              // its records are a copy of another machine's, and it asks for whom it is told
 	failures  failures
 	requests  *prometheus.HistogramVec // answered, by operation
 	office    officeDoor               // the office's own sign-in
+	copies    copies                   // of other machines' records
 	enrolling enrolling                // second factors that are being set up
 	sealer    sealer                   // of what browsers carry for the service
 	spent     answered                 // challenges of passkeys
@@ -101,7 +108,7 @@ func build(c Config, inner ...StrictMiddlewareFunc) (*Server, error) {
 		streams: inbound.Shares{Total: 400, Each: 32}, files: inbound.Shares{Total: 64, Each: 16},
 		sealer: newSealer(), requests: newRequests()}
 	s.group()
-	if s.needed, s.scopes, s.watched, err = permissions(spec); err != nil {
+	if s.needed, s.scopes, s.watched, s.unacted, err = permissions(spec); err != nil {
 		return nil, err
 	}
 	s.stop, s.cancel = context.WithCancel(context.Background())

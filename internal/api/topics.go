@@ -313,3 +313,43 @@ func (s *topicHandlers) AnswerTopics(ctx context.Context, r AnswerTopicsRequestO
 	n, err := s.Engine.Desk.AnswerTopics(ctx, v, m.Items, r.Body.About)
 	return AnswerTopics200JSONResponse{Count: n}, err
 }
+
+func (s *topicHandlers) scans(ctx context.Context) (Scans, error) {
+	now, err := s.Engine.Reader.ScansSetting(ctx)
+	if err != nil {
+		return Scans{}, err
+	}
+	revision, err := s.Store.Settings.RevisionOf(ctx, store.ScansSetting)
+	out := Scans{Read: !now.Off, Languages: list(now.Languages), Pages: now.Pages, Revision: revision,
+		Installed: []string{}, Used: list(now.Reads)}
+	if now.Tesseract != nil {
+		out.Tesseract, out.Installed = now.Tesseract.Version, list(now.Tesseract.Languages)
+	} else {
+		out.Absent = &now.Absent
+	}
+	return out, err
+}
+
+// GetScans says how scans are read.
+func (s *topicHandlers) GetScans(ctx context.Context, _ GetScansRequestObject) (GetScansResponseObject, error) {
+	out, err := s.scans(ctx)
+	return GetScans200JSONResponse(out), err
+}
+
+// SetScans sets it.
+func (s *topicHandlers) SetScans(ctx context.Context, r SetScansRequestObject) (SetScansResponseObject, error) {
+	revision, err := revisionOf(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	now, err := s.scans(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Engine.Office.SetScans(ctx, office.Scans{Off: !r.Body.Read, Languages: r.Body.Languages,
+		Pages: r.Body.Pages}, now.Installed, revision, viewerOf(ctx).Name); err != nil {
+		return nil, err
+	}
+	out, err := s.scans(ctx)
+	return SetScans200JSONResponse(out), err
+}

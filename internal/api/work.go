@@ -218,11 +218,14 @@ func (s *workHandlers) passes(ctx context.Context, v store.Viewer, rows []store.
 
 // ListPasses lists the passes.
 func (s *workHandlers) ListPasses(ctx context.Context, r ListPassesRequestObject) (ListPassesResponseObject, error) {
-	var after int64
-	if r.Params.After != nil {
-		after = *r.Params.After
-	}
 	p := r.Params
+	if s.wide(ctx, p.Everywhere) {
+		return s.passesEverywhere(ctx, p)
+	}
+	var after int64
+	if p.After != nil {
+		after = *p.After
+	}
 	q := store.PassQuery{Rule: text(p.Rule), Mailbox: text(p.Mailbox), Filed: p.Matching != nil && *p.Matching,
 		Before: after, Most: number(p.Most, 50)}
 	if p.Kind != nil {
@@ -241,7 +244,7 @@ func (s *workHandlers) ListPasses(ctx context.Context, r ListPassesRequestObject
 		return nil, err
 	}
 	out, err := s.passes(ctx, viewerOf(ctx), rows)
-	return ListPasses200JSONResponse(out), err
+	return ListPasses200JSONResponse{Body: out}, err
 }
 
 func (s *workHandlers) onePass(ctx context.Context, v store.Viewer, id int64) (Pass, error) {
@@ -291,7 +294,10 @@ const (
 )
 
 // GetToday sums up the day.
-func (s *workHandlers) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetTodayResponseObject, error) {
+func (s *workHandlers) GetToday(ctx context.Context, r GetTodayRequestObject) (GetTodayResponseObject, error) {
+	if s.wide(ctx, r.Params.Everywhere) {
+		return s.todayEverywhere(ctx)
+	}
 	v := viewerOf(ctx)
 	n, err := s.names(ctx, v)
 	if err != nil {
@@ -402,12 +408,16 @@ type eventStream struct {
 	server *Server
 	viewer store.Viewer
 	secret string // of the session or token: the stream ends with it
+	acting bool   // another machine of the office listens for the viewer
 	give   func() // gives its share back
 }
 
 // still says whether who listens may do so yet, and takes over what he may see.
 func (e *eventStream) still(ctx context.Context) bool {
 	v, _, err := e.server.Store.People.ViewerOf(ctx, e.secret, e.server.Clock())
+	if err == nil && e.acting {
+		v, err = e.server.Store.People.ViewerNamed(ctx, e.viewer.Name)
+	}
 	if errors.Is(err, store.ErrNotFound) {
 		return false
 	}
@@ -466,5 +476,6 @@ func (s *workHandlers) GetEvents(ctx context.Context, _ GetEventsRequestObject) 
 	if !ok {
 		return nil, errTooMuchAtOnce
 	}
-	return &eventStream{server: s.Server, viewer: v, secret: decisionOf(ctx).secret, give: give}, nil
+	return &eventStream{server: s.Server, viewer: v, secret: decisionOf(ctx).secret,
+		acting: decisionOf(ctx).acting, give: give}, nil
 }

@@ -45,7 +45,7 @@ type claims struct {
 // identityOf is a mailbox as another installation knows it too; "" where it is on this
 // machine alone.
 func identityOf(m *store.Mailbox) string {
-	if m.Kind != "imap" && m.Kind != "pop3" || m.Host == "" {
+	if !m.OnServer() || m.Host == "" {
 		return ""
 	}
 	sum := sha256.Sum256([]byte(strings.ToLower(strings.TrimSuffix(m.Host, ".")) + "\x00" + strings.ToLower(m.Username)))

@@ -22,6 +22,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"inktray.example/inktray/internal/core/invoice"
 	"inktray.example/inktray/internal/core/render"
 	"inktray.example/inktray/internal/core/text"
 	"inktray.example/inktray/internal/core/unpack"
@@ -51,9 +52,16 @@ const (
 
 // order is what a child is told.
 type order struct {
-	Unpack *unpack.Request `json:"unpack,omitempty"`
-	Render *render.Request `json:"render,omitempty"`
-	Text   *text.Request   `json:"text,omitempty"`
+	Unpack *unpack.Request   `json:"unpack,omitempty"`
+	Render *render.Request   `json:"render,omitempty"`
+	Text   *text.Request     `json:"text,omitempty"`
+	Draw   *text.Drawing     `json:"draw,omitempty"`
+	Find   *text.Search      `json:"find,omitempty"`
+	Codes  *text.CodeRequest `json:"codes,omitempty"`
+	// Straighten makes a picture one whose lines lie straight.
+	Straighten bool `json:"straighten,omitempty"`
+	// Become is the program that the process becomes, and what it is to do.
+	Become *Recognition `json:"become,omitempty"`
 	// Prepare is the folder in which the reader of PDFs is made ready.
 	Prepare string `json:"prepare,omitempty"`
 	// Probe lets the child try what it should not be able to do.
@@ -64,6 +72,7 @@ type order struct {
 type limits struct {
 	folder string // it may read what is there; "" for nothing
 	writes bool   // it may also write there; such a child reads nothing of anybody's
+	become string // the program that it becomes, which reads what its system and folder have for it; "" for none
 }
 
 func (o *order) limits() limits {
@@ -72,6 +81,14 @@ func (o *order) limits() limits {
 		return limits{folder: o.Prepare, writes: true}
 	case o.Text != nil:
 		return limits{folder: o.Text.Reader}
+	case o.Find != nil:
+		return limits{folder: o.Find.Reader}
+	case o.Draw != nil:
+		return limits{folder: o.Draw.Reader}
+	case o.Codes != nil:
+		return limits{folder: o.Codes.Reader}
+	case o.Become != nil:
+		return limits{folder: o.Become.Folder, become: o.Become.Program}
 	case o.Probe != nil:
 		return limits{folder: o.Probe.Folder}
 	}
@@ -90,9 +107,22 @@ func (l limits) apply() {
 type end struct {
 	Problem   string         `json:"problem,omitempty"`
 	Encrypted bool           `json:"encrypted,omitempty"`
+	Empty     bool           `json:"empty,omitempty"`
 	Limit     bool           `json:"limit,omitempty"`
 	Report    *render.Report `json:"report,omitempty"`
 	Could     []string       `json:"could,omitempty"` // what a probe could do
+	// Invoice is the electronic invoice that a file is, or holds; Unread says why it cannot be read.
+	Invoice *invoice.Invoice `json:"invoice,omitempty"`
+	Unread  string           `json:"unread,omitempty"`
+	// Pictures are the pages of a PDF that are pictures; of Pages in all.
+	Pictures []int `json:"pictures,omitempty"`
+	Pages    int   `json:"pages,omitempty"`
+	// Spots are where the texts stand that were looked for.
+	Spots []text.Spot `json:"spots,omitempty"`
+	// Left is how many pages nobody looked at for codes.
+	Left int `json:"left,omitempty"`
+	// Drawn is the page or the picture that was drawn.
+	Drawn *text.Drawn `json:"drawn,omitempty"`
 }
 
 // The kinds of frames on the pipe.
@@ -148,6 +178,9 @@ func work(o *order, in *os.File, out *framer) end {
 	if o.Probe != nil {
 		return end{Could: o.Probe.could()}
 	}
+	if o.Become != nil {
+		return end{Problem: o.Become.become(in).Error()} // it does not come back from there
+	}
 	info, err := in.Stat()
 	if err != nil {
 		return end{Problem: err.Error()}
@@ -200,17 +233,53 @@ func work(o *order, in *os.File, out *framer) end {
 		found, err := text.Read(in, info.Size(), *o.Text)
 		var known *text.Error
 		if errors.As(err, &known) {
-			return end{Problem: known.Problem, Encrypted: known.Encrypted}
+			return end{Problem: known.Problem, Encrypted: known.Encrypted, Empty: known.Empty, Pictures: found.Pictures,
+				Pages: found.Pages}
 		}
 		if err == nil {
-			_, err = io.WriteString(out, found)
+			_, err = io.WriteString(out, found.Text)
 		}
 		if err != nil {
 			return end{Problem: err.Error()}
 		}
-		return end{}
+		return end{Invoice: found.Invoice, Unread: found.Unread, Pictures: found.Pictures, Pages: found.Pages}
+	}
+	if o.Draw != nil {
+		drawn, err := text.Draw(out, in, info.Size(), *o.Draw)
+		return pictured(drawn, err)
+	}
+	if o.Find != nil {
+		spots, err := text.Find(in, info.Size(), *o.Find)
+		out := pictured(text.Drawn{}, err)
+		out.Spots = spots
+		return out
+	}
+	if o.Codes != nil {
+		found, left, err := text.Codes(in, info.Size(), *o.Codes)
+		if err == nil {
+			err = json.NewEncoder(out).Encode(found)
+		}
+		last := pictured(text.Drawn{}, err)
+		last.Left = left
+		return last
+	}
+	if o.Straighten {
+		drawn, err := text.Straighten(out, in)
+		return pictured(drawn, err)
 	}
 	return end{Problem: "the order is empty"}
+}
+
+// pictured is the last word on a picture.
+func pictured(drawn text.Drawn, err error) end {
+	var known *text.Error
+	if errors.As(err, &known) {
+		return end{Problem: known.Problem, Encrypted: known.Encrypted}
+	}
+	if err != nil {
+		return end{Problem: err.Error()}
+	}
+	return end{Drawn: &drawn}
 }
 
 // source remembers why no more could be read.
@@ -310,15 +379,20 @@ func Render(ctx context.Context, file *os.File, r render.Request, w io.Writer) (
 
 // Text reads the text inside of a document. What cannot be read is told as an
 // *unpack.Error.
-func Text(ctx context.Context, file *os.File, r text.Request) (string, error) {
+func Text(ctx context.Context, file *os.File, r text.Request) (text.Found, error) {
 	if is, err := isPDF(file); err != nil {
-		return "", err
+		return text.Found{}, err
 	} else if is && r.Reader != "" {
 		return ofPDF(ctx, file, r)
 	}
 	var b strings.Builder
-	_, err := run(ctx, file, order{Text: &r}, into(&b))
-	return b.String(), err
+	last, err := run(ctx, file, order{Text: &r}, into(&b))
+	return last.found(b.String()), err
+}
+
+// found is what a child has read of a file.
+func (e end) found(read string) text.Found {
+	return text.Found{Text: read, Invoice: e.Invoice, Unread: e.Unread, Pictures: e.Pictures, Pages: e.Pages}
 }
 
 // isPDF says whether a file is a PDF, which takes a process that stays.
@@ -486,7 +560,7 @@ func (f *frames) answer(read func(*frames) error) (last end, err error) {
 func verdict(ctx context.Context, last end, err, waited error, stderr *bytes.Buffer) error {
 	switch {
 	case err == nil && last.Problem != "":
-		return &unpack.Error{Problem: last.Problem, Encrypted: last.Encrypted, Limit: last.Limit}
+		return &unpack.Error{Problem: last.Problem, Encrypted: last.Encrypted, Empty: last.Empty, Limit: last.Limit}
 	case err == nil:
 		return nil
 	case ctx.Err() == context.DeadlineExceeded:

@@ -1,6 +1,7 @@
 package child
 
 import (
+	"os"
 	"os/exec"
 	"slices"
 	"syscall"
@@ -47,6 +48,10 @@ func confine(l limits) {
 	} else if l.folder != "" {
 		rules = append(rules, landlock.RODirs(l.folder))
 	}
+	if l.become != "" {
+		rules = append(rules, landlock.ROFiles(l.become, "/etc/ld.so.cache", os.DevNull).IgnoreIfMissing(),
+			landlock.RODirs(systemFolders...).IgnoreIfMissing())
+	}
 	_ = landlock.V6.BestEffort().Restrict(rules...)
 	_ = seccomp.LoadFilter(seccomp.Filter{NoNewPrivs: true, Flag: seccomp.FilterFlagTSync, Policy: policy(l)})
 }
@@ -88,7 +93,7 @@ func policy(l limits) seccomp.Policy {
 		}
 		return slices.DeleteFunc(slices.Clone(names), func(name string) bool {
 			_, is := info.SyscallNames[name]
-			return !is || l.writes && slices.Contains(written, name)
+			return !is || l.writes && slices.Contains(written, name) || l.become != "" && name == "execve"
 		})
 	}
 	const refuse = seccomp.ActionErrno // EPERM

@@ -2,6 +2,7 @@ package child
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"inktray.example/inktray/internal/core/codes"
 	"inktray.example/inktray/internal/core/text"
 	"inktray.example/inktray/internal/core/unpack"
 )
@@ -32,36 +34,112 @@ var pdfs struct {
 }
 
 // ofPDF reads the text of a PDF in a child that stays.
-func ofPDF(ctx context.Context, file *os.File, r text.Request) (string, error) {
-	ctx, cancel := context.WithTimeout(ctx, deadline)
-	defer cancel()
+func ofPDF(ctx context.Context, file *os.File, r text.Request) (text.Found, error) {
 	var err error
 	if r.Reader, err = filepath.Abs(r.Reader); err != nil {
-		return "", err
+		return text.Found{}, err
 	}
-	if err := prepare(ctx, r.Reader); err != nil {
-		return "", fmt.Errorf("making the reader of PDFs ready: %w", err)
+	var b strings.Builder
+	last, err := onPDF(ctx, file, r.Reader, order{Text: &r}, func() bool { return b.Len() == 0 }, into(&b))
+	return last.found(b.String()), err
+}
+
+// Draw draws a page of a PDF in grey, as PNG. What cannot be drawn is told as an *unpack.Error.
+func Draw(ctx context.Context, file *os.File, r text.Drawing, w io.Writer) (text.Drawn, error) {
+	var err error
+	if r.Reader, err = filepath.Abs(r.Reader); err != nil {
+		return text.Drawn{}, err
+	}
+	written := int64(0)
+	last, err := onPDF(ctx, file, r.Reader, order{Draw: &r}, func() bool { return written == 0 }, func(f *frames) error {
+		n, err := io.Copy(w, &body{frames: f})
+		written += n
+		return err
+	})
+	return last.drawn(), err
+}
+
+// Find looks for texts on the pages of a PDF. What cannot be read is told as an *unpack.Error.
+func Find(ctx context.Context, file *os.File, r text.Search) ([]text.Spot, error) {
+	var err error
+	if r.Reader, err = filepath.Abs(r.Reader); err != nil {
+		return nil, err
+	}
+	last, err := onPDF(ctx, file, r.Reader, order{Find: &r}, func() bool { return true },
+		func(*frames) error { return nil })
+	return last.Spots, err
+}
+
+// Codes reads the bar codes and QR codes on the pages of a PDF, or in a picture. left is how many pages nobody looked
+// at. What cannot be read is told as an *unpack.Error.
+func Codes(ctx context.Context, file *os.File, r text.CodeRequest) (found []codes.Code, left int, err error) {
+	if r.Reader, err = filepath.Abs(r.Reader); err != nil {
+		return nil, 0, err
+	}
+	pdf, err := isPDF(file)
+	if err != nil {
+		return nil, 0, err
+	}
+	var said strings.Builder
+	var last end
+	if pdf {
+		last, err = onPDF(ctx, file, r.Reader, order{Codes: &r}, func() bool { return said.Len() == 0 }, into(&said))
+	} else {
+		r.Reader = ""
+		last, err = run(ctx, file, order{Codes: &r}, into(&said))
+	}
+	if err == nil {
+		if err = json.Unmarshal([]byte(said.String()), &found); err != nil {
+			err = &unpack.Error{Problem: "its codes cannot be read"}
+		}
+	}
+	return found, last.Left, err
+}
+
+// Straighten writes a picture in grey and with its lines straight, as PNG. What cannot be read is told as an
+// *unpack.Error.
+func Straighten(ctx context.Context, file *os.File, w io.Writer) (text.Drawn, error) {
+	last, err := run(ctx, file, order{Straighten: true}, func(f *frames) error {
+		_, err := io.Copy(w, &body{frames: f})
+		return err
+	})
+	return last.drawn(), err
+}
+
+func (e end) drawn() text.Drawn {
+	if e.Drawn == nil {
+		return text.Drawn{}
+	}
+	return *e.Drawn
+}
+
+// onPDF lets a child that stays work on a PDF. fresh says whether nothing came of it yet, so that another may try.
+func onPDF(ctx context.Context, file *os.File, folder string, o order, fresh func() bool,
+	read func(*frames) error) (end, error) {
+	ctx, cancel := context.WithTimeout(ctx, deadline)
+	defer cancel()
+	if err := prepare(ctx, folder); err != nil {
+		return end{}, fmt.Errorf("making the reader of PDFs ready: %w", err)
 	}
 	for {
-		h, err := helperFor(r.Reader)
+		h, err := helperFor(folder)
 		if err != nil {
-			return "", fmt.Errorf("starting a process to read in: %w", err)
+			return end{}, fmt.Errorf("starting a process to read in: %w", err)
 		}
 		if _, err := file.Seek(0, io.SeekStart); err != nil {
-			return "", err
+			return end{}, err
 		}
-		var b strings.Builder
 		before := h.read
-		last, err := h.ask(ctx, order{Text: &r}, file, into(&b))
+		last, err := h.ask(ctx, o, file, read)
 		if err == nil {
 			h.stay()
-			return b.String(), verdict(ctx, last, nil, nil, nil)
+			return last, verdict(ctx, last, nil, nil, nil)
 		}
 		h.kill()
-		if before > 0 && ctx.Err() == nil && b.Len() == 0 {
+		if before > 0 && ctx.Err() == nil && fresh() {
 			continue // it may have ended while it waited; another tells whether it is the file
 		}
-		return "", verdict(ctx, last, err, h.waited, h.stderr)
+		return end{}, verdict(ctx, last, err, h.waited, h.stderr)
 	}
 }
 

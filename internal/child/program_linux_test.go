@@ -73,8 +73,8 @@ func TestTheReaderIsAProgramOfItsOwn(t *testing.T) {
 		t.Fatalf("%v, %v", found, err)
 	}
 	if got, err := w.Text(t.Context(), file(t, []byte("berth 4")), text.Request{Name: "a.txt",
-		Type: "text/plain"}); err != nil || got != "berth 4" {
-		t.Errorf("%q, %v", got, err)
+		Type: "text/plain"}); err != nil || got.Text != "berth 4" {
+		t.Errorf("%q, %v", got.Text, err)
 	}
 	if running := w.running(t); !strings.Contains(running, "memfd:inktray-reader") {
 		t.Errorf("the process is %s", running)

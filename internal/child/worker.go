@@ -94,51 +94,52 @@ type Worker struct {
 // Unpack opens a file that holds others, like the function of that name. Before the first visit begin is called, and
 // again where the file is read anew: a file before may have been why the process ended.
 func (w *Worker) Unpack(ctx context.Context, file *os.File, r unpack.Request, begin func(), visit unpack.Visit) error {
-	return w.do(ctx, file, order{Unpack: &r}, func(f *frames) error {
+	_, err := w.do(ctx, file, order{Unpack: &r}, func(f *frames) error {
 		begin()
 		return visiting(&r, visit)(f)
 	})
+	return err
 }
 
 // Text reads the text inside of a document, like the function of that name.
-func (w *Worker) Text(ctx context.Context, file *os.File, r text.Request) (string, error) {
+func (w *Worker) Text(ctx context.Context, file *os.File, r text.Request) (text.Found, error) {
 	if is, err := isPDF(file); err != nil {
-		return "", err
+		return text.Found{}, err
 	} else if is && r.Reader != "" {
 		return ofPDF(ctx, file, r)
 	}
 	r.Reader = "" // it has no use for it, and the process may open nothing
 	var b strings.Builder
-	err := w.do(ctx, file, order{Text: &r}, func(f *frames) error {
+	last, err := w.do(ctx, file, order{Text: &r}, func(f *frames) error {
 		b.Reset()
 		return into(&b)(f)
 	})
-	return b.String(), err
+	return last.found(b.String()), err
 }
 
 // do lets a process work on an order.
-func (w *Worker) do(ctx context.Context, file *os.File, o order, read func(*frames) error) error {
+func (w *Worker) do(ctx context.Context, file *os.File, o order, read func(*frames) error) (end, error) {
 	ctx, cancel := context.WithTimeout(ctx, deadline)
 	defer cancel()
 	for anew := false; ; anew = true {
 		h, err := w.take(ctx.Value(patiently{}) != nil, anew)
 		if err != nil {
-			return fmt.Errorf("starting a process to read in: %w", err)
+			return end{}, fmt.Errorf("starting a process to read in: %w", err)
 		}
 		if _, err := file.Seek(0, io.SeekStart); err != nil {
 			w.rest(h)
-			return err
+			return end{}, err
 		}
 		before := h.read > 0 || h.waits
 		last, err := w.ask(ctx, h, o, file, read)
 		if err == nil {
-			return verdict(ctx, last, nil, nil, nil)
+			return last, verdict(ctx, last, nil, nil, nil)
 		}
 		ended := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
 		if before && ended && ctx.Err() == nil {
 			continue // a new process tells whether it is this file
 		}
-		return verdict(ctx, last, err, h.waited, h.stderr)
+		return last, verdict(ctx, last, err, h.waited, h.stderr)
 	}
 }
 

@@ -70,8 +70,8 @@ func TestAWorkerReadsTheFilesOfAMessageInOneProcess(t *testing.T) {
 			t.Fatal("what is no archive was opened")
 		}
 		if got, err := w.Text(t.Context(), file(t, []byte("berth "+name)),
-			text.Request{Name: name, Type: "text/plain"}); err != nil || got != "berth "+name {
-			t.Fatalf("%q, %v", got, err)
+			text.Request{Name: name, Type: "text/plain"}); err != nil || got.Text != "berth "+name {
+			t.Fatalf("%q, %v", got.Text, err)
 		}
 	}
 	if n := Started() - before; n != 1 {

@@ -10,11 +10,12 @@ import (
 	"strings"
 
 	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/store"
 )
 
 type mailboxEntry struct {
 	Name       string        `json:"name" doc:"what rules call it"`
-	Kind       string        `json:"kind,omitempty" doc:"imap where nothing is said, pop3, drop, maildir, files"`
+	Kind       string        `json:"kind,omitempty" doc:"imap where nothing is said, pop3, jmap, drop, maildir, files"`
 	Host       string        `json:"host,omitempty" doc:"the mail server"`
 	Port       int           `json:"port,omitempty" doc:"the usual one where nothing is said"`
 	Encryption string        `json:"encryption,omitempty" doc:"tls where nothing is said, starttls, none"`
@@ -156,6 +157,10 @@ func (m *mailboxEntry) intoAccount(d *difference, s *client.MailboxSettings, bas
 // usualPort is the port of a mail server where nothing is said.
 func usualPort(kind, encryption string) int {
 	switch {
+	case kind == "jmap" && encryption == "tls":
+		return 443
+	case kind == "jmap":
+		return 80
 	case kind == "pop3" && encryption == "tls":
 		return 995
 	case kind == "pop3":
@@ -167,7 +172,9 @@ func usualPort(kind, encryption string) int {
 }
 
 // account says whether a kind of mailbox is on a mail server.
-func account(kind string) bool { return kind == "" || kind == "imap" || kind == "pop3" }
+func account(kind string) bool {
+	return kind == "" || kind == "imap" || kind == "pop3" || kind == "jmap"
+}
 
 // beside is a path as a file in the folder base says it.
 func beside(base, path string) string {
@@ -191,10 +198,15 @@ func (c applyCommands) compareMailboxes(ctx context.Context, api *client.Client,
 		wanted := client.MailboxSettings{Name: m.Name}
 		if at >= 0 {
 			wanted = settingsOf(&mailboxes[at])
-			if is := mailboxes[at].Kind; m.Kind != "" && m.Kind != is || m.Kind == "" && !account(is) {
+			is := mailboxes[at].Kind
+			if old := (store.Mailbox{Kind: is}); m.Kind != "" && !old.MayBecome(m.Kind) || m.Kind == "" && !account(is) {
 				return nil, &exitError{exitInvalid,
 					fmt.Sprintf("the mailbox “%s” is of the kind %s and cannot become %s: take another name", m.Name, is,
 						cmp.Or(m.Kind, "imap"))}
+			}
+			if m.Kind != "" {
+				kind := client.MailboxSettingsKind(m.Kind)
+				wanted.Kind = &kind
 			}
 		} else if m.Kind != "" {
 			kind := client.MailboxSettingsKind(m.Kind)

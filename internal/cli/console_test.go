@@ -118,15 +118,15 @@ func signInAtTheDoor(b *testbed.Browser, o *office) {
 	b.Sees("filed today")
 }
 
-const wasteRule = `format: 1
+const readingsRule = `format: 1
 rules:
-  - name: Waste by kind
+  - name: Readings by week
     cabinet: harbour files
-    look: {mailboxes: safety}
-    match: {subject: {contains: waste}}
+    look: {mailboxes: gauges}
+    match: {sender: {domain: tidewatch.example}}
     attachments:
       - take: {kind: spreadsheet}
-        folder: Waste/<received minus 1 month as "yyyy-MM">/<sender.domain>
+        folder: Readings/<received week year>-W<received week>
         name: <received date> <file.stem>
 `
 
@@ -140,7 +140,7 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 		}
 	}
 	b := testbed.StartBrowser(t, 1280, 800)
-	held, err := call[client.Tray](o.api.ListTray(t.Context()))
+	held, err := call[client.Tray](o.api.ListTray(t.Context(), &client.ListTrayParams{}))
 	if err != nil || len(held.Groups) == 0 {
 		t.Fatalf("the tray holds %+v, %v", held, err)
 	}
@@ -181,7 +181,7 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 		}
 	}
 	b.Scheme("light")
-	terminal(t, b, "cli-rehearse", "rules", "rehearse", write(t, "waste.yaml", wasteRule), "--last", "30")
+	terminal(t, b, "cli-rehearse", "rules", "rehearse", write(t, "readings.yaml", readingsRule), "--last", "6")
 	terminal(t, b, "cli-register", "register", "list", "--text", "gauges november", "--most", "26")
 	terminal(t, b, "cli-apply", "apply", write(t, "office.yaml", `format: 1
 mailboxes:
@@ -369,16 +369,7 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 		document := string(value[client.Rule](t, "rules", "show", "Crew lists").Document)
 		return strings.Contains(document, `"own folder": true`) && strings.Contains(document, `"as": "pdf"`)
 	})
-	menu := func(item string) {
-		t.Helper()
-		b.Until("the menu has "+item,
-			`(() => { const there = [...document.querySelectorAll('[role=menuitem]')].some(x => x.innerText === '`+item+`');
-			const more = [...document.querySelectorAll('button')].find(x => x.innerText === 'More…');
-			if (!there && more) { more.focus(); more.dispatchEvent(new KeyboardEvent('keydown', {key: 'Enter', bubbles: true})) }
-			return there })()`)
-		b.Run(`[...document.querySelectorAll('[role=menuitem]')].find(x => x.innerText === '`+item+`').click()`, nil)
-	}
-	menu("Earlier states…")
+	more(b, "Earlier states…")
 	b.Sees("own folder: true")
 	barriers("earlier states")
 	b.Press("Bring back")
@@ -386,9 +377,9 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 		r := value[client.Rule](t, "rules", "show", "Crew lists")
 		return r.Revision == 3 && !strings.Contains(string(r.Document), "own folder")
 	})
-	menu("Copy this rule")
+	more(b, "Copy this rule")
 	b.Sees("Crew lists (copy)")
-	menu("Remove…")
+	more(b, "Remove…")
 	b.Sees("It no longer files anything.")
 	barriers("removing")
 	b.Press("Remove")
@@ -453,4 +444,14 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 	b.Press("Make a rule from this")
 	b.Sees("would be filed")
 	b.Sees("crew")
+}
+
+// more chooses something from the menu More… of a page.
+func more(b *testbed.Browser, item string) {
+	b.Until("the menu has "+item,
+		`(() => { const there = [...document.querySelectorAll('[role=menuitem]')].some(x => x.innerText === '`+item+`');
+		const more = [...document.querySelectorAll('button')].find(x => x.innerText === 'More…');
+		if (!there && more) { more.focus(); more.dispatchEvent(new KeyboardEvent('keydown', {key: 'Enter', bubbles: true})) }
+		return there })()`)
+	b.Run(`[...document.querySelectorAll('[role=menuitem]')].find(x => x.innerText === '`+item+`').click()`, nil)
 }

@@ -150,7 +150,7 @@ func TestAPasskeyIsAddedAndUsedInTheConsole(t *testing.T) {
 	b.Type("Your password", demo.Password)
 	b.Press("Add the passkey")
 	b.Sees("This device has a passkey of yours already.")
-	b.Key("Escape")
+	b.Key(testbed.Escape)
 	b.Press("Remove the passkey laptop")
 	b.Sees("That device no longer lets you in then.")
 	b.Type("Your password", demo.Password)

@@ -164,6 +164,33 @@ func TestMailboxesOfEveryKindInTheConsole(t *testing.T) {
 	b.Press("Add")
 	b.Sees("mail that is taken in from files")
 
+	// An account is read over JMAP, and then over IMAP.
+	cyrus := testbed.StartCyrus(t, "ann")
+	cyrus.Client("ann")
+	add("an account on a mail server (JMAP)", "stations")
+	b.Type("Sign in as", "ann")
+	b.Type("Mail server", cyrus.Host)
+	b.Type("Port", itoa(int64(cyrus.HTTP)))
+	choose(b, "Encryption", "none")
+	b.Type("Password", "pw")
+	b.Press("Check")
+	b.Sees("the inbox can be opened")
+	b.Press("Add")
+	b.Sees("JMAP, not encrypted")
+	b.Until("the sheet is closed", `!document.querySelector('[role=dialog]')`)
+	b.Run(`[...[...document.querySelectorAll('section > div')].find(e => e.innerText.startsWith('stations ann')).`+
+		`querySelectorAll('button')].find(e => e.innerText === 'Change').click()`, nil)
+	b.Sees("nothing is filed twice")
+	choose(b, "How it is read", "over IMAP")
+	b.Type("Port", itoa(int64(cyrus.IMAP)))
+	for _, v := range b.Axe(source) {
+		t.Errorf("the other protocol: %+v", v)
+	}
+	b.Sees("The kept password was given for another way to the server")
+	b.Type("Password", "pw")
+	b.Press("Save")
+	b.Sees(itoa(int64(cyrus.IMAP)) + ", not encrypted")
+
 	add("an account on a mail server (IMAP)", demo.ByConsent)
 	user := demo.ByConsent + "@brackwater.example"
 	b.Type("Sign in as", user)

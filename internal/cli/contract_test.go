@@ -40,7 +40,7 @@ var contract = map[string]struct {
 	"SignIn":    {silent, "", `{"name":"nobody","password":"a very long one"}`},
 	"GetMe":     {said: silent}, "GetReceiving": {said: silent}, "GetRuleSchema": {said: silent},
 	"GetLanguage": {said: silent}, "GetRegisterLanguage": {said: silent}, "TakeConsent": {said: silent},
-	"GetTrust": {said: silent}, "GetLimits": {said: silent}, "ListTables": {said: silent},
+	"GetTrust": {said: silent}, "GetScans": {said: silent}, "GetLimits": {said: silent}, "ListTables": {said: silent},
 	"MakeToken":        {silent, "", `{"label":"t"}`},
 	"ChangeMyPassword": {silent, "", `{"old":"not this one","new":"another long one"}`},
 	"ListMyKeys":       {said: silent}, "EndMyKey": {said: silent},
@@ -55,6 +55,7 @@ var contract = map[string]struct {
 	"LookAtLink":    {silent, "", `{"code":"x"}`},
 	"UseLink":       {silent, "", `{"code":"x","password":"a very long one"}`},
 	"ChooseColumns": {silent, "", `{"columns":[]}`},
+	"GetMachine":    {said: silent}, "ListMachines": {said: silent}, "GetOtherMachine": {said: silent},
 
 	"ListMailboxes": {said: tells}, "GetMailbox": {said: tells}, "TryMailbox": {said: silent},
 	"GetMailboxRemains": {said: silent}, "ListFolders": {said: silent},
@@ -83,9 +84,11 @@ var contract = map[string]struct {
 	"ListRegister": {said: tells}, "ListRegisterMessages": {said: tells}, "ListRegisterFolders": {said: tells},
 	"GetActivity": {said: silent}, "StartExport": {silent, "", `{"format":"csv"}`}, "GetExport": {said: silent},
 	"StopExport": {said: silent}, "GetExportFile": {said: tells}, "GetVerification": {said: silent},
-	"StartVerification": {silent, "", `{}`},
-	"GetFiling":         {said: tells}, "AddNote": {silent, "", `{"text":"noted"}`}, "RemoveNote": {said: silent},
+	"StartVerification": {silent, "", `{}`}, "StartReadingValues": {silent, "", `{}`},
+	"GetFiling": {said: tells}, "AddNote": {silent, "", `{"text":"noted"}`}, "CorrectValue": {silent, "", `{"text":"1"}`}, "RemoveNote": {said: silent},
 	"VerifyFiling": {said: tells}, "GetFile": {said: tells},
+	"GetPlaces": {said: silent}, "GetInside": {said: tells},
+	"ProposeValue": {tells, "?in=subject&selected=.csv", ""}, "GetWords": {said: silent},
 	"ListRegisterFiles": {said: tells}, "WriteRegisterFile": {said: silent},
 	"ListTray":     {said: tells},
 	"AnswerTopics": {silent, "", `{"matters":["ITEM"],"about":true}`},
@@ -264,6 +267,7 @@ func (o *twoMailboxes) addresses(path string, export string) []string {
 		}
 		number := map[string]int64{"messages": of.messages[0], "passes": of.pass, "items": of.filed,
 			"rules": of.messages[0], "register": 1, "tray": 1}[strings.Split(path, "/")[3]]
+		path = strings.ReplaceAll(path, "{name}", "none")
 		if id == "" { // of nothing that this test has
 			id = "none"
 		}

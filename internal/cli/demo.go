@@ -58,7 +58,7 @@ func (c serviceCommands) demo() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Try everything with the Brackwater harbour office, an invented one", Args: cobra.NoArgs,
 		Long: "Starts a mail server in the process with three mailboxes and some weeks of mail, an account that is read by " +
-			"consent, a drop address, the service, and six rules. The old mail is filed at once, and a new message arrives " +
+			"consent, a drop address, the service, and seven rules. The old mail is filed at once, and a new message arrives " +
 			"every few seconds. Nothing is written outside the demo's own folder, which is emptied at every start.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.runDemo(cmd.Context(), &o) },
 	}

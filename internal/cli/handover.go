@@ -41,7 +41,7 @@ func (c mailboxCommands) handOver() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			answer, err := api.HandOverMailbox(ctx, m.ID)
+			answer, err := api.HandOverMailbox(ctx, m.ID, &client.HandOverMailboxParams{})
 			if err == nil && answer.StatusCode != http.StatusOK {
 				_, err = call[nothing](answer, nil)
 			}
@@ -76,7 +76,8 @@ func (c mailboxCommands) takeOver() *cobra.Command {
 				return err
 			}
 			defer f.Close()
-			m, err := call[client.Mailbox](api.TakeOverMailboxWithBody(ctx, "application/octet-stream", f))
+			m, err := call[client.Mailbox](api.TakeOverMailboxWithBody(ctx,
+				&client.TakeOverMailboxParams{}, "application/octet-stream", f))
 			if err != nil {
 				return err
 			}

@@ -121,10 +121,11 @@ func (c historyCommands) passesList() *cobra.Command {
 	var to string
 	var matching bool
 	var most int
+	var w wide
 	list := &cobra.Command{
 		Use: "list", Short: "List the passes, the newest first", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-			p := &client.ListPassesParams{Most: &most, Matching: &matching}
+			p := &client.ListPassesParams{Most: &most, Matching: &matching, Everywhere: w.asked()}
 			if kind != "" {
 				k := client.ListPassesParamsKind(kind)
 				p.Kind = &k
@@ -167,12 +168,13 @@ func (c historyCommands) passesList() *cobra.Command {
 							what = p.Note
 						}
 					}
-					rows = append(rows,
-						[]string{fmt.Sprint(p.ID), string(p.Kind), what, string(p.State), fmt.Sprintf("%d of %d", p.Looked, p.Total),
-							filed, fmt.Sprint(p.Held + p.Failed), when(p.StartedAt), took(p.Seconds), p.MadeBy})
+					row := []string{fmt.Sprint(p.ID), string(p.Kind), what, string(p.State),
+						fmt.Sprintf("%d of %d", p.Looked, p.Total), filed, fmt.Sprint(p.Held + p.Failed), when(p.StartedAt),
+						took(p.Seconds), p.MadeBy}
+					rows = append(rows, w.row(p.Machine, row...))
 				}
-				c.table([]string{"NO.", "KIND", "RULE OR MAILBOX", "STATE", "LOOKED AT", "FILED", "IN TRAY", "BEGAN", "TOOK", "BY"},
-					rows)
+				c.table(w.head("NO.", "KIND", "RULE OR MAILBOX", "STATE", "LOOKED AT", "FILED", "IN TRAY", "BEGAN", "TOOK",
+					"BY"), rows)
 			})
 		}),
 	}
@@ -183,6 +185,7 @@ func (c historyCommands) passesList() *cobra.Command {
 	list.Flags().StringVar(&to, "to", "", "begun on this day or earlier")
 	list.Flags().BoolVar(&matching, "matching", false, "only passes in which a rule was for a message")
 	list.Flags().IntVar(&most, "most", 50, "at most so many")
+	w.flag(list)
 	return list
 }
 
@@ -376,7 +379,7 @@ func (c historyCommands) traySeveral(use, short, done string,
 	cmd := &cobra.Command{Use: use + " NUMBER...", Short: short,
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			if all {
-				t, err := call[client.Tray](api.ListTray(ctx))
+				t, err := call[client.Tray](api.ListTray(ctx, &client.ListTrayParams{}))
 				if err != nil {
 					return err
 				}
@@ -429,22 +432,30 @@ func (c historyCommands) trayAnswer() *cobra.Command {
 }
 
 func (c historyCommands) trayList() *cobra.Command {
-	return &cobra.Command{
+	var w wide
+	cmd := &cobra.Command{
 		Use: "list", Short: "List what waits by its reason, and what to do about it", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-			t, err := call[client.Tray](api.ListTray(ctx))
+			t, err := call[client.Tray](api.ListTray(ctx, &client.ListTrayParams{Everywhere: w.asked()}))
 			if err != nil {
 				return err
 			}
 			return c.show(t, func() {
+				c.missing(t.Missing)
 				if t.Count == 0 {
 					fmt.Fprintln(c.out, "The tray is empty. Nothing waits for you.")
 					return
 				}
 				for _, n := range t.Notices {
+					if n.Machine != nil {
+						fmt.Fprintf(c.out, "%s: ", *n.Machine)
+					}
 					fmt.Fprintf(c.out, "%s %s\n\n", n.Text, n.Advice)
 				}
 				for _, g := range t.Groups {
+					if g.Machine != nil {
+						fmt.Fprintf(c.out, "%s: ", *g.Machine)
+					}
 					fmt.Fprintf(c.out, "%s (%d, cause %q)\n%s\n", g.Title, g.Count, g.Cause, g.Help)
 					var rows [][]string
 					for _, m := range g.Matters {
@@ -455,12 +466,18 @@ func (c historyCommands) trayList() *cobra.Command {
 						rows = append(rows, []string{m.ID, short(m.Name, 30), short(subject, 36), m.Reason})
 					}
 					c.table([]string{"NO.", "WHAT", "MESSAGE", "REASON"}, rows)
-					if slices.Contains(g.Ways, client.TrayGroupWaysAnswer) {
+					if slices.Contains(g.Ways, client.TrayGroupWaysAnswer) && !w.everywhere {
 						fmt.Fprintf(c.out, "Answer: inktray tray answer %s --about, or --not-about\n", g.Matters[0].ID)
 					}
 					fmt.Fprintln(c.out)
 				}
+				if w.everywhere && t.Count > 0 {
+					fmt.Fprintln(c.out, "What waits at another machine is decided with --at, such as: "+
+						"inktray --at NAME tray again NO.")
+				}
 			})
 		}),
 	}
+	w.flag(cmd)
+	return cmd
 }

@@ -182,10 +182,14 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 				len(o.sent(".json")))
 		}
 	}()
-	until(t, "somebody was written to and called",
-		func() bool { return len(o.sent(".eml")) > 1 && len(o.sent(".json")) > 0 })
+	// The tray writes mail of its own, at any time: mails are told apart by what they say, not counted.
+	until(t, "the sender is answered, the harbour master told, the planner called", func() bool {
+		mails := strings.Join(o.sent(".eml"), "\n")
+		return strings.Contains(mails, "Auto-Submitted: auto-replied") && strings.Contains(mails, "filed from") &&
+			len(o.sent(".json")) > 0
+	})
 	mails := strings.Join(o.sent(".eml"), "\n")
-	says(t, "the mail", mails, "Auto-Submitted: auto-replied", "To: <harbour.master@brackwater.example>", "filed from")
+	says(t, "the mails", mails, "To: <harbour.master@brackwater.example>")
 	says(t, "the call", o.sent(".json")[0], `"type":"inktray.message.filed"`, `"rule":"Waste declarations"`)
 	says(t, "the metrics", must(t, "metrics"), `inktray_tray{cause="disguised"} 0`, `inktray_items{state="filed"}`,
 		`inktray_mailbox_up{mailbox="gauges"} 1`)

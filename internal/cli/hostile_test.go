@@ -24,6 +24,7 @@ var (
 	hostileMessages  = flag.Int("hostile", 60, "how many hostile messages are sent")
 	ordinaryMessages = flag.Int("ordinary", 12, "how many ordinary messages are sent among them")
 	hostileRate      = flag.Float64("hostile-rate", 4, "hostile messages a second")
+	hostileSeed      = flag.Uint64("hostile-seed", 0, "the seed they are made from; 0 takes another one each time")
 )
 
 // memoryOf is how much memory a process has, and had at most, in kB (proc(5)).
@@ -107,7 +108,10 @@ func TestAmongHostileMessagesTheOrdinaryOnesAreFiledAtOnce(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	seed := uint64(time.Now().UnixNano())
+	seed := *hostileSeed
+	if seed == 0 {
+		seed = uint64(time.Now().UnixNano())
+	}
 	t.Logf("random seed %d, %d neighbours", seed, neighbours)
 	random := rand.New(rand.NewPCG(seed, 2))
 	sending := d.Client("gauges")

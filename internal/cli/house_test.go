@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -86,7 +87,10 @@ func openOffice(t *testing.T, furnished furniture, with ...func(*serviceOptions)
 	c := &command{in: strings.NewReader(""), out: io.Discard, errs: io.Discard, service: o.service.address(),
 		format: "table"}
 	letters := demo.OldMail(time.Now())
-	if furnished == theLast {
+	if furnished == theLast { // without scans, which take seconds each, and without invoices
+		letters = slices.DeleteFunc(letters, func(l demo.Letter) bool {
+			return bytes.Contains(l.Raw, []byte("Scanned at the quay")) || bytes.Contains(l.Raw, []byte("Harbour dues HD-"))
+		})
 		letters = letters[len(letters)-45:]
 	}
 	if o.desk, err = demo.StartDesk(filepath.Join(o.folder, "sent")); err != nil {

@@ -14,7 +14,7 @@ import (
 
 func (c mailboxCommands) mailboxes() *cobra.Command {
 	root := &cobra.Command{Use: "mailboxes", Short: "The mailboxes that are watched"}
-	root.AddCommand(c.mailboxList(), c.handOver(), c.takeOver(), &cobra.Command{
+	root.AddCommand(c.mailboxList(), c.handOver(), c.takeOver(), c.move(), &cobra.Command{
 		Use: "folders NAME", Short: "List a mailbox's folders, as the server has them", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			m, err := findMailbox(ctx, api, args[0])
@@ -154,7 +154,7 @@ type mailboxFlags struct {
 func (f *mailboxFlags) add(cmd *cobra.Command) {
 	v := cmd.Flags()
 	v.StringVar(&f.host, "host", "", "name of the mail server")
-	v.IntVar(&f.port, "port", 0, "0 for the usual one: 993 or 995 with tls, else 143 or 110")
+	v.IntVar(&f.port, "port", 0, "0 for the usual one: 993, 995 or 443 with tls, else 143, 110 or 80")
 	v.StringVar(&f.encryption, "encryption", "tls", "tls, starttls, or none (the secret can be read on the way)")
 	v.StringVar(&f.user, "user", "", "name to sign in with")
 	v.StringVar(&f.secretFile, "secret-file", "", "file that holds the secret; else INKTRAY_SECRET or the prompt")
@@ -264,16 +264,16 @@ func (f *mailboxFlags) apply(c *command, s *client.MailboxSettings, given func(s
 
 // needsSecret says whether a mailbox is signed in to with a password.
 func needsSecret(s *client.MailboxSettings) bool {
-	return s.Consent == nil && (s.Kind == nil || *s.Kind == "imap" || *s.Kind == "pop3")
+	return s.Consent == nil && (s.Kind == nil || account(string(*s.Kind)))
 }
 
 func (c mailboxCommands) mailboxAdd() *cobra.Command {
 	f := &mailboxFlags{}
 	cmd := &cobra.Command{
 		Use: "add NAME", Short: "Add a mailbox and begin to watch it", Args: cobra.ExactArgs(1),
-		Long: "Adds a mailbox. --kind says which: imap or pop3, an account on a mail server; drop, an address at which Ink " +
-			"Tray itself receives mail; maildir, a folder of mail on the machine that runs Ink Tray; files, mail that is " +
-			"taken in from files.",
+		Long: "Adds a mailbox. --kind says which: imap, pop3 or jmap, an account on a mail server; drop, an address at " +
+			"which Ink Tray itself receives mail; maildir, a folder of mail on the machine that runs Ink Tray; files, mail " +
+			"that is taken in from files.",
 		Example: "  inktray mailboxes add gauges --host imap.brackwater.example --user gauges@brackwater.example\n" +
 			"  inktray mailboxes add \"to the gauges\" --kind drop --word gauges --sender tidewatch.example\n" +
 			"  inktray mailboxes add pilots --host imap.brackwater.example --user pilots@brackwater.example --issuer " +
@@ -323,7 +323,7 @@ func (c mailboxCommands) mailboxAdd() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringVar(&f.kind, "kind", "imap", "imap, pop3, drop, maildir or files")
+	cmd.Flags().StringVar(&f.kind, "kind", "imap", "imap, pop3, jmap, drop, maildir or files")
 	cmd.Flags().StringVar(&f.word, "word", "",
 		"of a drop address: the word with which it begins; the mailbox's name where nothing is said")
 	f.add(cmd)
@@ -349,7 +349,8 @@ func settingsOf(m *client.Mailbox) client.MailboxSettings {
 
 // otherRoute says whether settings lead to the server in another way than before: the kept secret was not given for it.
 func otherRoute(s *client.MailboxSettings, m *client.Mailbox) bool {
-	return m.Consent != nil || !strings.EqualFold(s.Host, m.Host) || deref(s.Port) != m.Port ||
+	return m.Consent != nil || s.Kind != nil && string(*s.Kind) != m.Kind || !strings.EqualFold(s.Host, m.Host) ||
+		deref(s.Port) != m.Port ||
 		string(s.Encryption) != m.Encryption || s.Username != m.Username ||
 		deref(s.Proxy) != deref(m.Proxy) || !strings.EqualFold(deref(s.Pinned), deref(m.Pinned)) ||
 		deref(s.Authority) != deref(m.Authority)
@@ -371,8 +372,15 @@ func (c mailboxCommands) mailboxChange() *cobra.Command {
 				return err
 			}
 			s := settingsOf(&m)
-			if m.Kind != "imap" && m.Kind != "pop3" {
+			if !account(m.Kind) {
 				s.Encryption = "tls"
+			}
+			if cmd.Flags().Changed("kind") && f.kind != m.Kind { // another protocol has another port
+				kind, usual := client.MailboxSettingsKind(f.kind), 0
+				s.Kind, s.Port = &kind, &usual
+				if s.Encryption == "starttls" {
+					s.Encryption = "tls"
+				}
 			}
 			if err := f.apply(c.command, &s, cmd.Flags().Changed); err != nil {
 				return err
@@ -392,6 +400,7 @@ func (c mailboxCommands) mailboxChange() *cobra.Command {
 			return c.show(m, func() { fmt.Fprintf(c.out, "“%s” is changed.\n", m.Name) })
 		},
 	}
+	cmd.Flags().StringVar(&f.kind, "kind", "", "imap or jmap: read the same mail by the other protocol")
 	f.add(cmd)
 	cmd.Flags().BoolVar(&newSecret, "new-secret", false, "ask for a new secret")
 	return cmd

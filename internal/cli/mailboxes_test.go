@@ -148,6 +148,8 @@ func TestADropAddressFilesWhatIsSentToIt(t *testing.T) {
 		"such as mail.brackwater": {"mailboxes", "add", "x", "--user", "x", "--secret-file", written(t, "pw")},
 		"64 hexadecimal digits": {"mailboxes", "add", "x", "--host", "h", "--user", "x", "--secret-file",
 			written(t, "pw"), "--pinned", "ab:cd"},
+		"encryption that begins later": {"mailboxes", "add", "x", "--host", "h", "--user", "x", "--kind", "jmap",
+			"--encryption", "starttls", "--secret-file", written(t, "pw")},
 		"socks5://host:port": {"mailboxes", "add", "x", "--host", "h", "--user", "x", "--secret-file",
 			written(t, "pw"), "--proxy", "proxy.example"},
 		"certificate of the authority": {"mailboxes", "add", "x", "--host", "h", "--user", "x", "--secret-file",
@@ -495,6 +497,7 @@ func TestServersAreFoundByAddress(t *testing.T) {
 			"_imaps._tcp.brackwater.example.": {{Target: "imap.brackwater.example.", Port: 993, Priority: 1}},
 			"_pop3s._tcp.brackwater.example.": {{Target: "pop.brackwater.example.", Port: 995}},
 			"_imap._tcp.brackwater.example.":  {{Target: ".", Port: 0}},
+			"_jmap._tcp.brackwater.example.":  {{Target: "jmap.brackwater.example.", Port: 443}},
 		},
 		Failing: map[string]bool{"_imaps._tcp.slow.example.": true, "_imap._tcp.slow.example.": true,
 			"_pop3s._tcp.slow.example.": true, "_pop3._tcp.slow.example.": true},
@@ -502,8 +505,11 @@ func TestServersAreFoundByAddress(t *testing.T) {
 	o := openOffice(t, empty, func(s *serviceOptions) { s.resolver = address })
 	o.first()
 	found := value[[]client.FoundServer](t, "mailboxes", "find", "gauges@brackwater.example")
-	if len(found) != 2 || found[0].Host != "imap.brackwater.example" || found[0].Port != 993 ||
-		found[0].Encryption != "tls" || found[1].Kind != "pop3" || found[0].Username != "gauges@brackwater.example" {
+	if len(found) != 3 || found[1].Kind != "jmap" || found[1].Encryption != "tls" {
+		t.Fatalf("found %+v", found)
+	}
+	if found[0].Host != "imap.brackwater.example" || found[0].Port != 993 ||
+		found[0].Encryption != "tls" || found[2].Kind != "pop3" || found[0].Username != "gauges@brackwater.example" {
 		t.Errorf("found %+v", found)
 	}
 	says(t, "no address", fails(t, "mailboxes", "find", "gauges"), "is no address")

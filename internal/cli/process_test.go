@@ -118,6 +118,13 @@ func (p *process) warnings(most int) (lines []string) {
 	return lines
 }
 
+// ended says whether the program has ended by itself.
+func (p *process) ended() bool {
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", p.command.Process.Pid))
+	_, state, _ := strings.Cut(string(stat), ") ") // proc(5)
+	return err == nil && strings.HasPrefix(state, "Z")
+}
+
 func (p *process) answers() bool {
 	response, err := http.Get(p.url + "/api/v1/ready")
 	if err == nil {

@@ -16,6 +16,7 @@ import (
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/drop"
 	"inktray.example/inktray/internal/source/imap"
+	"inktray.example/inktray/internal/source/jmap"
 	"inktray.example/inktray/internal/source/mailfile"
 	"inktray.example/inktray/internal/source/pop3"
 	"inktray.example/inktray/internal/store"
@@ -55,6 +56,12 @@ func (r *reacher) pop3(m *store.Mailbox, secret string) pop3.Config {
 	return c
 }
 
+func (r *reacher) jmap(m *store.Mailbox, secret string) jmap.Config {
+	c := jmap.Config{Server: r.server(m), Username: m.Username, Numbers: r.records.Mailboxes.NumbersOf(m.ID)}
+	c.Password, c.Token = secrets(m, secret)
+	return c
+}
+
 func (r *reacher) file(m *store.Mailbox) mailfile.Config {
 	c := mailfile.Config{Folder: m.Path, Numbers: r.records.Mailboxes.NumbersOf(m.ID)}
 	if mailboxes.OwnMail(m) {
@@ -69,6 +76,8 @@ func (r *reacher) dial(ctx context.Context, m *store.Mailbox, secret string) (so
 		return opened(imap.Dial(ctx, r.imap(m, secret)))
 	case "pop3":
 		return opened(pop3.Dial(ctx, r.pop3(m, secret)))
+	case "jmap":
+		return opened(jmap.Dial(ctx, r.jmap(m, secret)))
 	}
 	return opened(mailfile.Dial(ctx, r.file(m)))
 }
@@ -87,6 +96,8 @@ func (r *reacher) try(ctx context.Context, m *store.Mailbox, secret string) []so
 		return imap.Check(ctx, r.imap(m, secret))
 	case "pop3":
 		return pop3.Check(ctx, r.pop3(m, secret))
+	case "jmap":
+		return jmap.Check(ctx, r.jmap(m, secret))
 	}
 	return mailfile.Check(ctx, r.file(m))
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -21,7 +22,10 @@ import (
 )
 
 // sought are the options by which the register is narrowed.
-type sought struct{ text, rule, mailbox, cabinet, folder, from, to string }
+type sought struct {
+	text, rule, mailbox, cabinet, folder, from, to string
+	wide
+}
 
 func (q *sought) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
@@ -32,6 +36,7 @@ func (q *sought) flags(cmd *cobra.Command) {
 	f.StringVar(&q.folder, "folder", "", "only this folder and what lies below it")
 	f.StringVar(&q.from, "from", "", "received on this day or later")
 	f.StringVar(&q.to, "to", "", "received on this day or earlier")
+	q.flag(cmd)
 }
 
 // search reads the options and what is after the command.
@@ -120,6 +125,8 @@ func cell(f *client.Filing, column string) string {
 		return deref(f.Place)
 	case "mailbox":
 		return f.Mailbox
+	case "machine":
+		return deref(f.Machine)
 	case "rule":
 		return f.Rule
 	case "revision":
@@ -139,7 +146,26 @@ func cell(f *client.Filing, column string) string {
 	case "message":
 		return deref(f.MessageURL)
 	}
+	for _, v := range deref(f.Values) {
+		if v.Name == column {
+			return short(v.Text, 30)
+		}
+	}
 	return ""
+}
+
+// values says what was read of a file: each value, or why there is none.
+func values(all *[]client.FiledValue) (rows [][]string) {
+	for _, v := range deref(all) {
+		text := v.Text
+		if text == "" {
+			text = strings.TrimSuffix("not found: "+deref(v.Problem), ": ")
+		} else if v.Sure != nil {
+			text += fmt.Sprintf(" (read from a scan, %d %% sure)", *v.Sure)
+		}
+		rows = append(rows, []string{v.Name, text})
+	}
+	return rows
 }
 
 func (c registerCommands) filings(filings []client.Filing, columns []string) {
@@ -163,8 +189,11 @@ func (c registerCommands) filings(filings []client.Filing, columns []string) {
 
 func (c registerCommands) register() *cobra.Command {
 	root := &cobra.Command{Use: "register", Short: "The list of all that was filed, numbered: find, show, export, prove"}
-	root.AddCommand(c.registerList(), c.registerShow(), c.registerFolders(), c.registerActivity(), c.registerExport(),
-		c.registerFetch(), c.registerNote(), c.registerVerify(), c.registerColumns(), c.registerFiles())
+	root.AddCommand(c.registerList(), c.registerShow(), c.places(), c.inside(), c.propose(),
+		c.words(), c.registerFolders(),
+		c.registerActivity(), c.registerExport(),
+		c.registerFetch(), c.registerNote(), c.registerCorrect(), c.registerRead(), c.registerVerify(),
+		c.registerColumns(), c.registerFiles())
 	root.AddCommand(historyCommands(c).undo("undo NUMBER", "Take one filing back; without --yes it only says "+
 		"what would happen", "filing",
 		func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error) {
@@ -176,15 +205,34 @@ func (c registerCommands) register() *cobra.Command {
 }
 
 // checkedColumns are columns that a person named, else those that fit a terminal.
-func checkedColumns(names []string) ([]string, error) {
-	if len(names) == 0 {
-		return []string{"number", "received", "sender", "file", "folder", "size"}, nil
+func checkedColumns(ctx context.Context, api *client.Client, names []string, w wide) ([]string, error) {
+	usual := []string{"number", "received", "sender", "file", "folder", "size"}
+	if w.everywhere && len(names) == 0 {
+		return append([]string{"machine"}, usual...), nil
+	} else if len(names) == 0 {
+		return usual, nil
 	}
-	_, err := register.ColumnsNamed(names)
+	own := register.ValuesNamed(names) // which the service knows
+	if _, err := register.ColumnsNamed(names, own...); err != nil {
+		return names, usageError{err}
+	}
+	if len(own) == 0 {
+		return names, nil
+	}
+	l, err := call[client.RegisterLanguage](api.GetRegisterLanguage(ctx))
 	if err != nil {
-		err = usageError{err}
+		return names, err
 	}
-	return names, err
+	known := make([]string, len(l.Columns))
+	for i := range l.Columns {
+		known[i] = l.Columns[i].Name
+	}
+	for _, name := range own {
+		if !slices.Contains(known, name) {
+			return names, usageError{fmt.Errorf("there is no column “%s”; columns are %s", name, strings.Join(known, ", "))}
+		}
+	}
+	return names, nil
 }
 
 func (c registerCommands) registerList() *cobra.Command {
@@ -202,7 +250,7 @@ func (c registerCommands) registerList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if columns, err = checkedColumns(columns); err != nil {
+			if columns, err = checkedColumns(ctx, api, columns, q.wide); err != nil {
 				return err
 			}
 			direction := "down"
@@ -212,27 +260,34 @@ func (c registerCommands) registerList() *cobra.Command {
 			switch by {
 			case "filing":
 				p := &client.ListRegisterParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet,
-					Folder: s.Folder, From: s.From, To: s.To, Most: &most}
-				order, way := client.ListRegisterParamsSort(sort), client.ListRegisterParamsDirection(direction)
+					Folder: s.Folder, From: s.From, To: s.To, Most: &most, Everywhere: q.asked()}
+				order, way := sort, client.ListRegisterParamsDirection(direction)
 				p.Sort, p.Direction = &order, &way
 				page, err := call[client.RegisterPage](api.ListRegister(ctx, p))
 				if err != nil {
 					return err
 				}
 				return c.show(page, func() {
+					c.missing(page.Missing)
 					c.filings(page.Filings, columns)
+					for i := range page.Filings {
+						if f := &page.Filings[i]; f.Inside != nil {
+							fmt.Fprintf(c.out, "%s  %s\n", f.Entry, inside(f))
+						}
+					}
 					c.more(len(page.Filings), page.Total, page.Size, "filing")
 				})
 			case "message":
 				p := &client.ListRegisterMessagesParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet,
-					Folder: s.Folder, From: s.From, To: s.To, Most: &most}
-				order, way := client.ListRegisterMessagesParamsSort(sort), client.ListRegisterMessagesParamsDirection(direction)
+					Folder: s.Folder, From: s.From, To: s.To, Most: &most, Everywhere: q.asked()}
+				order, way := sort, client.ListRegisterMessagesParamsDirection(direction)
 				p.Sort, p.Direction = &order, &way
 				page, err := call[client.RegisterMessagesPage](api.ListRegisterMessages(ctx, p))
 				if err != nil {
 					return err
 				}
 				return c.show(page, func() {
+					c.missing(page.Missing)
 					var rows [][]string
 					for _, m := range page.Messages {
 						for i := range m.Filings {
@@ -240,10 +295,10 @@ func (c registerCommands) registerList() *cobra.Command {
 							if i == 0 {
 								row[0], row[1], row[2] = when(m.ReceivedAt), short(who(m.SenderName, m.SenderAddress), 24), short(m.Subject, 40)
 							}
-							rows = append(rows, row)
+							rows = append(rows, q.row(m.Machine, row...))
 						}
 					}
-					c.table([]string{"RECEIVED", "FROM", "SUBJECT", "NO.", "FILE", "FOLDER"}, rows)
+					c.table(q.head("RECEIVED", "FROM", "SUBJECT", "NO.", "FILE", "FOLDER"), rows)
 					c.more(len(page.Messages), page.Total, page.Size, "message")
 				})
 			}
@@ -253,7 +308,7 @@ func (c registerCommands) registerList() *cobra.Command {
 	q.flags(cmd)
 	cmd.Flags().IntVar(&most, "most", 30, "how many")
 	cmd.Flags().StringVar(&sort, "sort", "number",
-		"number, received, filed, sender, subject, file, folder, size, kind, rule or mailbox")
+		"number, received, filed, sender, subject, file, folder, size, kind, rule, mailbox, or the name of a value")
 	cmd.Flags().BoolVar(&up, "up", false, "the smallest, the oldest or the first of the alphabet first")
 	cmd.Flags().StringVar(&by, "by", "filing", "one line for each filing, or for each message")
 	cmd.Flags().StringSliceVar(&columns, "columns", nil, "which columns, in their order, as register columns lists them")
@@ -281,6 +336,156 @@ func (c registerCommands) registerShow() *cobra.Command {
 	}
 }
 
+func (c registerCommands) places() *cobra.Command {
+	return &cobra.Command{
+		Use: "places NUMBER", Short: "Where the values of a filing stand in its file", Args: cobra.ExactArgs(1),
+		Long: "Where the values of a filing stand on the pages of its file: a PDF or a scan. A value may stand in several " +
+			"places. What a person corrected stands in none.",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			all, err := call[[]client.ValuePlace](api.GetPlaces(ctx, args[0]))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				if len(all) == 0 {
+					fmt.Fprintln(c.out, "None of its values is found on its pages.")
+					return
+				}
+				var rows [][]string
+				for _, p := range all {
+					rows = append(rows, []string{p.Value, fmt.Sprint(p.Page), fmt.Sprintf("%.0f %%", p.Left*100),
+						fmt.Sprintf("%.0f %%", p.Top*100)})
+				}
+				c.table([]string{"VALUE", "PAGE", "FROM THE LEFT", "FROM THE TOP"}, rows)
+			})
+		}),
+	}
+}
+
+func (c registerCommands) inside() *cobra.Command {
+	return &cobra.Command{
+		Use: "inside NUMBER", Short: "What is read inside a filing's file: its text, its codes or its electronic invoice",
+		Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			codes := true
+			in, err := call[client.Inside](api.GetInside(ctx, args[0], &client.GetInsideParams{Codes: &codes}))
+			if err != nil {
+				return err
+			}
+			return c.show(in, func() {
+				if in.Sure != nil {
+					fmt.Fprintf(c.out, "Read from a scan, %d %% sure.\n\n", *in.Sure)
+				}
+				if in.Text != "" {
+					fmt.Fprintln(c.out, in.Text)
+				}
+				if in.Cut {
+					fmt.Fprintln(c.out, "…")
+				}
+				if in.Problem != nil {
+					fmt.Fprintf(c.out, "Not read: %s.\n", *in.Problem)
+				}
+				for _, k := range deref(in.Codes) {
+					fmt.Fprintf(c.out, "\n%s on page %d: %s\n", k.Kind, k.Page, k.Text)
+				}
+				if in.CodesProblem != nil && deref(in.CodesProblem) != deref(in.Problem) {
+					fmt.Fprintf(c.out, "\nCodes: %s.\n", *in.CodesProblem)
+				}
+			})
+		}),
+	}
+}
+
+func (c registerCommands) propose() *cobra.Command {
+	var occurrence int
+	var subject bool
+	cmd := &cobra.Command{
+		Use: "propose NUMBER TEXT", Short: "Propose patterns for a value that you see in a filing's text",
+		Long: "Propose patterns for a value that you see in a filing's text. Ink Tray tries each pattern in the last 50 " +
+			"papers of the same rule, and shows what it finds. Copy the line that you like into the rule's “values:”.",
+		Example: "  inktray register inside 2026-17\n  inktray register propose 2026-17 BK-20441",
+		Args:    cobra.ExactArgs(2),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			p := &client.ProposeValueParams{Selected: args[1], Occurrence: &occurrence}
+			if subject {
+				in := client.ProposeValueParamsIn("subject")
+				p.In = &in
+			}
+			all, err := call[client.ValueProposals](api.ProposeValue(ctx, args[0], p))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() { c.proposals(&all) })
+		}),
+	}
+	cmd.Flags().IntVar(&occurrence, "occurrence", 0, "which one, if the same text occurs several times, from 0")
+	cmd.Flags().BoolVar(&subject, "subject", false, "the text is in the subject of the message")
+	return cmd
+}
+
+func (c registerCommands) proposals(all *client.ValueProposals) {
+	for _, p := range all.Proposals {
+		fmt.Fprintf(c.out, "%s: finds a value in %d of %s\n", p.How, p.Found, count(all.Papers, "paper"))
+		line := []string{"name: NAME"}
+		for _, of := range [][2]string{{"type", p.Type}, {"decimal", deref(p.Decimal)}, {"order", deref(p.Order)}} {
+			if of[1] != "" && of[1] != "text" {
+				line = append(line, of[0]+": "+of[1])
+			}
+		}
+		line = append(line, "from: '"+strings.ReplaceAll(p.From, "'", "''")+"'")
+		fmt.Fprintf(c.out, "  - {%s}\n", strings.Join(line, ", "))
+	}
+	if all.Unread > 0 {
+		fmt.Fprintf(c.out, "\nThe text of %s cannot be read.\n", count(all.Unread, "more paper"))
+	}
+	if all.More {
+		fmt.Fprintln(c.out, "\nInk Tray did not try the other papers, because reading them takes too long.")
+	}
+	if len(all.Proposals) == 0 || len(all.Proposals[0].Findings) == 0 {
+		return
+	}
+	fmt.Fprintln(c.out, "\nThe first pattern finds")
+	var rows [][]string
+	for _, f := range all.Proposals[0].Findings {
+		found := deref(f.Value)
+		if found == "" {
+			found = cmp.Or(deref(f.Problem), "nothing")
+		}
+		rows = append(rows, []string{f.Entry, f.File, found})
+	}
+	c.table([]string{"NUMBER", "FILE", "VALUE"}, rows)
+}
+
+func (c registerCommands) words() *cobra.Command {
+	return &cobra.Command{
+		Use: "words", Short: "How far the words inside of files are known, which searches find with inside:",
+		Long: "How far the words inside of files are known. Rules with “full text: true” have the words inside of their " +
+			"files found by searches of the register, such as inside:\"oily water\". Files are read beside all other work.",
+		Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			w, err := call[client.Words](api.GetWords(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(w, func() {
+				rules := "none; say “full text: true” in a rule"
+				if len(w.Rules) > 0 {
+					rules = strings.Join(w.Rules, ", ")
+				}
+				fmt.Fprintf(c.out, "Rules whose files are searched  %s\n", rules)
+				if w.Files == nil { // only one who sees everything is told
+					return
+				}
+				fmt.Fprintf(c.out, "Files that were read            %d, %s\nFiles that wait                 %d\n"+
+					"Files without text              %d\n", *w.Files, size(deref(w.Size)), deref(w.Waiting), deref(w.Unread))
+				for _, p := range w.Problems {
+					fmt.Fprintf(c.out, "  %d: %s\n", p.Files, p.Problem)
+				}
+			})
+		}),
+	}
+}
+
 func (c registerCommands) story(s *client.Story) {
 	f := &s.Filing
 	state := string(*f.State)
@@ -297,6 +502,7 @@ func (c registerCommands) story(s *client.Story) {
 	if f.SenderAddress == "" {
 		rows[8][1] = ""
 	}
+	rows = append(rows, values(f.Values)...)
 	rows = slices.DeleteFunc(rows, func(r []string) bool { return r[1] == "" })
 	c.table([]string{"NO.", f.Entry}, rows)
 	fmt.Fprintln(c.out)
@@ -348,7 +554,7 @@ func (c registerCommands) registerFolders() *cobra.Command {
 			}
 			all, err := call[[]client.FolderCount](api.ListRegisterFolders(ctx,
 				&client.ListRegisterFoldersParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet,
-					Folder: s.Folder, From: s.From, To: s.To}))
+					Folder: s.Folder, From: s.From, To: s.To, Everywhere: q.asked()}))
 			if err != nil {
 				return err
 			}
@@ -384,11 +590,13 @@ func (c registerCommands) registerActivity() *cobra.Command {
 			}
 			a, err := call[client.Activity](api.GetActivity(ctx,
 				&client.GetActivityParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet, Folder: s.Folder,
-					From: s.From, To: s.To, By: client.GetActivityParamsBy(by), Most: &most}))
+					From: s.From, To: s.To, By: client.GetActivityParamsBy(by), Most: &most,
+					Everywhere: q.asked()}))
 			if err != nil {
 				return err
 			}
 			return c.show(a, func() {
+				c.missing(a.Missing)
 				largest := 1
 				for _, t := range a.Tallies {
 					largest = max(largest, t.Count)
@@ -400,6 +608,10 @@ func (c registerCommands) registerActivity() *cobra.Command {
 				}
 				c.table([]string{strings.ToUpper(by), "FILINGS", "SIZE", ""}, rows)
 				fmt.Fprintf(c.out, "\n%s in all, %s.\n", count(a.Total, "filing"), size(a.Size))
+				for _, s := range deref(a.Sums) {
+					fmt.Fprintf(c.out, "%s: %s in %s.\n", s.Name, strings.TrimSpace(s.Total+" "+s.Currency),
+						count(s.Count, "filing"))
+				}
 			})
 		}),
 	}
@@ -457,7 +669,7 @@ func (c registerCommands) registerExport() *cobra.Command {
 			if as != "csv" && as != "xlsx" {
 				return usageError{fmt.Errorf("a table is csv or xlsx, not %q; say which with --as", as)}
 			}
-			r := client.ExportRequest{Format: client.ExportRequestFormat(as), Search: &s}
+			r := client.ExportRequest{Format: client.ExportRequestFormat(as), Search: &s, Everywhere: q.asked()}
 			line := client.ExportRequestPer(per)
 			r.Per = &line
 			if len(columns) > 0 {
@@ -467,8 +679,7 @@ func (c registerCommands) registerExport() *cobra.Command {
 			if up {
 				direction = "up"
 			}
-			order := client.ExportRequestSort(sort)
-			r.Sort, r.Direction = &order, &direction
+			r.Sort, r.Direction = &sort, &direction
 			x, err := call[client.Export](api.StartExport(ctx, r))
 			if err != nil {
 				return err
@@ -616,6 +827,25 @@ func (c registerCommands) registerNote() *cobra.Command {
 	return cmd
 }
 
+func (c registerCommands) registerCorrect() *cobra.Command {
+	return &cobra.Command{
+		Use: "correct NUMBER VALUE [TEXT...]", Short: "Correct a value that was read of a filed file",
+		Long: "Correct a value that was read of a filed file, or enter one that was not found. Without a text the value is " +
+			"taken away. What was there before is kept in the filing's story.",
+		Args: cobra.MinimumNArgs(2),
+		Example: "  inktray register correct 2026-5731 order BK-2002\n  inktray register correct 2026-5731 total " +
+			"1180.50 EUR\n  inktray register correct 2026-5731 due",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			s, err := call[client.Story](api.CorrectValue(ctx, args[0], args[1],
+				client.Correction{Text: strings.Join(args[2:], " ")}))
+			if err != nil {
+				return err
+			}
+			return c.show(s, func() { c.table([]string{"NO.", s.Filing.Entry}, values(s.Filing.Values)) })
+		}),
+	}
+}
+
 func (c registerCommands) registerVerify() *cobra.Command {
 	var q sought
 	var every, speed int
@@ -692,26 +922,76 @@ func (c registerCommands) verifyOne(ctx context.Context, api *client.Client, num
 	return nil
 }
 
+// follow waits for the end of a pass, and shows how far it is.
+func (c registerCommands) follow(ctx context.Context, api *client.Client, p client.Pass, done string) (client.Pass,
+	error) {
+	bar := &progress{c: c.command}
+	defer bar.end()
+	for p.State == "running" {
+		bar.draw(p.Looked, p.Total, done)
+		select {
+		case <-ctx.Done():
+			return p, fmt.Errorf("it goes on by itself as pass %d; stop it with: inktray passes stop %d", p.ID, p.ID)
+		case <-time.After(200 * time.Millisecond):
+		}
+		var err error
+		if p, err = call[client.Pass](api.GetPass(ctx, p.ID)); err != nil {
+			return p, err
+		}
+	}
+	return p, nil
+}
+
+func (c registerCommands) registerRead() *cobra.Command {
+	var q sought
+	cmd := &cobra.Command{
+		Use: "read WORDS...", Short: "Read filed files again, for the values that their rules read now",
+		Long: "Reads what is found again, for the values of each file's rule as it is now: after a value was added, or its " +
+			"pattern changed. What people corrected stays, and so does what cannot be read any more. No file is moved or " +
+			"renamed. " + searchLong(),
+		Example: "  inktray register read rule:dues\n  inktray register read folder:invoices/2026 kind:pdf\n  inktray " +
+			"register read state:filed",
+	}
+	cmd.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		s, err := q.search(ctx, api, args)
+		if err != nil {
+			return err
+		}
+		if s == (client.RegisterSearch{}) {
+			return usageError{errors.New("say which files, such as rule:dues; state:filed stands for all of them")}
+		}
+		p, err := call[client.Pass](api.StartReadingValues(ctx, s))
+		if err != nil {
+			return err
+		}
+		if p, err = c.follow(ctx, api, p, "files read"); err != nil {
+			return err
+		}
+		err = c.show(p, func() {
+			text := fmt.Sprintf("%s read; values of %d changed", count(p.Looked, "file"), p.Matched)
+			if p.Note != "" {
+				text += "; " + p.Note
+			}
+			fmt.Fprintln(c.out, text+".")
+		})
+		if err == nil && p.State != "done" {
+			err = &exitError{code: exitFailure}
+		}
+		return err
+	})
+	q.flags(cmd)
+	return cmd
+}
+
 // verifyNow verifies what is found, and shows how far it is.
 func (c registerCommands) verifyNow(ctx context.Context, api *client.Client, s client.RegisterSearch) error {
 	p, err := call[client.Pass](api.StartVerification(ctx, s))
 	if err != nil {
 		return err
 	}
-	bar := &progress{c: c.command}
-	for p.State == "running" {
-		bar.draw(p.Looked, p.Total, "files verified")
-		select {
-		case <-ctx.Done():
-			bar.end()
-			return fmt.Errorf("it goes on by itself as pass %d; stop it with: inktray passes stop %d", p.ID, p.ID)
-		case <-time.After(200 * time.Millisecond):
-		}
-		if p, err = call[client.Pass](api.GetPass(ctx, p.ID)); err != nil {
-			return err
-		}
+	if p, err = c.follow(ctx, api, p, "files verified"); err != nil {
+		return err
 	}
-	bar.end()
 	err = c.show(p, func() {
 		note := p.Note
 		if note == "" {
@@ -957,4 +1237,17 @@ func (c registerCommands) erase() *cobra.Command {
 	cmd.Flags().StringVar(&files, "files", "keep",
 		"keep or remove: what becomes of the files that were filed from the person's messages")
 	return cmd
+}
+
+// inside is where the words stand in a file, between signs.
+func inside(f *client.Filing) string {
+	var b strings.Builder
+	for _, p := range *f.Inside {
+		if p.Hit {
+			b.WriteString("»" + p.Text + "«")
+		} else {
+			b.WriteString(p.Text)
+		}
+	}
+	return b.String()
 }

@@ -68,7 +68,7 @@ func TestAReplicaThatCannotBeWrittenIsToldAndTheServiceWorksOn(t *testing.T) {
 		t.Errorf("without its replica the service does not work on: %v", err)
 	}
 	told := func() bool {
-		tray, err := call[client.Tray](api.ListTray(t.Context()))
+		tray, err := call[client.Tray](api.ListTray(t.Context(), &client.ListTrayParams{}))
 		if err != nil {
 			t.Fatal(err)
 		}

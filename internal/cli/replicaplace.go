@@ -145,13 +145,21 @@ func (o *placeOptions) open(staging string, resolver *net.Resolver) (p replica.P
 	if err != nil {
 		return nil, "", err
 	}
-	if p, err = o.at(secret, staging, resolver); err != nil {
+	authority := ""
+	if o.authority != "" {
+		pem, err := os.ReadFile(o.authority)
+		if err != nil {
+			return nil, "", err
+		}
+		authority = string(pem)
+	}
+	if p, err = o.at(secret, authority, staging, resolver); err != nil {
 		return nil, "", &exitError{exitUsage, fmt.Sprintf("%q is no place for a replica: %v", o.place, err)}
 	}
 	return p, passphrase, nil
 }
 
-func (o *placeOptions) at(secret, staging string, resolver *net.Resolver) (replica.Place, error) {
+func (o *placeOptions) at(secret, authority, staging string, resolver *net.Resolver) (replica.Place, error) {
 	scheme, _, remote := strings.Cut(o.place, "://")
 	if !remote {
 		if !filepath.IsAbs(o.place) {
@@ -166,14 +174,7 @@ func (o *placeOptions) at(secret, staging string, resolver *net.Resolver) (repli
 	if err != nil {
 		return nil, err
 	}
-	server.Resolver = resolver
-	if o.authority != "" {
-		pem, err := os.ReadFile(o.authority)
-		if err != nil {
-			return nil, err
-		}
-		server.Authority = string(pem)
-	}
+	server.Resolver, server.Authority = resolver, authority
 	switch scheme {
 	case "sftp":
 		return replica.On(sftp.New(sftp.Config{Server: server, Path: path, Username: o.user, Secret: secret,

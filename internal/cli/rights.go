@@ -439,7 +439,8 @@ func (c peopleCommands) keysMake() *cobra.Command {
 		})}
 	cmd.Flags().IntVar(&days, "days", 365, "after how many days it ends")
 	cmd.Flags().StringVar(&scope, "scope", "full",
-		"what it is good for: full (all that you may do), read, register (the register only) or metrics")
+		"what it is good for: full (all that you may do), read, register (the register only), metrics, or machine (for "+
+			"another machine of the office, which asks with it for everybody)")
 	return cmd
 }
 

@@ -106,6 +106,7 @@ type command struct {
 	service   string
 	format    string
 	authority string // file with the certificate of an authority that is trusted, too
+	at        string // the other machine of the office that carries the command out; "" for none
 }
 
 func (c *command) root() *cobra.Command {
@@ -135,13 +136,17 @@ func (c *command) root() *cobra.Command {
 	root.PersistentFlags().StringVar(&c.authority, "authority", os.Getenv("INKTRAY_AUTHORITY"),
 		"file with an authority's certificate, PEM, that is trusted for the service beside the machine's own; "+
 			"also INKTRAY_AUTHORITY")
+	root.PersistentFlags().StringVar(&c.at, "at", "",
+		"let another machine of the office carry the command out, by its name (inktray machines list)")
 	root.PersistentFlags().StringVarP(&c.format, "output", "o", "table", "table for people, json for programs")
 	running, people, rules, mail := serviceCommands{c}, peopleCommands{c}, ruleCommands{c}, mailCommands{c}
 	book, topics, history, register := bookCommands{c}, topicCommands{c}, historyCommands{c}, registerCommands{c}
 	signIn := signInCommands{c}
 	root.AddCommand(running.serve(), running.standby(), running.replica(), running.demo(), signIn.signIn(),
 		signIn.signOut(), mailboxCommands{c}.mailboxes(),
-		cabinetCommands{c}.cabinets(), rules.rules(), book.correspondents(), topics.topics(), topics.trust(), book.tables(),
+		machineCommands{c}.machines(),
+		cabinetCommands{c}.cabinets(), rules.rules(), book.correspondents(), topics.topics(), topics.trust(), topics.scans(),
+		book.tables(),
 		history.passes(), register.register(), register.erase(), history.tray(), people.people(), people.groups(),
 		people.keys(), people.password(), doorCommands{c}.secondFactor(), doorCommands{c}.signInRules(),
 		people.audit(), people.outgoing(), people.addressees(), people.alarms(),

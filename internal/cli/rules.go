@@ -384,6 +384,9 @@ func (c ruleCommands) rehearsal(r *client.Rehearsal) {
 				text += "  (" + *i.Clash + ")"
 			}
 			rows = append(rows, []string{"", "  " + short(i.Name, 42), i.Verdict, text})
+			for _, v := range values(i.Values) {
+				rows = append(rows, []string{"", "", "", "  " + v[0] + ": " + v[1]})
+			}
 		}
 	}
 	c.table([]string{"RECEIVED", "MESSAGE, ATTACHMENT", "VERDICT", "PATH OR REASON"}, rows)
@@ -404,9 +407,9 @@ func (c ruleCommands) rehearsal(r *client.Rehearsal) {
 	if r.Unsettled > 0 {
 		fmt.Fprintf(c.out, "\nOf %d messages the verdict hangs on what was not read; --thorough reads it.\n", r.Unsettled)
 	}
-	fmt.Fprintf(c.out, "\nOf %d messages %d match; %d files would be filed, about %s; %d names are taken. %d messages "+
-		"do not match. Nothing was written.\n", r.Looked, r.Matching, r.Files, size(r.Bytes), r.Clashes,
-		r.Looked-r.Matching-r.Unsettled)
+	fmt.Fprintf(c.out, "\nOf %s %d match; %s would be filed, about %s; names that are taken: %d; messages that "+
+		"do not match: %d. Nothing was written.\n", count(r.Looked, "message"), r.Matching, count(r.Files, "file"),
+		size(r.Bytes), r.Clashes, r.Looked-r.Matching-r.Unsettled)
 	if r.NotShown > 0 {
 		fmt.Fprintf(c.out, "%d of these messages, with %d of the files, are not shown above; --all shows them.\n", r.NotShown,
 			r.FilesNotShown)

@@ -26,6 +26,7 @@ import (
 	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/headroom"
 	"inktray.example/inktray/internal/inbound"
+	"inktray.example/inktray/internal/machines"
 	"inktray.example/inktray/internal/memory"
 	"inktray.example/inktray/internal/replica"
 	"inktray.example/inktray/internal/scan"
@@ -37,6 +38,7 @@ import (
 // service is everything that runs, put together.
 type service struct {
 	store    *store.Store
+	machines *machines.Machines
 	engine   *engine.Engine
 	api      *api.Server
 	listener net.Listener
@@ -131,10 +133,16 @@ func start(o serviceOptions) (*service, error) {
 		Dial: mailboxes.dial, Try: mailboxes.try,
 		OpenCabinet: cabinets.open, Prepare: cabinets.prepare,
 	})
+	s.machines = machines.New(machines.Config{Base: s.engine.Base, Folder: filepath.Join(o.data, "machines"),
+		Records: recordsName, Open: placesOf(filepath.Join(o.data, "machines-staging"))})
 	s.api, err = api.New(api.Config{Store: s.store, Engine: s.engine, Clock: time.Now, Log: o.log, Version: Version,
-		Reached: s.reached, Console: console.Register, TLS: secure, Proxies: proxies, Replica: s.replicated()})
+		Reached: s.reached, Console: console.Register, TLS: secure, Proxies: proxies, Replica: s.replicated(),
+		Machine: o.replica.name(), Machines: s.machines})
 	if err == nil {
 		err = s.engine.Start()
+	}
+	if err == nil {
+		err = s.machines.Start()
 	}
 	if err != nil {
 		s.close()
@@ -300,6 +308,7 @@ func (s *service) end() error {
 		err = errors.Join(err, s.receiver.Shutdown(ctx))
 	}
 	s.engine.Stop()
+	s.machines.Stop()
 	return errors.Join(err, s.closeRecords())
 }
 

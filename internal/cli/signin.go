@@ -123,6 +123,11 @@ func (c *command) connectWith(token string) (*client.Client, error) {
 	return client.NewClient(c.service, client.WithHTTPClient(stay),
 		client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			r.Header.Set("User-Agent", "inktray/"+Version)
+			if c.at != "" {
+				there := "/api/at/" + url.PathEscape(c.at) + "/v1/"
+				r.URL.Path = strings.Replace(r.URL.Path, "/api/v1/", there, 1)
+				r.URL.RawPath = strings.Replace(r.URL.RawPath, "/api/v1/", there, 1)
+			}
 			if token != "" {
 				r.Header.Set("Authorization", "Bearer "+token)
 			}

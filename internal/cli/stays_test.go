@@ -44,7 +44,7 @@ func (o *office) settings() map[string]string {
 		}
 	}
 	for _, what := range []string{"mailboxes", "cabinets", "rules", "correspondents", "tables", "topics", "addressees",
-		"alarms", "people", "groups", "outgoing", "limits", "trust", "register/verification", "register/language",
+		"alarms", "people", "groups", "outgoing", "limits", "trust", "scans", "register/verification", "register/language",
 		"backup", "sign-in"} {
 		request, err := http.NewRequestWithContext(o.t.Context(), "GET", o.service.address()+"/api/v1/"+what, nil)
 		if err != nil {
@@ -110,9 +110,13 @@ func TestWhatIsNotNamedStaysAsItIs(t *testing.T) {
 			mailbox = m["name"].(string)
 		}
 	}
-	tried := map[string]bool{"messages change": true, /* moves or marks it at the mail server */
-		"mailboxes address": true /* gives a new one */, "backup save": true, /* changes nothing here */
-		"cabinets change": true /* TestCabinetsOfEveryKind */}
+	tried := map[string]bool{
+		"messages change":   true, // moves or marks it at the mail server
+		"machines change":   true, // TestSeveralMachinesAreOneOffice
+		"mailboxes address": true, // gives a new one
+		"backup save":       true, // changes nothing here
+		"cabinets change":   true, // TestCabinetsOfEveryKind
+	}
 	for _, c := range []struct {
 		args    []string
 		changes []string // of the paths that may differ, how they begin
@@ -143,6 +147,8 @@ func TestWhatIsNotNamedStaysAsItIs(t *testing.T) {
 			[]string{"groups/Berth office/people", "people/Rowan Tidd/groups"}},
 		{[]string{"trust", "set", "--replies=false"}, []string{"trust/replies", "rules/Insurance certificates/notes/"}},
 		{[]string{"trust", "set", "--correspondents"}, []string{"trust/correspondents"}},
+		{[]string{"scans", "set", "--pages", "3"}, []string{"scans/pages"}},
+		{[]string{"scans", "set", "--read=false"}, []string{"scans/read"}},
 		{[]string{"register", "verify", "--every", "45"}, []string{"register/verification/"}},
 		{[]string{"register", "columns", "number", "subject"}, []string{"register/language/"}},
 		{[]string{"backup", "plan", "--keep", "9"}, []string{"backup/keep"}},

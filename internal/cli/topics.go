@@ -447,3 +447,80 @@ func (c topicCommands) trust() *cobra.Command {
 	}, set)
 	return root
 }
+
+func (c topicCommands) scans() *cobra.Command {
+	root := &cobra.Command{Use: "scans", Short: "How the text in scanned papers and pictures is read"}
+	say := func(s client.Scans) error {
+		return c.show(s, func() {
+			by := "not at all: " + c.absent(s)
+			if s.Tesseract != "" && s.Read {
+				by = fmt.Sprintf("by Tesseract %s, in %s", s.Tesseract, strings.Join(s.Used, ", "))
+			} else if s.Tesseract != "" {
+				by = "not at all, which is how it was set"
+			}
+			chosen := "all that are installed, four at most"
+			if len(s.Languages) > 0 {
+				chosen = strings.Join(s.Languages, ", ")
+			}
+			installed := "none"
+			if len(s.Installed) > 0 {
+				installed = strings.Join(s.Installed, ", ")
+			}
+			fmt.Fprintf(c.out, "Scans are read       %s\nLanguages            %s\nInstalled            %s\n"+
+				"Pages of one file    %d at most\n", by, chosen, installed, s.Pages)
+		})
+	}
+	var languages []string
+	var read bool
+	var pages int
+	set := &cobra.Command{
+		Use: "set", Short: "Set how scans are read; what is not given stays", Args: cobra.NoArgs,
+		Example: "  inktray scans set --language deu --language eng --pages 20\n  inktray scans set --read=false",
+	}
+	set.RunE = func(cmd *cobra.Command, args []string) error {
+		return c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			s, err := call[client.Scans](api.GetScans(ctx))
+			if err != nil {
+				return err
+			}
+			body := client.ScansSettings{Read: s.Read, Languages: s.Languages, Pages: s.Pages}
+			if cmd.Flags().Changed("language") {
+				body.Languages = append([]string{}, languages...)
+			}
+			if cmd.Flags().Changed("read") {
+				body.Read = read
+			}
+			if cmd.Flags().Changed("pages") {
+				body.Pages = pages
+			}
+			if s, err = call[client.Scans](api.SetScans(ctx, &client.SetScansParams{IfMatch: ifMatch(s.Revision)},
+				body)); err != nil {
+				return err
+			}
+			return say(s)
+		})(cmd, args)
+	}
+	set.Flags().StringSliceVar(&languages, "language", nil, "language in which scans are read, as Tesseract calls it, "+
+		"such as deu; may stand several times, empty for all that are installed")
+	set.Flags().BoolVar(&read, "read", true, "read scans at all")
+	set.Flags().IntVar(&pages, "pages", 10, "how many scanned pages of one file are read at most")
+	root.AddCommand(&cobra.Command{
+		Use: "show", Short: "Show it", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			s, err := call[client.Scans](api.GetScans(ctx))
+			if err != nil {
+				return err
+			}
+			return say(s)
+		}),
+	}, set)
+	return root
+}
+
+// absent is why there is no Tesseract.
+func (topicCommands) absent(s client.Scans) string {
+	if s.Absent == nil {
+		return ""
+	}
+	return *s.Absent
+}

@@ -23,6 +23,22 @@ func plainLetter(subject, text, name string) []byte {
 		subject, strings.ReplaceAll(subject, " ", "."), text, name)
 }
 
+// nearer are texts of which each is nearer to the demo's topic than the one before. Which of them is in doubt
+// depends on the mail that was counted.
+var nearer = []string{"Shall we have soup at the berth on Thursday?", "Please reserve a berth, and soup, for Thursday.",
+	"Berth request for our vessel on Thursday. Please reserve the berth."}
+
+// asked is the first matter in the tray about a topic; none while nothing is in doubt.
+func asked(t *testing.T) (matter client.Matter) {
+	t.Helper()
+	for _, g := range value[client.Tray](t, "tray", "list").Groups {
+		if g.Cause == "topic" {
+			return g.Matters[0]
+		}
+	}
+	return matter
+}
+
 const topicRule = `format: 1
 rules:
   - name: By meaning
@@ -34,7 +50,7 @@ rules:
 
 func TestTopicsAndTrustByTheCommandLine(t *testing.T) {
 	o := openOffice(t, theLast)
-	says(t, "the demo's topic", must(t, "topics", "list"), "Berth requests (", "Of 100 such messages it finds")
+	says(t, "the demo's topic", must(t, "topics", "list"), "Berth requests (", "Of 100 such messages it probably finds")
 	rules := filepath.Join(t.TempDir(), "rules.yaml")
 	if err := os.WriteFile(rules, []byte(topicRule), 0o600); err != nil {
 		t.Fatal(err)
@@ -48,14 +64,12 @@ func TestTopicsAndTrustByTheCommandLine(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	deliver("Lunch", "Shall we have soup on Thursday?", "soup.csv")
 	var matter client.Matter
+	for _, text := range nearer {
+		deliver("Lunch", text, "soup.csv")
+	}
 	until(t, "the tray asks", func() bool {
-		for _, g := range value[client.Tray](t, "tray", "list").Groups {
-			if g.Cause == "topic" {
-				matter = g.Matters[0]
-			}
-		}
+		matter = asked(t)
 		return matter.ID != ""
 	})
 	says(t, "the tray", must(t, "tray", "list"), "What is it about?",
@@ -164,7 +178,7 @@ func TestTopicsAndTrustInTheConsole(t *testing.T) {
 	signInAtTheDoor(b, o)
 	barriers := barriersIn(t, b, source, "dark", "light")
 	b.Press("Settings")
-	b.Sees("Of 100 such messages it finds")
+	b.Sees("Of 100 such messages it probably finds")
 	b.Sees("Reports are believed of")
 	b.Press("Change whom to trust")
 	b.Sees("Only what stands above the line")
@@ -245,20 +259,23 @@ func TestTopicsAndTrustInTheConsole(t *testing.T) {
 	must(t, "rules", "on", "By meaning", "--begin", "now")
 
 	// What is in doubt is answered in the tray.
-	if err := o.mail.Deliver("berths", plainLetter("Lunch", "Shall we have soup on Thursday?", "soup.pdf"),
-		time.Now()); err != nil {
-		t.Fatal(err)
+	for n, text := range nearer {
+		letter := plainLetter(fmt.Sprintf("Lunch %d", n+1), text, fmt.Sprintf("soup%d.pdf", n+1))
+		if err := o.mail.Deliver("berths", letter, time.Now()); err != nil {
+			t.Fatal(err)
+		}
 	}
 	b.Press("Tray")
 	b.Sees("What is it about?")
 	barriers("a topic in the tray")
-	b.Press("It is not about Berth requests: soup.pdf")
-	until(t, "the tray asks no more",
-		func() bool { return !strings.Contains(must(t, "tray", "list"), "What is it about?") })
+	first := asked(t)
+	for matter := first; matter.ID != ""; matter = asked(t) {
+		b.Press("It is not about Berth requests: " + matter.Name)
+		until(t, "the answer is taken", func() bool { return asked(t).ID != matter.ID })
+	}
 
 	// A message says what it is about, and whether its sender is verified.
-	found := value[client.LookedInto](t, "messages", "look", "berths", "--text", "lunch")
-	b.Open(o.service.address() + fmt.Sprintf("/messages/%d", found.Messages[0].ID))
+	b.Open(o.service.address() + fmt.Sprintf("/messages/%d", first.Message.ID))
 	b.Press("Is the sender verified?")
 	b.Sees("The sender is not verified: it is not signed (DKIM).")
 	b.Press("Look")

@@ -11,8 +11,10 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/demo"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -41,7 +43,26 @@ func TestTheMetricsTellOfTheWholeInstallation(t *testing.T) {
 	must(t, "backup", "plan", "--folder", filepath.Join(t.TempDir(), "b"), "--passphrase-file",
 		write(t, "p", "seven gulls on a cold mole"))
 	must(t, "backup", "make")
-	o.arriving(6)
+	inRegister := func() int { return value[client.RegisterPage](t, "register", "list", "--most", "1").Total }
+	before := inRegister()
+	for i, files := range []int{1, 2, 3, 3, 4, 7} { // one after the other: what comes during a look is not announced
+		at := time.Now()
+		l := demo.Next(i+1, at)
+		if err := o.mail.Deliver(l.Mailbox, l.Raw, l.Received); err != nil {
+			t.Fatal(err)
+		}
+		until(t, "it is filed, and its mailbox waits for more", func() bool {
+			if inRegister() != before+files {
+				return false
+			}
+			for _, m := range value[[]client.Mailbox](t, "mailboxes", "list") {
+				if m.Name == l.Mailbox {
+					return m.LookedAt != nil && m.LookedAt.After(at)
+				}
+			}
+			return false
+		})
+	}
 	until(t, "new mail is filed", func() bool {
 		return strings.Contains(must(t, "metrics"), "inktray_delay_seconds_count 7")
 	})

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/xml"
+	"errors"
 	"image/jpeg"
 	"image/png"
 	"io"
@@ -15,6 +16,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"inktray.example/inktray/internal/core/correspondent"
+	"inktray.example/inktray/internal/core/invoice"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/rule"
 )
@@ -113,6 +115,11 @@ func TestTheFilesAreWhatTheySay(t *testing.T) {
 						err = nil
 					}
 				}
+			case ".xml":
+				var in *invoice.Invoice
+				if in, err = invoice.Read(bytes.NewReader(data)); err == nil && in.Seller == "" {
+					err = errors.New("it says nothing of its seller")
+				}
 			case ".eml":
 			default:
 				t.Errorf("%s is of no kind that the scenario has", item.Name)
@@ -122,7 +129,7 @@ func TestTheFilesAreWhatTheySay(t *testing.T) {
 			}
 		}
 	}
-	for _, ext := range []string{".pdf", ".xlsx", ".csv", ".jpg", ".png", ".docx", ".zip", ".eml"} {
+	for _, ext := range []string{".pdf", ".xlsx", ".csv", ".jpg", ".png", ".docx", ".zip", ".eml", ".xml"} {
 		if seen[ext] == 0 {
 			t.Errorf("the scenario has no %s", ext)
 		}

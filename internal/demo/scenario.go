@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"mime"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -43,6 +44,9 @@ rules:
       - take: {kind: pdf}
         folder: Berths/<received year>/<received month> <received month name>/<sender.name>
         name: <received date> <subject find "BK-[0-9]+" or file.stem>
+    values:
+      - {name: request, from: ['<file.text find "BK-[0-9]+">', '<subject find "BK-[0-9]+">']}
+      - {name: deposit, type: amount, from: '<file.text find "Deposit: ([0-9.,]+ EUR)">'}
   - id: crew-lists
     name: Crew lists
     cabinet: harbour files
@@ -106,9 +110,28 @@ rules:
     attachments:
       - take: everything
         folder: Waste/<received minus 1 month as "yyyy-MM">
+    values:
+      - {name: declaration, from: ['<file.code find "WD-[0-9]+-[0-9]+">', '<file.text find "WD-[0-9]+-[0-9]+">']}
+      - {name: oily, type: number, from: '<file.text find "Oily water: ([0-9.,]+)">'}
     afterwards:
       - move: Filed/Waste
       - tell: {who: Berth planner}
+  - id: harbour-dues
+    name: Harbour dues
+    cabinet: harbour files
+    look: {mailboxes: safety}
+    match: {subject: {contains: dues}}
+    attachments:
+      - take: {electronic invoice: does not add up}
+        folder: Dues/To be looked at
+        name: <invoice.number> <invoice.faults>
+      - take: {kind: e-invoice}
+        folder: Dues/<invoice.issued year>/<invoice.seller>
+        name: <invoice.issued date> <invoice.number>
+    values:
+      - {name: invoice, from: <invoice.seller> <invoice.number>, again: ask}
+      - {name: total, type: amount, from: <invoice.total> <invoice.currency>}
+      - {name: due, type: date, from: <invoice.due date>}
 `
 
 // Correspondent is an entry of the harbour office's book.
@@ -162,7 +185,7 @@ var (
 // OldMail is what is in the mailboxes when the demo starts: about seven weeks
 // up to now, always the same but for the dates.
 func OldMail(now time.Time) []Letter {
-	w := &writer{random: rand.New(rand.NewPCG(2026, 512))}
+	w := &writer{random: newRandom(2026)}
 	var all []Letter
 	for day := 48; day >= 0; day-- {
 		date := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location()).AddDate(0, 0, -day)
@@ -188,6 +211,8 @@ func OldMail(now time.Time) []Letter {
 			all = append(all, w.draft(at(12, 10)))
 		}
 	}
+	all = append(all, papers(now)...)
+	slices.SortStableFunc(all, func(a, b Letter) int { return a.Received.Compare(b.Received) })
 	all = append(all, w.disguised(now.Add(-26*time.Hour)), w.climbing(now.Add(-25*time.Hour)))
 	kept := all[:0]
 	for _, l := range all {
@@ -197,6 +222,8 @@ func OldMail(now time.Time) []Letter {
 	}
 	return kept
 }
+
+func newRandom(seed uint64) *rand.Rand { return rand.New(rand.NewPCG(seed, 512)) }
 
 // Next is a message that arrives now; n counts them.
 func Next(n int, now time.Time) Letter {
@@ -259,7 +286,8 @@ func (w *writer) berth(at time.Time) Letter {
 		subject = fmt.Sprintf("Berth for %s / %s?", vessel, pick(w, quays))
 	}
 	doc := pdf("Request for a berth", at, "Vessel: "+vessel, fmt.Sprintf("Number: BK-%d", number), "Place: "+
-		pick(w, quays), fmt.Sprintf("From %s to %s", from.Format("2 January 2006"), to.Format("2 January 2006")))
+		pick(w, quays), fmt.Sprintf("From %s to %s", from.Format("2 January 2006"), to.Format("2 January 2006")),
+		fmt.Sprintf("Deposit: %d.00 EUR", 100+number%17*25))
 	return w.letter("berths", at, pick(w, agents), subject, "Please find our request attached.",
 		[]attachment{{name: "Berth request " + vessel + ".pdf", data: doc}, w.logo()})
 }

@@ -130,8 +130,8 @@ func New(c Config) *Engine {
 		Data:   filepath.Dir(c.Spool), Waiting: c.Waiting, Beside: e.beside})
 	e.Outbox = outbox.New(c.Base, e.Office, c.RootCAs)
 	e.Registry = registry.New(registry.Config{Base: c.Base, Office: e.Office, Cabinets: e.Cabinets, Filer: e.Filer,
-		Passes: e.passes,
-		Watch:  e.clock, Spool: c.Spool})
+		Reader: e.Reader, Passes: e.passes,
+		Watch: e.clock, Spool: c.Spool})
 	e.Backups = backups.New(c.Base, e.Cabinets, filepath.Dir(c.Spool), c.Version)
 	e.Rehearser = rehearsal.New(c.Base, e.Office, e.Cabinets, e.Mailboxes, e.Reader)
 	e.Desk = desk.New(c.Base, e.Office, e.Mailboxes, e.Reader, e.Registry)
@@ -148,7 +148,8 @@ func (e *Engine) Start() error {
 	if err := e.Reader.EmptySpool(); err != nil {
 		return err
 	}
-	for _, step := range []func(context.Context) error{e.Filer.Open, e.countCrashes, e.Office.Load} {
+	for _, step := range []func(context.Context) error{e.Filer.Open, e.countCrashes, e.Office.Load,
+		e.Reader.BeginScans} {
 		if err := step(e.Context()); err != nil {
 			return err
 		}
@@ -202,6 +203,7 @@ func (e *Engine) Start() error {
 	e.Go("examining the records", e.Registry.ExamineAtStart)
 	e.Go("writing register files", e.Registry.KeepRegisters)
 	e.Go("verifying by plan", e.Registry.KeepVerifying)
+	e.Go("keeping the words inside of files", registry.KeepWords(e.Registry))
 	e.Backups.Start()
 	return nil
 }

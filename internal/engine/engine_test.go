@@ -188,7 +188,12 @@ func (h *house) rule(document string) string {
 // until waits for something to become true.
 func (h *house) until(what string, ok func() bool) {
 	h.t.Helper()
-	deadline := time.After(testbed.Patience)
+	h.untilWithin(testbed.Patience, what, ok)
+}
+
+func (h *house) untilWithin(limit time.Duration, what string, ok func() bool) {
+	h.t.Helper()
+	deadline := time.After(limit)
 	tick := time.NewTicker(5 * time.Millisecond)
 	defer tick.Stop()
 	for !ok() {

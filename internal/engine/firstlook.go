@@ -53,7 +53,7 @@ func (v firstMeeting) first(ctx context.Context, folder string, marks map[string
 		if err := v.engine.Store.Mailboxes.RenameFolder(ctx, v.mailbox.ID, was, folder); err != nil {
 			return err
 		}
-		return v.folder(ctx, folder, time.Time{})
+		return v.folder(ctx, folder, nil)
 	}
 	uids, err := v.session.UIDs(ctx, source.Query{})
 	if err != nil {
@@ -207,8 +207,7 @@ func (v firstMeeting) meetMadeFolder(ctx context.Context, folder string, uids []
 		m, message := v.batches().understand(&facts[i])
 		fresh := m == nil || message.Received.After(last.Add(-arrivalMargin))
 		if !fresh {
-			if fresh, err = v.engine.Store.Messages.Known(ctx, v.mailbox.ID, m.Fingerprint, folder,
-				v.state.UIDValidity); err != nil {
+			if fresh, err = v.engine.Store.Messages.Known(ctx, m, folder, v.state.UIDValidity); err != nil {
 				return err
 			}
 		}
@@ -372,12 +371,12 @@ func (v firstMeeting) renumbered(ctx context.Context, row store.Folder, marks ma
 				allRules(facts[i].UID)
 				continue
 			}
-			known, err := e.Store.Messages.Known(ctx, v.mailbox.ID, m.Fingerprint, row.Path, row.UIDValidity)
+			known, err := e.Store.Messages.Known(ctx, m, row.Path, row.UIDValidity)
 			if err != nil {
 				return err
 			}
 			switch {
-			case pending[string(m.Fingerprint)]:
+			case pending[string(m.Fingerprint)], pending[string(m.Likeness)]:
 				allRules(m.UID)
 			case known:
 				look.Messages = append(look.Messages, m)

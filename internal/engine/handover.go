@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"errors"
-	"path/filepath"
 
 	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/mailboxes"
@@ -16,31 +15,30 @@ type HandOverError = mailboxes.HandOverError
 // HandOver writes a mailbox with its marks and all that is known of its messages into a
 // file for another installation, and lets go of it here: one at a time watches it. The
 // file is kept here too. Rules that look into no other mailbox are switched off. Nothing
-// of the mailbox may be under way or wait for a person.
-func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file string, err error) {
+// of the mailbox may be under way or wait for a person. try only says whether it could be: the file is made, for the
+// caller to remove, and the mailbox stays.
+func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string, try bool) (file string, err error) {
 	m, err := e.Store.Mailboxes.ByID(ctx, v, id)
 	if err != nil {
 		return "", err
 	}
-	if m.Kind != "imap" && m.Kind != "pop3" {
+	if !m.OnServer() {
 		return "", &HandOverError{
 			Problem: "only accounts on mail servers can be handed over: this mailbox lies on this machine",
 			Advice:  "Add it anew on the other one."}
 	}
 	e.Unwatch(id)
 	defer func() {
-		if err != nil {
+		if err != nil || try {
 			e.Watch(id)
 		}
 	}()
-	file, alone, err := e.Mailboxes.WriteHandOver(ctx, &m, filepath.Join(filepath.Dir(e.Spool), "handed-over"))
-	if err != nil {
-		return "", err
+	file, alone, err := e.Mailboxes.WriteHandOver(ctx, &m, e.Spool, try)
+	if err != nil || try {
+		return file, err
 	}
-	for _, id := range alone {
-		if err := e.Store.Rules.SwitchOff(ctx, id, v.Name); err != nil {
-			return "", err
-		}
+	if err := e.Mailboxes.SwitchOff(ctx, &m, alone, v.Name); err != nil {
+		return "", err
 	}
 	if err := errors.Join(e.Store.Mailboxes.Remove(ctx, m.ID, v.Name), e.Office.LoadRules(ctx)); err != nil {
 		return "", err

@@ -16,7 +16,7 @@ func TestOnlyWhatIsSettledIsHandedOver(t *testing.T) {
 	h, box := filedHouse(t, 2)
 	refused := func(says string) {
 		t.Helper()
-		_, err := h.engine.HandOver(t.Context(), store.System, "box")
+		_, err := h.engine.HandOver(t.Context(), store.System, "box", false)
 		var not *HandOverError
 		if !errors.As(err, &not) || !strings.Contains(not.Problem, says) {
 			t.Fatalf("%v, want ...%s...", err, says)
@@ -44,7 +44,7 @@ func TestOnlyWhatIsSettledIsHandedOver(t *testing.T) {
 	if err := h.store.Passes.Save(t.Context(), &pass); err != nil {
 		t.Fatal(err)
 	}
-	file, err := h.engine.HandOver(t.Context(), store.System, "box")
+	file, err := h.engine.HandOver(t.Context(), store.System, "box", false)
 	if err != nil || !strings.HasSuffix(file, ".mailbox") {
 		t.Fatalf("%s, %v", file, err)
 	}
@@ -74,7 +74,7 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 		t.Fatal(err)
 	}
 	from.rule(topicRule)
-	file, err := from.engine.HandOver(t.Context(), store.System, "box")
+	file, err := from.engine.HandOver(t.Context(), store.System, "box", false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -85,7 +85,7 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer f.Close()
-		m, err := to.store.Mailboxes.TakeOver(to.t.Context(), f, time.Now(), "test")
+		m, err := to.store.Mailboxes.TakeOver(to.t.Context(), f, time.Now(), "test", false)
 		if err != nil {
 			t.Fatal(err)
 		}

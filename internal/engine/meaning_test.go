@@ -277,6 +277,45 @@ func TestExamplesAreSeenByThoseWhoMaySeeTheMailbox(t *testing.T) {
 	}
 }
 
+func TestElectronicInvoicesAreFiledByWhatTheySay(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.rule(bundles(`  - take: [{electronic invoice: does not add up}]
+    folder: To be looked at
+    name: <invoice.number> <invoice.faults>
+  - take: [{electronic invoice: adds up}]
+    folder: Invoices/<invoice.issued year>/<invoice.seller>
+    name: <invoice.number> <invoice.total> <invoice.currency>
+rest: {folder: Other}
+`))
+	ubl := func(number, payable string) string {
+		return `<?xml version="1.0"?><Invoice xmlns="urn:oasis:names:specification:ubl:schema:xsd:Invoice-2" ` +
+			`xmlns:a="urn:oasis:names:specification:ubl:schema:xsd:CommonAggregateComponents-2" ` +
+			`xmlns:b="urn:oasis:names:specification:ubl:schema:xsd:CommonBasicComponents-2"><b:ID>` + number + `</b:ID>` +
+			`<b:IssueDate>2026-05-12</b:IssueDate><b:DocumentCurrencyCode>EUR</b:DocumentCurrencyCode>` +
+			`<a:AccountingSupplierParty><a:Party><a:PartyLegalEntity><b:RegistrationName>Marram Shipping</b:RegistrationName>` +
+			`</a:PartyLegalEntity></a:Party></a:AccountingSupplierParty><a:LegalMonetaryTotal><b:LineExtensionAmount>5` +
+			`</b:LineExtensionAmount><b:TaxExclusiveAmount>5.00</b:TaxExclusiveAmount><b:TaxInclusiveAmount>5.00` +
+			`</b:TaxInclusiveAmount><b:PayableAmount>` + payable + `</b:PayableAmount></a:LegalMonetaryTotal><a:InvoiceLine>` +
+			`<b:LineExtensionAmount>5.00</b:LineExtensionAmount></a:InvoiceLine></Invoice>`
+	}
+	box.add(enclosed(oda, "several", "x", "a.xml", ubl("HD-7", "5.00"), "b.xml", ubl("HD-8", "6.00"), "c.xml",
+		"<plan/>", "d.pdf", pdfOf(t, "", "Invoice"), "e.pdf", pdfOf(t, "", ""), "f.xml",
+		strings.Replace(ubl("HD-9", "5.00"), "<Invoice", `<!DOCTYPE x [<!ENTITY a "b">]><Invoice`, 1)))
+	want := `2: filed Invoices/2026/Marram Shipping/HD-7 5.00 EUR.xml
+3: filed To be looked at/HD-8 BR-CO-16.xml
+4: filed Other/c.xml
+5: filed Other/d.pdf
+6: filed Other/e.pdf
+7: held (whether the rule takes it cannot be said: the electronic invoice cannot be read: ` +
+		`it declares a document type, which electronic invoices do not)`
+	h.until("all is decided", func() bool { return len(strings.Split(h.said(), "\n")) == 6 })
+	if got := h.said(); got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+}
+
 func TestTextInsideAttachmentsDecidesAndNames(t *testing.T) {
 	box := &memory{}
 	h := newHouse(t, box.dial)

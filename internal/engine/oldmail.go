@@ -93,7 +93,7 @@ func (e *Engine) SteerPass(ctx context.Context, v store.Viewer, id int64, wanted
 	if err != nil {
 		return err
 	}
-	if pass.Kind != "old mail" && (pass.Kind != "verification" && pass.Kind != "move" || wanted != store.Stopped) ||
+	if pass.Kind != "old mail" && (!slices.Contains(store.StopOnly, pass.Kind) || wanted != store.Stopped) ||
 		pass.State == store.Done || pass.State == store.Stopped {
 		return fmt.Errorf("%w: pass %d", ErrEnded, id)
 	}

@@ -23,7 +23,7 @@ import (
 
 // batch is what messages are planned for.
 type batch struct {
-	announced time.Time
+	announced *time.Time // by the server; nil where it did not
 	pass      *store.Pass
 	takes     func(r *rule.Compiled, uid uint32) bool // whether a rule takes this message
 	own       *rule.Compiled                          // the rule of a pass over old mail, which may be switched off
@@ -269,7 +269,7 @@ func (v batchWork) unread(r *batchRead, uid uint32, row *store.Message, b *batch
 	if kept.MadeAt.IsZero() {
 		kept.MadeAt = now
 	}
-	kept.PassID = 0
+	kept.AnnouncedAt, kept.PassID = cmp.Or(kept.AnnouncedAt, b.announced), 0
 	if b.pass.Kind == "old mail" {
 		kept.PassID = b.pass.ID
 	}
@@ -469,9 +469,7 @@ func (v batchWork) plan(ctx context.Context, l *reading.Message, b *batch) (out 
 			if b.cameFrom != "" {
 				entry.Given = filing.Recognise
 			}
-			if !b.announced.IsZero() {
-				entry.AnnouncedAt = &b.announced
-			}
+			entry.AnnouncedAt = b.announced
 			entries = append(entries, entry)
 		}
 		out.entries = append(out.entries, filing.InTray(entries)...)

@@ -95,7 +95,7 @@ func (v restoredVisit) takeUp(ctx context.Context, folder, from string, r *store
 		for i := range facts {
 			m, _ := v.batches().understand(&facts[i])
 			if m != nil {
-				known, err := v.engine.Store.Messages.Known(ctx, v.mailbox.ID, m.Fingerprint, "", 0)
+				known, err := v.engine.Store.Messages.Known(ctx, m, "", 0)
 				if err != nil {
 					return err
 				}

@@ -90,7 +90,7 @@ func TestAPassIsTakenBackWhatSomebodyChangedStaysAndMovedMessagesReturn(t *testi
 	}
 	// Nothing files it again by itself, not even a pass over old mail.
 	box.deliver("INBOX", raw("later", "later.csv", "x"))
-	h.until("the later one is filed", func() bool { return len(h.tree()) == 2 })
+	h.filed(2)
 	h.fileOld(id)
 	if got := h.tree(); len(got) != 2 {
 		t.Errorf("after a pass over old mail there are %v", got)

@@ -223,10 +223,10 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 	for announced := (source.Event{}); ; {
 		before := v.worked
 		w.lanes(v)
-		if err := v.news(ctx, announced.At); err != nil {
+		if err := v.news(ctx, announced.Moment()); err != nil {
 			return progress, err
 		}
-		if err := v.work(ctx, announced.At); err != nil {
+		if err := v.work(ctx, announced.Moment()); err != nil {
 			return progress, err
 		}
 		progress = true
@@ -312,7 +312,7 @@ func (v *visit) interval() time.Duration {
 }
 
 // work does what is due, and goes back to the folder on which the server announces.
-func (v *visit) work(ctx context.Context, announced time.Time) error {
+func (v *visit) work(ctx context.Context, announced *time.Time) error {
 	for {
 		if err := v.due(ctx); err != nil {
 			return err
@@ -338,19 +338,19 @@ func (v *visit) work(ctx context.Context, announced time.Time) error {
 
 // news looks at what has come, in every folder that rules watch. What was announced is looked at alone: the other
 // folders have their time.
-func (v *visit) news(ctx context.Context, announced time.Time) error {
-	if !announced.IsZero() {
+func (v *visit) news(ctx context.Context, announced *time.Time) error {
+	if announced != nil {
 		v.engine.newMail.Begin() // from the announcement on the others give way
 		defer v.engine.newMail.End()
 	}
-	if announced.IsZero() || v.engine.Clock().Sub(v.swept) >= v.interval() {
+	if announced == nil || v.engine.Clock().Sub(v.swept) >= v.interval() {
 		return v.sweep(ctx, announced)
 	}
 	return v.folder(ctx, v.folders[0], announced)
 }
 
 // sweep looks through every folder that rules watch.
-func (v *visit) sweep(ctx context.Context, announced time.Time) error {
+func (v *visit) sweep(ctx context.Context, announced *time.Time) error {
 	rules := v.engine.Office.Settings().Rules
 	if err := v.places(ctx, rules); err != nil {
 		return err
@@ -775,7 +775,7 @@ func (v *visit) marks(ctx context.Context) (map[string]store.StartMark, error) {
 }
 
 // folder looks through what came into a folder since the last look.
-func (v *visit) folder(ctx context.Context, folder string, announced time.Time) error {
+func (v *visit) folder(ctx context.Context, folder string, announced *time.Time) error {
 	e := v.engine
 	if err := v.enter(ctx, folder, true); err != nil {
 		return err
@@ -885,7 +885,7 @@ func (v *visit) retryOne(ctx context.Context, r *store.Retry) error {
 	}
 	if v.state.UIDValidity != r.UIDValidity {
 		if v.folders != nil && r.State == store.RetryWaiting && slices.Contains(v.folders, r.Folder) {
-			return v.folder(ctx, r.Folder, time.Time{}) // all of it is decided under the new numbers
+			return v.folder(ctx, r.Folder, nil) // all of it is decided under the new numbers
 		}
 		return e.Store.Retries.Fail(ctx, r.ID, reason.RenumberedUnread(), e.Clock())
 	}
@@ -893,7 +893,7 @@ func (v *visit) retryOne(ctx context.Context, r *store.Retry) error {
 	if err != nil {
 		return err
 	}
-	b := &batch{pass: v.livePass(), retried: true}
+	b := &batch{announced: r.AnnouncedAt, pass: v.livePass(), retried: true}
 	byMarks := v.byMarks(marks)
 	b.takes = func(c *rule.Compiled, uid uint32) bool {
 		return slices.Contains(r.Rules, c.Rule.ID) || slices.Contains(r.Rules, store.ByStartMarks) && byMarks(c, uid)
@@ -917,7 +917,7 @@ func (v *visit) retryOne(ctx context.Context, r *store.Retry) error {
 
 // relabelled looks at messages on which a label was put that a rule asks for,
 // however old they are.
-func (v *visit) relabelled(ctx context.Context, row *store.Folder, announced time.Time) error {
+func (v *visit) relabelled(ctx context.Context, row *store.Folder, announced *time.Time) error {
 	e := v.engine
 	var labels []string
 	asking := map[string]bool{}

@@ -12,6 +12,7 @@ const (
 	Tray     = "tray"     // something came into the tray or left it
 	Rules    = "rules"    // rules or what they refer to changed
 	Cabinet  = "cabinet"  // the state of a cabinet changed
+	Machine  = "machine"  // another machine of the office: it answers or not, or its records changed; ID is its name
 	Sessions = "sessions" // a session or token ended, or rights changed: listeners check whether they may still listen
 )
 

@@ -52,6 +52,7 @@ type Filer struct {
 	inWork  map[int64]bool // entries that a goroutine is filing
 	caps    caps
 	kept    disk.FS // what waits for cabinets that are down
+	series  series
 }
 
 // New makes a filer.
@@ -259,7 +260,14 @@ func (fl *Filer) prepare(ctx context.Context, s source.Opener, l *reading.Messag
 		if !errors.As(err, &closed) {
 			return nil, err
 		}
-		if kept := fl.keepHere(ctx, s, l, r, entry, &item); kept != nil {
+		repeats, hold, failed := repeated(ctx, fl, r, entry, &item, nil)
+		if failed != nil {
+			return nil, failed
+		}
+		if hold {
+			return nil, fl.Finish(ctx, entry, store.Held, repeats)
+		}
+		if kept := fl.keepHere(ctx, s, l, r, entry, &item, repeats); kept != nil {
 			fl.Log.Warn("an attachment could not be kept for its cabinet", "item", entry.Name, "error", kept)
 			if fault.Of(ctx, kept) == fault.Mailbox {
 				return nil, kept
@@ -299,6 +307,18 @@ func (fl *Filer) prepare(ctx context.Context, s source.Opener, l *reading.Messag
 		remark = said
 	}
 	entry.Size, entry.SHA256 = content.Size, content.SHA256[:]
+	entry.Values = item.Values
+	repeats, hold, err := repeated(ctx, fl, r, entry, &item, entry.SHA256)
+	if err != nil {
+		return nil, err
+	}
+	if hold {
+		if err := g.Cabinet.Discard(ctx, fl.Temporary(entry)); err != nil {
+			return nil, err
+		}
+		return nil, fl.Finish(ctx, entry, store.Held, repeats)
+	}
+	remark = reason.And(remark, repeats)
 	return &prepared{l: l, rule: r, entry: entry, item: item, cabinet: g.Cabinet, remark: remark}, nil
 }
 
@@ -309,7 +329,7 @@ func (fl *Filer) planItem(ctx context.Context, s source.Opener, l *reading.Messa
 	for range reading.MostRounds {
 		if entry.Given == "release" || entry.Given == "elsewhere" {
 			item, needs, ok := plan.Released(r, l.Mail, setting, entry.Item)
-			if ok && settled(&item) || !needs.Any() {
+			if ok && item.Settled() || !needs.Any() {
 				return item, ok, nil
 			}
 			if err := fl.Reader.Read(ctx, s, l, &needs); err != nil {
@@ -318,7 +338,7 @@ func (fl *Filer) planItem(ctx context.Context, s source.Opener, l *reading.Messa
 			continue
 		}
 		item, needs, ok := l.Item(r, setting, entry.Item)
-		if ok && settled(&item) || !needs.Any() {
+		if ok && item.Settled() || !needs.Any() {
 			if !ok && entry.Item == "copy:"+string(rule.CopyEML) { // beside a PDF that lacks something
 				r.CopyTargets(func(form rule.CopyForm, t rule.Target) {
 					if form == rule.CopyPDF {
@@ -351,16 +371,6 @@ func notOpened(l *reading.Message, entry *store.Entry) error {
 			return fmt.Errorf("what holds it could not be opened again: %s", o.Problem)
 		}
 	}
-}
-
-// settled says whether only a register number is missing from an item's names.
-func settled(item *plan.Item) bool {
-	for _, field := range item.Unknown {
-		if !strings.HasPrefix(field, "register") {
-			return false
-		}
-	}
-	return true
 }
 
 // besideIt files the EML copy beside one that could not be drawn in full.

@@ -18,6 +18,7 @@ import (
 	"inktray.example/inktray/internal/core/plan"
 	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/value"
 	"inktray.example/inktray/internal/disk"
 	"inktray.example/inktray/internal/reading"
 	"inktray.example/inktray/internal/source"
@@ -35,6 +36,7 @@ type keptItem struct {
 	IfExists rule.IfExists `json:"if_exists"`
 	Numbered bool          `json:"numbered"` // its names hold the register number
 	Remark   string        `json:"remark"`
+	Values   []value.Value `json:"values,omitempty"`
 }
 
 // Open opens the folder of contents that wait for a cabinet, and removes those that no entry needs.
@@ -69,7 +71,7 @@ func keptName(entry *store.Entry) string { return strconv.FormatInt(entry.ID, 10
 // keepHere keeps an item's content while its cabinet is down, up to the size
 // that Settings allow. What is not kept stays in the mailbox as before.
 func (fl *Filer) keepHere(ctx context.Context, s source.Opener, l *reading.Message, r *rule.Compiled,
-	entry *store.Entry, item *plan.Item) error {
+	entry *store.Entry, item *plan.Item, repeats reason.Reason) error {
 	limits, err := fl.Store.Settings.Limits(ctx)
 	if err != nil || limits.SpoolMB == 0 || entry.Spooled != "" {
 		return err
@@ -99,8 +101,9 @@ func (fl *Filer) keepHere(ctx context.Context, s source.Opener, l *reading.Messa
 	if remark.IsZero() {
 		remark = said
 	}
+	remark = reason.And(remark, repeats)
 	text, err := json.Marshal(keptItem{item.Segments, item.Stem, item.Ext, item.IfExists, item.Target.NeedsRegister(),
-		remark.Encode()})
+		remark.Encode(), item.Values})
 	if err != nil {
 		return err
 	}
@@ -254,7 +257,7 @@ func (fl *Filer) fileOneKept(ctx context.Context, g *cabinets.Gate, entry *store
 		l.Mailbox = box.Name
 	}
 	item, _, ok := plan.One(r, l.Mail, fl.Office.Settings().For(l.Mailbox, entry.PlannedAt.In(fl.Zone)), entry.Item)
-	if !ok || !settled(&item) || item.Segments == nil {
+	if !ok || !item.Settled() || item.Segments == nil {
 		if kept.Numbered {
 			entry.Spooled = "" // its number is in its name, and that needs the message
 			fl.WakeAll()
@@ -263,6 +266,7 @@ func (fl *Filer) fileOneKept(ctx context.Context, g *cabinets.Gate, entry *store
 		item = plan.Item{Item: mail.Item{ID: entry.Item, Name: entry.Name, Size: entry.Size, Kind: mail.Kind(entry.Kind)},
 			Segments: kept.Segments, Stem: kept.Stem, Ext: kept.Ext, IfExists: kept.IfExists}
 	}
+	item.Values = kept.Values // they were read when there was more to read in
 	content, err := g.Cabinet.Stage(ctx, fl.stagedAs(entry), row.ReceivedAt, f)
 	if err != nil {
 		return err

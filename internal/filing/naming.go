@@ -44,7 +44,8 @@ type prepared struct {
 // commit gives the staged content its name.
 func (fl naming) commit(ctx context.Context, p *prepared) error {
 	c, l, entry, item := p.cabinet, p.l, p.entry, &p.item
-	if before, found, err := fl.Store.Journal.FiledBefore(ctx, entry, l.Row.Fingerprint, entry.SHA256); err != nil {
+	entry.Values = item.Values
+	if before, found, err := fl.Store.Journal.FiledBefore(ctx, entry, l.Row, entry.SHA256); err != nil {
 		return err
 	} else if found && before.Undo == store.Undone {
 		return fl.drop(ctx, p, store.LeftOut, reason.TakenBack())
@@ -131,6 +132,7 @@ func (fl naming) named(ctx context.Context, p *prepared, err error) error {
 	if err := fl.Store.Journal.File(ctx, p.entry, fl.Now()); err != nil {
 		return err
 	}
+	fl.series.add(p.entry)
 	return fl.tallied(ctx, p.l, p.entry)
 }
 
@@ -195,6 +197,7 @@ func (fl naming) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry
 	ifExists rule.IfExists, received time.Time, refused map[string]bool) (done store.State, why reason.Reason, err error) {
 	file := stem + ext
 	first, because := "", reason.Taken
+	of := "" // the series that was asked for
 	displaced := entry.Displaced
 	entry.Displaced = ""
 	for n, tries := 2, 0; ; n++ {
@@ -260,9 +263,22 @@ func (fl naming) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry
 		if first == "" {
 			first = spot.By
 		}
+		if n == looked {
+			if of, err = fl.asks(ctx, entry.CabinetID, spot.Path, stem, ext); err != nil {
+				return "", why, err
+			}
+		}
 		file = safename.Numbered(stem, ext, n)
+		for tries < mostNames && fl.series.isOther(of, file, entry.SHA256) {
+			n, tries = n+1, tries+1 // it need not be looked at
+			file = safename.Numbered(stem, ext, n)
+		}
 	}
 }
+
+// looked is the number up to which each name is looked at in the cabinet. Beyond, the register is asked which
+// are taken.
+const looked = 4
 
 // mostNames bounds how many names are tried for one file.
 const mostNames = 10_000

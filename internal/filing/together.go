@@ -284,14 +284,14 @@ func (fl naming) fresh(ctx context.Context, all []*prepared) []*prepared {
 	seen := map[string]bool{} // the same attachment of the same message
 	for i, p := range all {
 		e := p.entry
-		key := fmt.Sprintf("%s/%d/%x/%s", e.RuleID, e.Round, p.l.Row.Fingerprint, e.Item)
+		key := fmt.Sprintf("%s/%d/%x/%s", e.RuleID, e.Round, p.l.Row.Likeness, e.Item)
 		if i == mostTogether || seen[key] || e.State != store.Planned || e.Given != "" || p.item.IfExists == "replace" {
 			return all[:i]
 		}
 		if p.numbered() != all[0].numbered() { // these draw their numbers before they are named, the others after
 			return all[:i]
 		}
-		if _, found, err := fl.Store.Journal.FiledBefore(ctx, e, p.l.Row.Fingerprint, e.SHA256); found || err != nil {
+		if _, found, err := fl.Store.Journal.FiledBefore(ctx, e, p.l.Row, e.SHA256); found || err != nil {
 			return all[:i]
 		}
 		seen[key] = true

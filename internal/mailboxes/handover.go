@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -11,6 +12,7 @@ import (
 
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/safename"
+	"inktray.example/inktray/internal/disk"
 	"inktray.example/inktray/internal/office"
 	"inktray.example/inktray/internal/source/mailfile"
 	"inktray.example/inktray/internal/store"
@@ -21,11 +23,16 @@ type HandOverError struct{ Problem, Advice string }
 
 func (e *HandOverError) Error() string { return e.Problem }
 
-// WriteHandOver writes a mailbox with its marks and all that is known of its messages into a file in a folder.
-// alone are the rules that look into no other mailbox. Nothing of the mailbox may be under way or wait for a person;
-// else the error is a *HandOverError.
-func (ms *Mailboxes) WriteHandOver(ctx context.Context, m *store.Mailbox, folder string) (file string, alone []string,
-	err error) {
+// WriteHandOver writes a mailbox with its marks and all that is known of its messages into a file: in the folder
+// handed-over beside the spool, or where it is only tried in one of the spool, for the caller to remove. alone are the
+// rules that look into no other mailbox. Nothing of the mailbox may be under way or wait for a person; else the error
+// is a *HandOverError.
+func (ms *Mailboxes) WriteHandOver(ctx context.Context, m *store.Mailbox, spool string, try bool) (file string,
+	alone []string, err error) {
+	folder := filepath.Join(filepath.Dir(spool), "handed-over")
+	if try {
+		folder = filepath.Join(spool, "handed-over", store.NewID())
+	}
 	underWay, waiting, err := ms.Store.Mailboxes.Unsettled(ctx, m.ID)
 	switch {
 	case err != nil:
@@ -76,16 +83,45 @@ func (ms *Mailboxes) WriteHandOver(ctx context.Context, m *store.Mailbox, folder
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return "", nil, err
 	}
-	file = filepath.Join(folder, safename.File(m.Name+" "+ms.Now().Format("2006-01-02 150405"), ".mailbox"))
-	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	f, err := anew(folder, m.Name+" "+ms.Now().Format("2006-01-02 150405"))
 	if err != nil {
 		return "", nil, err
 	}
 	err = ms.Store.Mailboxes.HandOver(ctx, m, named, topics, f, ms.Clock())
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return "", nil, errors.Join(err, os.Remove(file))
+	if err = errors.Join(err, f.Sync(), f.Close()); err == nil && !try { // the mailbox is to be nowhere else
+		err = errors.Join(disk.Flush(folder), disk.Flush(filepath.Dir(folder)))
 	}
-	return file, alone, nil
+	if err != nil {
+		return "", nil, errors.Join(err, os.Remove(f.Name()))
+	}
+	return f.Name(), alone, nil
+}
+
+// anew makes a file, by another name where one of its name is there: a mailbox can be handed over twice in a second.
+func anew(folder, name string) (f *os.File, err error) {
+	const ext = ".mailbox"
+	file := safename.File(name, ext)
+	for n := 2; ; n++ {
+		f, err = os.OpenFile(filepath.Join(folder, file), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if !errors.Is(err, fs.ErrExist) {
+			return f, err
+		}
+		file = safename.Numbered(name, ext, n)
+	}
+}
+
+// SwitchOff switches rules off that look into no other mailbox than one that is handed over, and keeps that in mind.
+func (ms *Mailboxes) SwitchOff(ctx context.Context, m *store.Mailbox, rules []string, actor string) error {
+	if len(rules) == 0 {
+		return nil
+	}
+	err := ms.Store.Mailboxes.NoteOff(ctx, m.ID, rules)
+	for _, id := range rules {
+		if err == nil {
+			err = ms.Store.Rules.SwitchOff(ctx, id, actor)
+		}
+	}
+	return err
 }
 
 // looks says whether a rule looks into a mailbox.

@@ -29,6 +29,8 @@ type Office struct {
 	learning  sync.Mutex   // one at a time learns topics
 	compiled  sync.Map     // rules, by revision
 	compiling atomic.Int64 // how many were compiled
+	tesseract atomic.Bool  // it is there
+	common    common
 }
 
 // New makes an office without settings; Load reads them.
@@ -46,6 +48,9 @@ type Snapshot struct {
 	Rules   []*rule.Compiled // those that run, in their order
 	Book    *correspondent.Book
 	Trust   Trust
+	Scans   Scans
+	// Pictures says that the text in pictures is read here: that is wanted, and Tesseract is there.
+	Pictures bool
 
 	language  language.Tag
 	passwords map[string][]string          // of archives, by the correspondent's name
@@ -58,8 +63,8 @@ func (o *Office) Settings() *Snapshot { return o.settings.Load() }
 
 // Load reads all settings, at the start.
 func (o *Office) Load(ctx context.Context) error {
-	for _, load := range []func(ctx context.Context) error{o.LoadBook,
-		func(ctx context.Context) error { return o.LoadTopics(ctx, "") }, o.loadTrust, o.LoadRules} {
+	for _, load := range []func(ctx context.Context) error{o.LoadBook, o.loadCommon,
+		func(ctx context.Context) error { return o.LoadTopics(ctx, "") }, o.loadTrust, o.loadScans, o.LoadRules} {
 		if err := load(ctx); err != nil {
 			return err
 		}
@@ -85,7 +90,8 @@ func (o *Office) change(load func(next *Snapshot) error) error {
 // For is what plans of messages in a mailbox are made with.
 func (s *Snapshot) For(mailbox string, now time.Time) plan.Setting {
 	return plan.Setting{Mailbox: mailbox, Now: now, Language: s.language, Book: s.Book, Lookup: s.Lookup,
-		Topics: s.topics.panel, Said: s.topics.saidOf, VerifiedReplies: s.Trust.Replies, VerifiedBook: s.Trust.Correspondents}
+		Topics: s.topics.panel, Said: s.topics.saidOf, Pictures: s.Pictures, VerifiedReplies: s.Trust.Replies,
+		VerifiedBook: s.Trust.Correspondents}
 }
 
 // Lookup finds what a table has for a key; ok is false where it has nothing.

@@ -29,6 +29,8 @@ type knowledge struct {
 	topics map[string]*topic.Topic // by name
 	panel  *topic.Panel
 	said   map[string]map[[32]byte]bool // by folded name and the message's fingerprint
+	// weighting is with what all topics were learned.
+	weighting *topic.Weighting
 }
 
 // LoadTopics learns the topics again after a change. Only the one that changed is
@@ -59,9 +61,10 @@ func (o *Office) LoadTopics(ctx context.Context, changed string) error {
 		}
 	}
 	before := o.Settings().topics
-	k := &knowledge{topics: map[string]*topic.Topic{}, said: said}
+	k := &knowledge{topics: map[string]*topic.Topic{}, said: said, weighting: o.common.now()}
 	for _, t := range rows {
-		if known := before.topic(t.Name); known != nil && changed != "" && changed != t.ID {
+		if known := before.topic(t.Name); known != nil && changed != "" && changed != t.ID &&
+			before.weighting == k.weighting {
 			k.topics[t.Name] = known
 			continue
 		}
@@ -73,7 +76,7 @@ func (o *Office) LoadTopics(ctx context.Context, changed string) error {
 		for i := range rows {
 			examples[i] = rows[i].Learned()
 		}
-		k.topics[t.Name] = topic.Learn(examples)
+		k.topics[t.Name] = topic.Learn(examples, k.weighting)
 	}
 	k.panel = topic.NewPanel(k.topics)
 	return o.change(func(next *Snapshot) error {

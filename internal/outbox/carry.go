@@ -173,11 +173,15 @@ func (ob *Outbox) tidings(ctx context.Context, f *store.FollowUp, r *rule.Compil
 	if err != nil {
 		return nil, err
 	}
+	read, err := ob.Store.FollowUps.FiledValues(ctx, f.RuleID, f.MessageID)
+	if err != nil {
+		return nil, err
+	}
 	box, err := ob.Store.Mailboxes.ByID(ctx, store.System, row.MailboxID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
-	subject, text := plan.Letter(r, step, m, ob.office.Settings().For(box.Name, ob.Now()), paths)
+	subject, text := plan.Letter(r, step, m, ob.office.Settings().For(box.Name, ob.Now()), paths, read)
 	data := filedData{Rule: r.Rule.Name, Mailbox: box.Name, Subject: row.Subject, Sender: row.SenderAddress,
 		Received: row.ReceivedAt, Headline: subject, Text: text, Files: []filedFile{}}
 	for _, p := range paths {

@@ -272,7 +272,7 @@ func seek(ctx context.Context, s source.Changer, row *store.Message) (uint32, er
 	}
 	for i := range found {
 		m := found[i].Message(row.Folder)
-		if print := m.Fingerprint(); slices.Equal(print[:], row.Fingerprint) {
+		if row.Is(m) {
 			return found[i].UID, nil
 		}
 	}
@@ -411,8 +411,12 @@ func (ob *Outbox) replyOf(ctx context.Context, f *store.FollowUp, r *rule.Compil
 	if err != nil {
 		return p, why, err
 	}
+	read, err := ob.Store.FollowUps.FiledValues(ctx, f.RuleID, f.MessageID)
+	if err != nil {
+		return p, why, err
+	}
 	step := &r.FollowUps()[f.Place]
-	subject, text := plan.Letter(r, step, m, ob.office.Settings().For(box.Name, ob.Now()), paths)
+	subject, text := plan.Letter(r, step, m, ob.office.Settings().For(box.Name, ob.Now()), paths, read)
 	p = store.Post{FollowUpID: f.ID, MessageID: f.MessageID, MailboxID: f.MailboxID, RuleID: f.RuleID, Purpose: "reply",
 		Kind: "mail", Recipients: to.String(), Subject: subject,
 		Event: fmt.Sprintf("<%s.%d.%d@%s>", ob.Installation, f.ID, f.MadeAt.Unix(), domainOf(from)), State: store.Waiting,

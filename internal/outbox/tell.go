@@ -36,6 +36,11 @@ var Causes = []struct {
 		"It is larger than the virus scanner takes. Look at it by other means, or ask the sender; then release it."},
 	{store.CauseCaution, "Take care",
 		"It may hold a program, or nobody can look into it. Ask the sender whether it is meant; then release it."},
+	{store.CauseValue, "A value is not found", "A rule asks for something that is not in the file. Release it to be " +
+		"filed without it and enter it in the register, or correct the rule and try again."},
+	{store.CauseRepeated, "The same value again",
+		"An earlier message had a file with the same value, such as the number of an invoice. Compare the two; release it " +
+			"to be filed beside the other, or set it aside."},
 	{store.CauseDoubtful, "In doubt",
 		"Whether the rule is for the message hangs on something that cannot be read. Look at the message and decide."},
 	{store.CauseUnread, "Messages that could not be read",

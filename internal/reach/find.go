@@ -10,14 +10,14 @@ import (
 
 // Found is a server that a domain publishes.
 type Found struct {
-	Protocol   string // imap or pop3
+	Protocol   string // imap, jmap or pop3
 	Host       string
 	Port       int
 	Encryption Encryption
 }
 
 // Find looks up the servers that an address's domain publishes (RFC 6186 section
-// 3), the best first: IMAP before POP3, encrypted from the first byte before
+// 3; RFC 8620 section 2.2), the best first: IMAP before JMAP before POP3, encrypted from the first byte before
 // encrypted later. That the names can be believed is for a person to judge.
 func Find(ctx context.Context, resolver *net.Resolver, address string) ([]Found, error) {
 	if resolver == nil {
@@ -36,7 +36,8 @@ func Find(ctx context.Context, resolver *net.Resolver, address string) ([]Found,
 	for _, service := range []struct {
 		name, protocol string
 		encryption     Encryption
-	}{{"imaps", "imap", TLS}, {"imap", "imap", StartTLS}, {"pop3s", "pop3", TLS}, {"pop3", "pop3", StartTLS}} {
+	}{{"imaps", "imap", TLS}, {"imap", "imap", StartTLS}, {"jmap", "jmap", TLS}, {"pop3s", "pop3", TLS},
+		{"pop3", "pop3", StartTLS}} {
 		_, records, err := resolver.LookupSRV(ctx, service.name, "tcp", domain)
 		var missing *net.DNSError
 		if err != nil && !(errors.As(err, &missing) && missing.IsNotFound) {

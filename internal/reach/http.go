@@ -57,7 +57,10 @@ func (p *Patient) Write(b []byte) (int, error) {
 }
 
 // Transport carries HTTP to this server and to no other.
-func (s *Server) Transport() *http.Transport {
+func (s *Server) Transport() *http.Transport { return s.TransportWith(silence) }
+
+// TransportWith is a transport whose connections end where nothing goes over them for so long.
+func (s *Server) TransportWith(silence time.Duration) *http.Transport {
 	dial := func(ctx context.Context, _, address string) (net.Conn, error) {
 		if address != s.Address() {
 			return nil, fmt.Errorf("the answer leads to another server, %s", address)

@@ -42,6 +42,7 @@ type Server struct {
 	RootCAs    *x509.CertPool // nil for the system's
 	Resolver   *net.Resolver  // nil for the system's
 	Ports      string         // which port goes with which encryption, for advice
+	Prompt     bool           // what comes is acknowledged at once: see promptly
 }
 
 const stepTime = 15 * time.Second
@@ -131,6 +132,9 @@ func (s *Server) Connect(ctx context.Context, done func(step Step, format string
 	}
 	if err != nil {
 		return nil, nil, err
+	}
+	if s.Prompt {
+		conn = promptly(conn)
 	}
 	switch s.Encryption {
 	case TLS:

@@ -38,6 +38,7 @@ type Budget struct {
 	Patience time.Duration // of the other messages that wait; 0 where none do
 	readings int
 	spent    time.Duration
+	scanning time.Duration // that reading scans took
 	inside   int
 	broken   map[string]error // items that could not be read as archives: nobody tries again
 }

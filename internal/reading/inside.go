@@ -52,6 +52,7 @@ type Config struct {
 // Reader reads messages. Its methods may be called by several goroutines at once, each with its own Message.
 type Reader struct {
 	Config
+	Scans       Scans
 	short       shortParts
 	confined    atomic.Pointer[[]string] // what processes could do; nil until it was tried out
 	scannerAway atomic.Bool              // the scanner did not answer, or nobody knows yet
@@ -59,7 +60,7 @@ type Reader struct {
 
 // New makes a reader.
 func New(c Config) *Reader {
-	rd := &Reader{Config: c}
+	rd := &Reader{Config: c, Scans: Scans{Folder: filepath.Join(filepath.Dir(c.Spool), "scans")}}
 	rd.scannerAway.Store(true)
 	return rd
 }
@@ -216,6 +217,14 @@ func (rd *Reader) Read(ctx context.Context, s source.Opener, l *Message, n *rule
 			return err
 		}
 	}
+	for _, id := range n.Codes {
+		if err := l.hurry(); err != nil {
+			return err
+		}
+		if err := rd.codes(ctx, s, l, id); err != nil {
+			return err
+		}
+	}
 	for _, id := range n.Open {
 		if err := rd.open(ctx, s, l, id); err != nil {
 			return err
@@ -304,6 +313,7 @@ func (rd *Reader) ReadText(ctx context.Context, s source.Opener, l *Message) err
 	}
 	text := b.String()
 	l.Mail.Text = &text
+	rd.Office.Notice(ctx, l.Mail)
 	return nil
 }
 
@@ -408,38 +418,99 @@ func (rd *Reader) inside(ctx context.Context, s source.Opener, l *Message, id st
 	if l.Mail.Texts == nil {
 		l.Mail.Texts = map[string]*mail.Read{}
 	}
-	note := func(r mail.Read) { l.Mail.Texts[id] = &r }
+	return rd.look(ctx, s, l, id, func(wrong unpack.Error) {
+		l.Mail.Texts[id] = &mail.Read{Problem: wrong.Problem, Locked: wrong.Encrypted, Empty: wrong.Empty}
+	}, func(f *os.File, item *mail.Item) error {
+		read, err := rd.textIn(ctx, l, f, text.Request{Name: item.Name, Type: item.Type, Reader: rd.Ready})
+		if err == nil {
+			l.Mail.Texts[id] = read
+		}
+		return err
+	})
+}
+
+// look looks into an item, or notes what is wrong with it.
+func (rd *Reader) look(ctx context.Context, s source.Opener, l *Message, id string, wrong func(unpack.Error),
+	look func(f *os.File, item *mail.Item) error) error {
 	if l.opened++; l.opened > mostOpened {
-		note(mail.Read{Problem: fmt.Sprintf("more than %d attachments of the message would have to be read, which is the "+
-			"limit", mostOpened)})
+		wrong(unpack.Error{Problem: fmt.Sprintf("more than %d attachments of the message would have to be read, which is "+
+			"the limit", mostOpened)})
 		return nil
 	}
 	item, ok := l.Mail.Find(id)
 	if !ok {
-		note(mail.Read{Problem: "it is no longer there"})
+		wrong(unpack.Error{Problem: "it is no longer there"})
 		return nil
 	}
 	f, err := rd.Content(ctx, s, l, id)
-	var found string
-	if err == nil {
-		defer f.Close()
-		err = l.Child(ctx, func(ctx context.Context) (err error) {
-			found, err = l.worker.Text(ctx, f, text.Request{Name: item.Name, Type: item.Type, Reader: rd.Ready})
-			return err
-		})
-	}
 	var known *unpack.Error
 	switch {
-	case errors.As(err, &known):
-		note(mail.Read{Problem: known.Problem, Locked: known.Encrypted})
 	case errors.Is(err, source.ErrGone):
-		note(mail.Read{Problem: err.Error()})
+		wrong(unpack.Error{Problem: err.Error()})
+		return nil
+	case errors.As(err, &known):
+		wrong(*known)
+		return nil
 	case err != nil:
 		return err
-	default:
-		note(mail.Read{Text: found})
 	}
-	return nil
+	defer f.Close()
+	return look(f, &item)
+}
+
+// textIn reads the text inside a file that lies here, also that of its pages that are pictures.
+func (rd *Reader) textIn(ctx context.Context, l *Message, f *os.File, r text.Request) (*mail.Read, error) {
+	var found text.Found
+	err := l.Child(ctx, func(ctx context.Context) (err error) {
+		found, err = l.worker.Text(ctx, f, r)
+		return err
+	})
+	read, err := readOf(found, err)
+	if err != nil {
+		return nil, err
+	}
+	if len(found.Pictures) == 0 {
+		head, err := headOf(f)
+		if err != nil || !text.Picture(head) {
+			return read, err
+		}
+	}
+	seen, err := rd.scan(ctx, l, f, found.Pictures)
+	var known *unpack.Error
+	if errors.As(err, &known) {
+		return &mail.Read{Problem: known.Problem}, nil
+	}
+	switch {
+	case err != nil:
+		return nil, err
+	case seen != nil:
+		seen.into(read)
+	case rd.Office.Settings().Scans.Off && read.Problem != "":
+		read.Problem += "; Settings says that scans are not read"
+	case read.Problem != "":
+		read.Problem += "; scans are read where Tesseract is installed"
+	}
+	return read, nil
+}
+
+// TextOf reads the text inside a file that lies here. Why it cannot be read is in the result; the error is the
+// machine's.
+func (rd *Reader) TextOf(ctx context.Context, f *os.File, name, mediaType string) (*mail.Read, error) {
+	l := &Message{}
+	defer l.Close()
+	return rd.textIn(ctx, l, f, text.Request{Name: name, Type: mediaType, Reader: rd.Ready})
+}
+
+// readOf is what came of reading a text. The error is not the file's.
+func readOf(found text.Found, err error) (*mail.Read, error) {
+	var known *unpack.Error
+	if errors.As(err, &known) {
+		return &mail.Read{Problem: known.Problem, Locked: known.Encrypted, Empty: known.Empty}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &mail.Read{Text: found.Text, Invoice: found.Invoice, Unread: found.Unread}, nil
 }
 
 func (rd *Reader) unpackRequest(l *Message, item *mail.Item) unpack.Request {
@@ -638,22 +709,28 @@ func (rd *Reader) WithMessage(ctx context.Context, v store.Viewer, row *store.Me
 	if err != nil {
 		return err
 	}
+	return rd.Mailboxes.With(ctx, &m, func(s source.Session) error {
+		return InSession(ctx, s, row, m.Name, func(l *Message) error { return f(s, l) })
+	})
+}
+
+// InSession opens a message on its server, in a session that goes on.
+func InSession(ctx context.Context, s source.Session, row *store.Message, mailbox string,
+	f func(l *Message) error) error {
 	facts, err := row.Facts()
 	if err != nil {
 		return err
 	}
-	return rd.Mailboxes.With(ctx, &m, func(s source.Session) error {
-		state, err := s.Open(ctx, row.Folder)
-		if err != nil {
-			return err
-		}
-		if state.UIDValidity != row.UIDValidity {
-			return source.ErrGone
-		}
-		l := &Message{Row: row, Facts: facts, Mail: facts.Message(row.Folder), Mailbox: m.Name}
-		defer l.Close()
-		return f(s, l)
-	})
+	state, err := s.Open(ctx, row.Folder)
+	if err != nil {
+		return err
+	}
+	if state.UIDValidity != row.UIDValidity {
+		return source.ErrGone
+	}
+	l := &Message{Row: row, Facts: facts, Mail: facts.Message(row.Folder), Mailbox: mailbox}
+	defer l.Close()
+	return f(l)
 }
 
 // EmptySpool makes the folder to work in, without what a crash left there.

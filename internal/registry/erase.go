@@ -70,11 +70,11 @@ func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, f
 		return t, nil, ErrErasing
 	}
 	removed := 0
+	rows, err := rg.Store.Erasure.FilesOf(ctx, clean)
+	if err != nil {
+		return t, nil, err
+	}
 	if files {
-		rows, err := rg.Store.Erasure.FilesOf(ctx, clean)
-		if err != nil {
-			return t, nil, err
-		}
 		gates := map[string]*cabinets.Gate{}
 		for i := range rows { // all cabinets first, so that nothing is half erased
 			g, err := rg.Cabinets.Gate(ctx, rows[i].CabinetID)
@@ -102,8 +102,17 @@ func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, f
 			}
 		}
 	}
+	if err := rg.Reader.Scans.Forget(ctx); err != nil {
+		return t, nil, err
+	}
 	t, err = rg.Store.Erasure.Erase(ctx, v, clean, rg.Clock())
 	t.Removed = removed
+	if err == nil {
+		err = forgetWords(ctx, rg, rows)
+	}
+	if err != nil {
+		return t, nil, err
+	}
 	if err := rg.Office.LoadBook(ctx); err != nil {
 		return t, nil, err
 	}

@@ -48,6 +48,17 @@ type ExportOf struct {
 	Columns []register.Column
 	Letters bool           // one line a message, with all its files
 	Query   register.Query // its page is passed over
+	Machine string         // what this machine is called, where others are asked, too; else ""
+	NotHere bool           // this machine's register has no part in it
+	Others  []Elsewhere    // registers of other machines
+}
+
+// Elsewhere is the register of another machine of the office.
+type Elsewhere struct {
+	Machine string
+	// Read lets f read it with the rights of who exports; f is not called where she is not known there. It does not
+	// change while f runs.
+	Read func(ctx context.Context, f func(rg *Registry, v store.Viewer) error) error
 }
 
 // ErrTooMany says that enough is being written.
@@ -137,14 +148,15 @@ func (rg *Exports) writeExport(ctx context.Context, v store.Viewer, x *Export, o
 		return 0, err
 	}
 	defer func() { err = errors.Join(err, f.Close()) }()
-	rows, err := rg.tableRows(ctx, v, of.Query, of.Letters, false)
+	sources, rows, err := rg.sourcesOf(ctx, v, of)
 	if err != nil {
 		return 0, err
 	}
 	rg.exports.mutex.Lock()
-	x.Rows = len(rows)
+	x.Rows = rows
 	rg.exports.mutex.Unlock()
-	err = rg.writeTable(ctx, v, f, of.Format, of.Columns, of.Letters, rows, func(done int) {
+	compare := register.CompareLines(of.Query.Sort, of.Query.Ascending)
+	err = rg.writeTable(ctx, f, of.Format, of.Columns, of.Letters, sources, compare, func(done int) {
 		rg.exports.mutex.Lock()
 		x.Done = done
 		rg.exports.mutex.Unlock()
@@ -195,13 +207,92 @@ func (rg *Registry) tableRows(ctx context.Context, v store.Viewer, q register.Qu
 	return rows, nil
 }
 
-// writeTable writes lines of the register as a table; letters makes one line of each row's lines.
-func (rg *Registry) writeTable(ctx context.Context, v store.Viewer, w io.Writer, format string,
-	columns []register.Column, letters bool, rows [][]register.Number, told func(done int)) error {
+// tableSource is a register of which lines are written: this one, or that of another machine.
+type tableSource struct {
+	machine string
+	read    func(ctx context.Context, f func(rg *Registry, v store.Viewer) error) error
+	rows    [][]register.Number // that are left
+	lines   []register.Line     // read of them
+}
+
+// here is a register itself as a source.
+func here(rg *Registry, machine string, v store.Viewer, rows [][]register.Number) *tableSource {
+	return &tableSource{machine: machine, rows: rows,
+		read: func(_ context.Context, f func(*Registry, store.Viewer) error) error { return f(rg, v) }}
+}
+
+// sourcesOf are the registers whose lines an export has, and how many lines it has.
+func (rg *Exports) sourcesOf(ctx context.Context, v store.Viewer, of *ExportOf) (all []*tableSource, rows int,
+	err error) {
+	if !of.NotHere {
+		found, err := rg.tableRows(ctx, v, of.Query, of.Letters, false)
+		if err != nil {
+			return nil, 0, err
+		}
+		all, rows = append(all, here(rg.Registry, of.Machine, v, found)), len(found)
+	}
+	for _, o := range of.Others {
+		one := &tableSource{machine: o.Machine, read: o.Read}
+		err := o.Read(ctx, func(rg *Registry, v store.Viewer) (err error) {
+			one.rows, err = rg.tableRows(ctx, v, of.Query, of.Letters, false)
+			return err
+		})
+		if err != nil {
+			return nil, 0, fmt.Errorf("the machine “%s”: %w", o.Machine, err)
+		}
+		all, rows = append(all, one), rows+len(one.rows)
+	}
+	return all, rows, nil
+}
+
+// fill reads the next lines of a source where none is left of those that were read; letters makes one line of each
+// row's lines.
+func (t *tableSource) fill(ctx context.Context, letters, withMessages bool) error {
+	for len(t.lines) == 0 && len(t.rows) > 0 {
+		var numbers []register.Number
+		some := 0
+		for ; some < len(t.rows) && len(numbers) < linesAtOnce; some++ {
+			numbers = append(numbers, t.rows[some]...)
+		}
+		t.rows = t.rows[some:]
+		err := t.read(ctx, func(rg *Registry, v store.Viewer) error {
+			filings, err := rg.Store.Register.Numbered(ctx, v, numbers)
+			if err != nil {
+				return err
+			}
+			lines, err := rg.Lines(ctx, filings, withMessages)
+			for n := 1; len(lines) > 0 && err == nil; lines, filings, n = lines[n:], filings[n:], 1 {
+				line := lines[0]
+				if letters { // a line may have gone meanwhile, so they are told by their message
+					for n < len(lines) && filings[n].MessageID == filings[0].MessageID {
+						n++
+					}
+					line = register.Together(lines[:n])
+				}
+				line.Machine = t.machine
+				t.lines = append(t.lines, line)
+			}
+			return err
+		})
+		if err != nil && t.machine != "" {
+			err = fmt.Errorf("the machine “%s”: %w", t.machine, err)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// writeTable writes lines of registers as a table, in the order of compare; letters makes one line of each row's lines.
+func (rg *Registry) writeTable(ctx context.Context, w io.Writer, format string, columns []register.Column,
+	letters bool, sources []*tableSource, compare func(a, b *register.Line) int, told func(done int)) error {
 	if letters {
 		files := 0
-		for _, r := range rows {
-			files = max(files, len(r))
+		for _, s := range sources {
+			for _, r := range s.rows {
+				files = max(files, len(r))
+			}
 		}
 		columns = register.ByMessage(columns, files)
 	}
@@ -216,40 +307,29 @@ func (rg *Registry) writeTable(ctx context.Context, v store.Viewer, w io.Writer,
 		return err
 	}
 	withMessages := slices.ContainsFunc(columns, func(c register.Column) bool { return c.Name == "message" })
-	done := 0
-	for len(rows) > done {
+	for done := 0; ; {
 		if err := ctx.Err(); err != nil {
 			return errors.Join(err, table.Discard())
 		}
-		var numbers []register.Number
-		some := 0
-		for ; done+some < len(rows) && len(numbers) < linesAtOnce; some++ {
-			numbers = append(numbers, rows[done+some]...)
-		}
-		filings, err := rg.Store.Register.Numbered(ctx, v, numbers)
-		if err != nil {
-			return errors.Join(err, table.Discard())
-		}
-		lines, err := rg.Lines(ctx, filings, withMessages)
-		if err != nil {
-			return errors.Join(err, table.Discard())
-		}
-		for len(lines) > 0 {
-			line := lines[0]
-			n := 1
-			if letters { // a line may have gone meanwhile, so they are told by their message
-				for n < len(lines) && filings[n].MessageID == filings[0].MessageID {
-					n++
-				}
-				line = register.Together(lines[:n])
+		var next *tableSource
+		for _, s := range sources {
+			if err := s.fill(ctx, letters, withMessages); err != nil {
+				return errors.Join(err, table.Discard())
 			}
-			if err := table.Write(&line); err != nil {
-				return errors.Join(fmt.Errorf("writing line %d: %w", done+1, err), table.Discard())
+			if len(s.lines) > 0 && (next == nil || compare(&s.lines[0], &next.lines[0]) < 0) {
+				next = s
 			}
-			lines, filings = lines[n:], filings[n:]
 		}
-		done += some
-		told(done)
+		if next == nil {
+			break
+		}
+		done++
+		if err := table.Write(&next.lines[0]); err != nil {
+			return errors.Join(fmt.Errorf("writing line %d: %w", done, err), table.Discard())
+		}
+		if next.lines = next.lines[1:]; done%linesAtOnce == 0 || len(next.lines) == 0 {
+			told(done)
+		}
 	}
 	return table.Close()
 }

@@ -37,7 +37,8 @@ func TestATableIsNotWrittenOnceItsExportIsStopped(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	rows := [][]register.Number{{{Year: 2026, Number: 1}}}
-	err = rg.writeTable(ctx, store.System, io.Discard, "xlsx", columns, false, rows, func(int) {})
+	err = rg.writeTable(ctx, io.Discard, "xlsx", columns, false,
+		[]*tableSource{here(rg, "", store.System, rows)}, register.CompareLines("", true), func(int) {})
 	if !errors.Is(err, context.Canceled) {
 		t.Errorf("got %v, want %v", err, context.Canceled)
 	}

@@ -52,7 +52,11 @@ func (rg *Registry) SaveRegisterFile(ctx context.Context, id string, revision in
 	f.CabinetID = c.ID
 	f.Folder = strings.Join(safename.Folder(of.Folder), "/")
 	if len(of.Columns) > 0 {
-		if _, err := register.ColumnsNamed(of.Columns); err != nil {
+		values, err := ValueNames(ctx, rg, store.System)
+		if err != nil {
+			return f, err
+		}
+		if _, err := register.ColumnsNamed(of.Columns, values...); err != nil {
 			wrong("columns", err.Error())
 		}
 	}
@@ -174,7 +178,8 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 	if err != nil || len(rows) == 0 && y.Path == "" {
 		return err
 	}
-	columns, err := register.ColumnsNamed(f.Columns)
+	// No filing may have a value any more that was known when the columns were chosen.
+	columns, err := register.ColumnsNamed(f.Columns, register.ValuesNamed(f.Columns)...)
 	if err != nil {
 		return err
 	}
@@ -196,7 +201,8 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 	reading, writing := io.Pipe()
 	writer := make(chan error, 1)
 	go func() {
-		err := rg.writeTable(ctx, store.System, writing, f.Format, columns, f.Per == "message", rows, func(int) {})
+		err := rg.writeTable(ctx, writing, f.Format, columns, f.Per == "message",
+			[]*tableSource{here(rg, "", store.System, rows)}, register.CompareLines("", true), func(int) {})
 		writing.CloseWithError(err)
 		writer <- err
 	}()

@@ -15,6 +15,7 @@ import (
 	"inktray.example/inktray/internal/filing"
 	"inktray.example/inktray/internal/office"
 	"inktray.example/inktray/internal/passes"
+	"inktray.example/inktray/internal/reading"
 )
 
 // Config is what a Registry is given.
@@ -23,6 +24,7 @@ type Config struct {
 	Office   *office.Office
 	Cabinets *cabinets.Cabinets
 	Filer    *filing.Filer
+	Reader   *reading.Reader
 	Passes   *passes.Passes
 	Watch    *clock.Watch
 	Spool    string // the folder in which exports are written
@@ -90,11 +92,16 @@ func (rg *Registry) RemoveOld(ctx context.Context) error {
 	}
 	if limits.RegisterDays > 0 {
 		erased, err := rg.Store.Erasure.EraseBefore(ctx, now.AddDate(0, 0, -limits.RegisterDays), now, 500)
-		if err == nil && erased > 0 { // examples went with them
-			err = rg.Office.LoadTopics(ctx, "")
-		}
 		if err != nil {
 			return err
+		}
+		if erased > 0 { // what was read of their scans goes with them, and examples did
+			if err := rg.Reader.Scans.Forget(ctx); err != nil {
+				return err
+			}
+			if err := rg.Office.LoadTopics(ctx, ""); err != nil {
+				return err
+			}
 		}
 	}
 	if limits.AuditDays > 0 {

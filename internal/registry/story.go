@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +13,21 @@ import (
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/store"
 )
+
+// ValueNames are the names of the values that were read of files the viewer may see; for who sees everything also those
+// that rules will read.
+func ValueNames(ctx context.Context, rg *Registry, v store.Viewer) ([]string, error) {
+	names, err := rg.Store.Register.ValueNames(ctx, v)
+	if v.All && v.AllCabinets && rg.Office != nil && rg.Office.Settings() != nil {
+		for _, r := range rg.Office.Settings().Rules {
+			for _, v := range r.Values() {
+				names = append(names, v.Name)
+			}
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names), err
+}
 
 // Lines gives lines of the register with all that can be shown of them; the
 // addresses of their messages only where they are wanted.
@@ -49,6 +65,7 @@ func (rg *Registry) Lines(ctx context.Context, rows []store.Filing, withMessages
 			SenderAddress: f.SenderAddress, Subject: f.Subject, File: f.File, Folder: f.Folder, Cabinet: f.Cabinet,
 			Mailbox: f.Mailbox, Rule: f.Rule, Revision: f.Revision, Kind: f.Kind, Size: f.Size,
 			Checksum: hex.EncodeToString(f.SHA256), State: f.State(), Remark: remark(f), Notes: notes[f.Entry()],
+			Values:  f.Values,
 			Message: register.MessageURL(messages[f.MessageID])}
 		if f.FiledAt != nil {
 			l.Filed = *f.FiledAt

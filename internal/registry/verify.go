@@ -22,8 +22,8 @@ import (
 // is recorded.
 const verifyBatch = 50
 
-// ErrVerifying says that files are being verified already.
-var ErrVerifying = errors.New("files are being verified already")
+// ErrVerifying says that files are being verified already, or read for their values.
+var ErrVerifying = errors.New("filed files are being read already")
 
 // CheckVerificationPlan says what is wrong with a plan. The error, if any, is
 // rule.Problems.
@@ -66,6 +66,15 @@ func (rg *Registry) Verify(ctx context.Context, v store.Viewer, q register.Query
 // beginVerification verifies batches until there are none, as a pass.
 func (rg *Registry) beginVerification(ctx context.Context, by string, total int, plan store.VerificationPlan,
 	next func(ctx context.Context) ([]store.Filing, error)) (*store.Pass, error) {
+	return begin(ctx, rg, "verification", by, total,
+		func(ctx context.Context, pass *store.Pass, steer *passes.Steering) (store.PassState, error) {
+			return rg.verifyAll(ctx, pass, steer, plan, next)
+		})
+}
+
+// begin reads filed files, as a pass. One such pass runs at a time.
+func begin(ctx context.Context, rg *Registry, kind, by string, total int, work func(ctx context.Context,
+	pass *store.Pass, steer *passes.Steering) (store.PassState, error)) (*store.Pass, error) {
 	rg.mutex.Lock()
 	if rg.verifying {
 		rg.mutex.Unlock()
@@ -73,7 +82,7 @@ func (rg *Registry) beginVerification(ctx context.Context, by string, total int,
 	}
 	rg.verifying = true
 	rg.mutex.Unlock()
-	pass := &store.Pass{Kind: "verification", MadeBy: by, State: store.Running, Total: total, StartedAt: rg.Clock()}
+	pass := &store.Pass{Kind: kind, MadeBy: by, State: store.Running, Total: total, StartedAt: rg.Clock()}
 	if err := rg.Store.Passes.Add(ctx, pass); err != nil {
 		rg.mutex.Lock()
 		rg.verifying = false
@@ -82,8 +91,8 @@ func (rg *Registry) beginVerification(ctx context.Context, by string, total int,
 	}
 	begun := *pass
 	steer := rg.Passes.Begin(pass.ID)
-	rg.Go("verifying", func(ctx context.Context) {
-		state, err := rg.verifyAll(ctx, pass, steer, plan, next)
+	rg.Go("reading filed files", func(ctx context.Context) {
+		state, err := work(ctx, pass, steer)
 		rg.mutex.Lock()
 		rg.verifying = false
 		rg.mutex.Unlock()

@@ -85,7 +85,7 @@ func (f *foreseen) spelled(folder string) string {
 // place gives an item the name that it would get. Its content is known where another
 // rule filed it; else it is taken to be like no other.
 func (f *foreseen) place(ctx context.Context, item *RehearsedItem, received time.Time, content cabinet.Content) {
-	if len(item.Unknown) > 0 {
+	if len(item.Unknown) > 0 && !item.Placed {
 		item.As = item.Path() // not settled before a number is drawn
 		return
 	}

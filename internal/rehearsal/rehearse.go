@@ -242,7 +242,7 @@ func (r *rehearsing) looksAt(mailbox, folder string) bool {
 type planned struct {
 	row   store.Message
 	facts *source.Facts // of a message that is not among the records; the row is made of them
-	print [32]byte
+	same  same
 	plan  plan.Plan
 }
 
@@ -257,7 +257,30 @@ type taken struct {
 // copyOf is an item of a message, wherever the message is.
 type copyOf struct {
 	print      [32]byte
+	likeness   bool // print is the likeness of a message that has another fingerprint, too
 	rule, item string
+}
+
+// same recognises a message elsewhere, by whichever protocol it was read there.
+type same struct{ fingerprint, likeness [32]byte }
+
+func sameAs(m *mail.Message) same { return same{m.Fingerprint(), m.Likeness()} }
+
+// keys are those under which an item of the message is kept, and sought those under which it may be found.
+func (s same) keys(rule, item string) [2]copyOf {
+	return [2]copyOf{{s.fingerprint, false, rule, item}, {s.likeness, true, rule, item}}
+}
+
+func (s same) sought(rule, item string) [2]copyOf {
+	return [2]copyOf{{s.fingerprint, false, rule, item}, {s.likeness, s.fingerprint == s.likeness, rule, item}}
+}
+
+// either finds what is kept under one of two keys.
+func either[V any](kept map[copyOf]V, keys [2]copyOf) (found V, ok bool) {
+	if found, ok = kept[keys[0]]; !ok {
+		found, ok = kept[keys[1]]
+	}
+	return found, ok
 }
 
 // known rehearses on what is known of the last messages.
@@ -322,7 +345,7 @@ func (r *rehearsing) planAll(all []planned) ([]planned, error) {
 				}
 				all[i].plan = r.make(m, r.names[row.MailboxID], row.Folder, false)
 				if r.filesAny(&all[i]) {
-					all[i].print = m.Fingerprint()
+					all[i].same = sameAs(m)
 				}
 			}
 		})
@@ -386,7 +409,7 @@ func (r *rehearsing) one(ctx context.Context, v store.Viewer) error {
 		if err != nil {
 			return err
 		}
-		return r.takeAll(ctx, []planned{{row: row, print: l.Mail.Fingerprint(), plan: p}})
+		return r.takeAll(ctx, []planned{{row: row, same: sameAs(l.Mail), plan: p}})
 	})
 }
 
@@ -558,7 +581,7 @@ func (r *rehearsing) thorough(ctx context.Context, s source.Session, m *store.Ma
 	}
 	l := &reading.Message{Row: &p.row, Facts: facts, Mail: facts.Message(p.row.Folder), Mailbox: m.Name}
 	defer l.Close()
-	p.print = l.Mail.Fingerprint()
+	p.same = sameAs(l.Mail)
 	p.plan, err = r.owner.reader.Plan(ctx, s, l, r.rulesFor(m.Name, p.row.Folder), r.setting(m.Name, true))
 	return err
 }
@@ -625,7 +648,7 @@ func (r *rehearsing) before(ctx context.Context, all []planned) (decided, error)
 		if all[i].row.ID > 0 {
 			ids = append(ids, all[i].row.ID)
 		}
-		prints = append(prints, all[i].print[:])
+		prints = append(prints, all[i].same.fingerprint[:], all[i].same.likeness[:])
 	}
 	if len(prints) == 0 {
 		return d, nil
@@ -644,10 +667,17 @@ func (r *rehearsing) before(ctx context.Context, all []planned) (decided, error)
 	}
 	copies, err := r.owner.Store.Journal.FiledCopies(ctx, prints)
 	for _, c := range copies {
-		if c.Filed {
-			d.copies[copyOf{[32]byte(c.Fingerprint), c.RuleID, c.Item}] = c.Path
+		of := same{fingerprint: [32]byte(c.Fingerprint)}
+		if of.likeness = of.fingerprint; len(c.Likeness) > 0 {
+			of.likeness = [32]byte(c.Likeness)
 		}
-		d.sums[copyOf{[32]byte(c.Fingerprint), "", c.Item}] = cabinet.Content{Size: c.Size, SHA256: [32]byte(c.SHA256)}
+		for _, key := range of.keys(c.RuleID, c.Item) {
+			if c.Filed {
+				d.copies[key] = c.Path
+			}
+			key.rule = ""
+			d.sums[key] = cabinet.Content{Size: c.Size, SHA256: [32]byte(c.SHA256)}
+		}
 	}
 	return d, err
 }
@@ -768,12 +798,12 @@ func (r *rehearsing) item(ctx context.Context, p *planned, pr *plan.Rule, item *
 			return out
 		}
 	}
-	mine := copyOf{p.print, pr.Rule.Rule.ID, item.Item.ID}
-	if as, ok := before.copies[mine]; ok {
+	sought := p.same.sought(pr.Rule.Rule.ID, item.Item.ID)
+	if as, ok := either(before.copies, sought); ok {
 		out.Verdict, out.Reason = plan.There, reason.FiledBefore(as)
 		return out
 	}
-	if as, ok := r.copies[mine]; ok {
+	if as, ok := either(r.copies, sought); ok {
 		out.Verdict, out.Reason = plan.There, reason.OtherFolder(as)
 		return out
 	}
@@ -783,14 +813,17 @@ func (r *rehearsing) item(ctx context.Context, p *planned, pr *plan.Rule, item *
 		would = foresee(ctx, r.owner, r.viewer, cabinet)
 		r.would[cabinet] = would
 	}
-	would.place(ctx, &out, p.row.ReceivedAt, before.sums[copyOf{p.print, "", item.Item.ID}])
+	content, _ := either(before.sums, p.same.sought("", item.Item.ID))
+	would.place(ctx, &out, p.row.ReceivedAt, content)
 	if out.Clash != "" {
 		r.out.Clashes++
 	}
 	if out.Verdict != plan.Filed {
 		return out
 	}
-	r.copies[mine] = out.As
+	for _, key := range p.same.keys(pr.Rule.Rule.ID, item.Item.ID) {
+		r.copies[key] = out.As
+	}
 	r.out.Files++
 	r.out.Bytes += item.Item.Size
 	folder := path.Dir(out.As)

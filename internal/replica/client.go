@@ -25,7 +25,8 @@ type pages struct {
 	place     Place
 	history   string
 	identity  *age.X25519Identity
-	permitted func() error // nil, or whether this machine may still write here
+	permitted func() error                               // nil, or whether this machine may still write here
+	apply     func(io.ReadCloser) (io.ReadCloser, error) // what is done with each file that is opened; nil for nothing
 
 	mutex sync.Mutex
 	names map[span]string // by what they hold
@@ -129,10 +130,14 @@ func (p *pages) OpenLTXFile(ctx context.Context, level int, min, max ltx.TXID, o
 	if size > 0 {
 		opened = io.LimitReader(opened, size)
 	}
-	return struct {
+	file := io.ReadCloser(struct {
 		io.Reader
 		io.Closer
-	}{opened, sealed}, nil
+	}{opened, sealed})
+	if p.apply != nil {
+		return p.apply(file)
+	}
+	return file, nil
 }
 
 func (p *pages) name(ctx context.Context, s span) (string, error) {
@@ -228,24 +233,62 @@ func (p *pages) DeleteAll(ctx context.Context) error {
 }
 
 // last is the last transaction that is at the place in an unbroken row, and when it was made. Zero where there is none.
+func (p *pages) last(ctx context.Context) (last ltx.FileInfo, err error) {
+	last, _, err = p.reached(ctx, 0)
+	return last, err
+}
+
+// reached is last, and when what a copy has that is at a transaction was made; zero where that is not known any more.
 // What is written comes to level 0 first, and its oldest files go first: so the others, which grow with the time for
 // which states are kept, are looked at only where there is nothing.
-func (p *pages) last(ctx context.Context) (last ltx.FileInfo, err error) {
+func (p *pages) reached(ctx context.Context, at ltx.TXID) (last ltx.FileInfo, made time.Time, err error) {
 	for _, level := range levels {
 		all, err := p.list(ctx, level)
 		if err != nil {
-			return last, err
+			return last, made, err
 		}
+		has := ltx.TXID(0)
 		for _, info := range all {
 			if info.MaxTXID > last.MaxTXID {
 				last = *info
+			}
+			if info.MaxTXID <= at && info.MaxTXID > has {
+				has, made = info.MaxTXID, info.CreatedAt
 			}
 		}
 		if last.MaxTXID > 0 {
 			break
 		}
 	}
-	return last, nil
+	return last, made, nil
+}
+
+// lately is how long a copy may lack what came to the place, and is fresh.
+const lately = 10 * time.Second
+
+// freshness is whether a copy has what was at the place lately. Where something is written all the time, it never has
+// everything.
+type freshness struct {
+	target ltx.TXID // which the copy has to reach
+	since  time.Time
+	fresh  bool
+}
+
+// look says whether a copy that is at a transaction is fresh, where last is the last one at the place.
+func (f *freshness) look(at, last ltx.TXID, now time.Time) bool {
+	switch {
+	case at == 0:
+		*f = freshness{}
+	case at >= last:
+		*f = freshness{last, now, true}
+	case f.target > 0 && at >= f.target:
+		*f = freshness{last, now, true}
+	case f.target == 0:
+		*f = freshness{last, now, false}
+	case now.Sub(f.since) > lately:
+		f.fresh = false
+	}
+	return f.fresh
 }
 
 // counter counts what is read.

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/superfly/ltx"
+
 	"inktray.example/inktray/internal/cabinet"
 )
 
@@ -357,5 +359,40 @@ func TestAHistoryThatDidNotGetIntoTheLeaseIsNotHeld(t *testing.T) {
 	}
 	if got, err := readLease(t.Context(), p); err != nil || got.History != "new" || l.Held().History != "new" {
 		t.Errorf("the lease says %q, %v", got.History, err)
+	}
+}
+
+// A copy that does not get to where the place was ten seconds ago is not fresh.
+func TestACopyIsFreshWhereItLacksOnlyWhatCameLately(t *testing.T) {
+	var f freshness
+	began := time.Now()
+	for i, look := range []struct {
+		after    time.Duration
+		at, last ltx.TXID
+		fresh    bool
+	}{
+		{0, 0, 7, false},                             // no copy yet
+		{time.Second, 3, 7, false},                   // never had everything
+		{20 * time.Second, 6, 9, false},              // as before
+		{21 * time.Second, 8, 10, true},              // has what was there at second 1
+		{22 * time.Second, 8, 12, true},              // lacks what came a second ago
+		{31 * time.Second, 9, 30, true},              // 10 seconds ago 10 was there
+		{31*time.Second + 1, 9, 31, false},           // that it should have
+		{32 * time.Second, 10, 40, true},             // now it has
+		{40 * time.Second, 40, 40, true},             // everything
+		{90 * time.Second, 40, 40, true},             // nothing came
+		{91 * time.Second, 40, 41, true},             // this came now
+		{101*time.Second + 1, 40, 41, false},         // and is not there yet
+		{101*time.Second + 2, 0, 41, false},          // the copy is made anew
+		{101*time.Second + 3, 41, 41, true},          // and there
+		{300 * time.Second, 50, 60, true},            // nobody looked for long
+		{310*time.Second + 1, 50, 60, false},         // but now for long enough
+		{310*time.Second + 2, 60, 60, true},          // again
+		{310*time.Second + 3, 60, 1 << 40, true},     // much at once
+		{330 * time.Second, 1 << 20, 1 << 41, false}, // takes its time
+	} {
+		if fresh := f.look(look.at, look.last, began.Add(look.after)); fresh != look.fresh {
+			t.Errorf("look %d, at %d of %d: fresh %t", i, look.at, look.last, fresh)
+		}
 	}
 }

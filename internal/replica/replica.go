@@ -716,8 +716,12 @@ func (r *Replica) ownKeys(ctx context.Context, identity string) (k keys, err err
 	return want, writeKeys(ctx, r.config.Place, r.config.Passphrase, want)
 }
 
+// skew is how much the clocks of two machines may differ.
+const skew = time.Hour
+
 // prune removes what nobody can want any more: histories of before that ended before the time for which states are
-// kept, and files that went before it.
+// kept, and files that went before it. A history ends where the next one begins, which its name says: what is in each
+// need not be listed, since a place can have many.
 func (r *Replica) prune(ctx context.Context, o *opened) error {
 	before := r.config.Clock().Add(-r.config.Keep)
 	names, err := histories(ctx, r.config.Place)
@@ -725,21 +729,22 @@ func (r *Replica) prune(ctx context.Context, o *opened) error {
 		return err
 	}
 	var earliest time.Time
-	for _, name := range names {
-		old := newPages(r.config.Place, path.Join(historyFolder, name), nil)
-		old.permitted = r.permitted
-		first, last, err := old.bounds(ctx)
-		if err != nil {
-			return err
-		}
-		if old.history != o.pages.history && last.Before(before) {
-			if err := old.DeleteAll(ctx); err != nil {
-				return err
+	for i, name := range names {
+		one := newPages(r.config.Place, path.Join(historyFolder, name), nil)
+		one.permitted = r.permitted
+		if i+1 < len(names) && one.history != o.pages.history {
+			if next, _ := stampOf(names[i+1]); next.Add(skew).Before(before) {
+				if err := one.DeleteAll(ctx); err != nil {
+					return err
+				}
+				continue
 			}
-			continue
 		}
-		if !first.IsZero() && (earliest.IsZero() || first.Before(earliest)) {
-			earliest = first
+		if !earliest.IsZero() {
+			break
+		}
+		if earliest, _, err = one.bounds(ctx); err != nil {
+			return err
 		}
 	}
 	r.mutex.Lock()
@@ -773,6 +778,7 @@ func histories(ctx context.Context, p Place) (names []string, err error) {
 			names = append(names, e.Name)
 		}
 	}
+	slices.Sort(names) // each begins with its moment
 	return names, err
 }
 

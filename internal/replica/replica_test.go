@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/replica"
 	"inktray.example/inktray/internal/store"
 )
@@ -657,4 +658,50 @@ func TestTheLogDoesNotGrowWhileThePlaceCannotBeReached(t *testing.T) {
 		t.Error(err)
 	}
 	_ = i.replica.Close(t.Context()) // its place is away
+}
+
+// listing counts how often the folders of histories are listed, by history.
+type listing struct {
+	replica.Place
+	mutex  sync.Mutex
+	counts map[string]int
+}
+
+func (l *listing) List(ctx context.Context, folder string) ([]cabinet.Entry, error) {
+	if parts := strings.Split(folder, "/"); parts[0] == "history" && len(parts) == 3 {
+		l.mutex.Lock()
+		l.counts[parts[1]]++
+		l.mutex.Unlock()
+	}
+	return l.Place.List(ctx, folder)
+}
+
+// A place at which many machines took turns makes no turn begin later: what it holds of them is not listed.
+func TestManyHistoriesAtAPlaceAreNotListed(t *testing.T) {
+	p := &listing{Place: replica.Folder(t.TempDir()), counts: map[string]int{}}
+	for n := range 8 {
+		works := open(t, t.TempDir(), p, options{keep: 24 * time.Hour})
+		works.set(fmt.Sprint(n))
+		works.sync()
+		works.close()
+	}
+	p.counts = map[string]int{}
+	works := open(t, t.TempDir(), p, options{keep: 24 * time.Hour})
+	works.set("last")
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		works.replica.Run(ctx)
+	}()
+	until(t, "it is known what can be restored", func() bool { return !works.replica.Report().Earliest.IsZero() })
+	cancel()
+	<-ended
+	works.close()
+	if len(p.counts) > 2 { // the earliest one, and its own
+		t.Errorf("%d histories were listed: %v", len(p.counts), p.counts)
+	}
+	if value, _, _ := restored(t, p, time.Time{}); value != "last" {
+		t.Errorf("what is restored says %q", value)
+	}
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"os"
@@ -49,7 +50,7 @@ type StandbyStatus struct {
 	Machine string
 	Active  Held      // whose turn it is
 	Copy    time.Time // of when the newest change is that the copy has; zero where there is none
-	Fresh   bool      // the copy has everything that is at the place
+	Fresh   bool      // the copy has everything that came to the place, save that of the last ten seconds
 	Problem string    // why it could not take over, "" where it could
 }
 
@@ -160,6 +161,7 @@ type follower struct {
 	cancel  context.CancelFunc
 	done    chan struct{} // closed once it has ended
 	err     error         // why, then
+	fresh   freshness
 }
 
 func (f *follower) stop() {
@@ -213,15 +215,32 @@ func (s *Standby) startCopy(ctx context.Context, history string, every time.Dura
 	if err != nil {
 		return nil, err
 	}
-	folder := filepath.Join(s.config.Data, standbyFolder, history)
-	f := &follower{pages: newPages(s.config.Place, path.Join(historyFolder, history), id), history: history,
-		records: filepath.Join(folder, s.config.Records.Name), done: make(chan struct{})}
+	p := newPages(s.config.Place, path.Join(historyFolder, history), id)
+	return copying(ctx, p, filepath.Join(s.config.Data, standbyFolder), s.config.Records.Name, every, s.config.Log, nil)
+}
+
+// copying copies a history into a folder of its name, and follows it. apply is as in pages, from when there is a copy.
+func copying(ctx context.Context, p *pages, within, records string, every time.Duration, log *slog.Logger,
+	apply func(*follower, io.ReadCloser) (io.ReadCloser, error)) (*follower, error) {
+	history := path.Base(p.history)
+	folder := filepath.Join(within, history)
+	f := &follower{pages: p, history: history, records: filepath.Join(folder, records), done: make(chan struct{})}
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, err
 	}
-	if _, err := os.Stat(f.records); err == nil && f.at() == 0 { // it was being written when the program ended
-		if err := os.Remove(f.records); err != nil {
+	_, partly := os.Stat(filepath.Join(folder, halfway))
+	if _, err := os.Stat(f.records); err == nil && (f.at() == 0 || partly == nil) { // it was being written at the end
+		if err := inTurn(func() error { return os.RemoveAll(folder) },
+			func() error { return os.MkdirAll(folder, 0o700) }); err != nil {
 			return nil, err
+		}
+	}
+	if apply != nil {
+		p.apply = func(r io.ReadCloser) (io.ReadCloser, error) {
+			if f.at() == 0 { // all of it is being put together, under another name
+				return r, nil
+			}
+			return apply(f, r)
 		}
 	}
 	var following context.Context
@@ -230,14 +249,17 @@ func (s *Standby) startCopy(ctx context.Context, history string, every time.Dura
 	options.OutputPath, options.Follow, options.FollowInterval = f.records, true, every
 	go func() {
 		defer close(f.done)
-		f.err = newReader(f.pages, slog.New(warnings{s.config.Log.Handler()})).Restore(following, options)
+		f.err = newReader(f.pages, slog.New(warnings{log.Handler()})).Restore(following, options)
 	}()
 	return f, nil
 }
 
 // removeCopies removes the copies of other histories.
 func (s *Standby) removeCopies(but string) error {
-	within := filepath.Join(s.config.Data, standbyFolder)
+	return removeCopies(filepath.Join(s.config.Data, standbyFolder), but)
+}
+
+func removeCopies(within, but string) error {
 	entries, err := os.ReadDir(within)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -254,14 +276,14 @@ var errCopying = errors.New("the first copy is still being made")
 
 // compare notes how fresh the copy is.
 func (s *Standby) compare(ctx context.Context, f *follower) error {
-	last, err := f.pages.last(ctx)
+	at := f.at()
+	last, made, err := f.pages.reached(ctx, at)
 	if err != nil {
 		return err
 	}
-	at := f.at()
 	s.set(func(st *StandbyStatus) {
-		if st.Fresh = at >= last.MaxTXID && at > 0; st.Fresh {
-			st.Copy = last.CreatedAt
+		if st.Fresh = f.fresh.look(at, last.MaxTXID, time.Now()); !made.IsZero() {
+			st.Copy = made
 		}
 	})
 	if at == 0 {
@@ -495,4 +517,14 @@ func Standbys(ctx context.Context, p Place) (all []Waiting, err error) {
 func Own(data string, l Held) (bool, error) {
 	own, err := readLocal(data)
 	return l.Number == 0 || l.History == "" || own.History == l.History, err
+}
+
+// inTurn does one thing after the other, up to the first that fails.
+func inTurn(steps ...func() error) error {
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
 }

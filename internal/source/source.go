@@ -68,6 +68,14 @@ type Event struct {
 	Flags   bool      // flags changed
 }
 
+// Moment is when the announcement arrived; nil where there was none.
+func (e Event) Moment() *time.Time {
+	if e.At.IsZero() {
+		return nil
+	}
+	return &e.At
+}
+
 // What Part gives beside the parts of a message.
 const (
 	Header = "header"

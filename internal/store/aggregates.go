@@ -53,6 +53,7 @@ func (s *Store) group() {
 	s.People = &People{s}
 	s.Passkeys = &Passkeys{s}
 	s.Trail = &Trail{s}
+	s.Machines = &Machines{s}
 	s.Mailboxes = &Mailboxes{s}
 	s.Cabinets = &Cabinets{s}
 	s.Rules = &Rules{s}

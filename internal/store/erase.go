@@ -135,11 +135,15 @@ func eraseMessages(tx *gorm.DB, at time.Time, where string, args ...any) error {
 		{"DELETE FROM topic_examples WHERE fingerprint IN (SELECT fingerprint FROM messages WHERE " + where + ")", args},
 		{"DELETE FROM register_notes WHERE (year, number) IN (SELECT year, number FROM register WHERE message_id IN " + of +
 			")", args},
-		{"UPDATE register SET sender_name = '', sender_address = '', subject = '', erased_at = ? WHERE message_id IN " + of,
+		{"UPDATE register_events SET text = '' WHERE kind IN ('corrected', 'settled') AND text <> '' AND (year, number) IN " +
+			"(SELECT year, number FROM register WHERE message_id IN " + of + ")", args}, // what people wrote or read
+		{"UPDATE register SET sender_name = '', sender_address = '', subject = '', found = NULL, erased_at = ? " +
+			"WHERE message_id IN " + of,
 			with(at)},
 		{"UPDATE journal SET name = '', reason = CASE WHEN state = 'filed' OR reason = '' THEN '' ELSE ? END, wanted = " +
 			"path WHERE message_id IN " + of, with(reason.Erased().Encode())}, // a sentence can name the sender
 		{"UPDATE follow_ups SET what = '', reason = '' WHERE kind IN ('reply', 'draft') AND message_id IN " + of, args},
+		{"DELETE FROM repeats WHERE message_id IN " + of, args},
 		{"DELETE FROM post WHERE state IN ('done', 'set aside') AND message_id IN " + of, args},
 		{"UPDATE messages SET subject = '', sender_name = '', sender_address = '', header = '', structure = '{}', flags = " +
 			"'[]', erased_at = ? WHERE " + where, with(at)},

@@ -4,9 +4,12 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
+
+	"inktray.example/inktray/internal/core/value"
 )
 
 // ready narrows follow-ups to those whose time has come: every item of the
@@ -147,6 +150,23 @@ func (s *FollowUps) FiledPaths(ctx context.Context, ruleID string, messageID int
 	return paths, err
 }
 
+// FiledValues are what was read of the files that a rule filed of a message: of each value the first that was found.
+func (s *FollowUps) FiledValues(ctx context.Context, ruleID string, messageID int64) (all []value.Value, err error) {
+	lines, err := list[Filing](s.reading(ctx).Select("found").Where("rule_id = ? AND message_id = ? AND found IS NOT "+
+		"NULL AND filed_at IS NOT NULL AND undone_at IS NULL", ruleID, messageID).Order("year, number"))
+	for i := range lines {
+		for _, v := range lines[i].Values {
+			at := slices.IndexFunc(all, func(o value.Value) bool { return o.Name == v.Name })
+			if at < 0 {
+				all = append(all, v)
+			} else if all[at].Text == "" {
+				all[at] = v
+			}
+		}
+	}
+	return all, err
+}
+
 // Hand puts what is to be sent into the post and ends its follow-up, if it has
 // one, in one commit: from then on the post has it. once is the moment since
 // which there must be no other reply of the rule to the same address; zero for
@@ -228,8 +248,8 @@ func (s *Messages) CameFrom(ctx context.Context, m *Message) (folder string, ret
 	)
 	if errors.Is(err, ErrNotFound) {
 		row, err = first[Message](
-			s.reading(ctx).Select("id").Where("fingerprint = ? AND mailbox_id = ? AND (moving_to = ? OR "+
-				"folder = ? AND uid_validity = 0)", m.Fingerprint, m.MailboxID, m.Folder, m.Folder).Order("id").Limit(1),
+			sameAs(s.reading(ctx), m).Select("id").Where("+mailbox_id = ? AND (moving_to = ? OR "+
+				"folder = ? AND uid_validity = 0)", m.MailboxID, m.Folder, m.Folder).Order("id").Limit(1),
 		)
 	}
 	if errors.Is(err, ErrNotFound) {

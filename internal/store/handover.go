@@ -81,6 +81,7 @@ func (s *Mailboxes) Unsettled(ctx context.Context, mailboxID string) (underWay, 
 func (s *Mailboxes) HandOver(ctx context.Context, m *Mailbox, named []HandedRule, topics []Topic, w io.Writer,
 	now time.Time) error {
 	h := Handover{Format: handoverFormat, MadeAt: now.UTC(), Mailbox: *m, Rules: named}
+	var err error
 	for i := range topics {
 		examples, err := s.Topics.ExamplesOf(ctx, topics[i].ID)
 		if err != nil {
@@ -89,7 +90,6 @@ func (s *Mailboxes) HandOver(ctx context.Context, m *Mailbox, named []HandedRule
 		h.Topics = append(h.Topics, HandedTopic{topics[i].Name, examples})
 	}
 	h.Mailbox.Secret = nil
-	var err error
 	of := func(into any) error { return s.reading(ctx).Where("mailbox_id = ?", m.ID).Find(into).Error }
 	var total int64
 	err = inOrder(
@@ -150,8 +150,10 @@ func (e *HandoverError) Error() string { return e.Problem }
 
 // TakeOver keeps a mailbox that another installation handed over, all of it or nothing.
 // Rules that are not here come along and run as they ran there, and the topics for which
-// they ask with them.
-func (s *Mailboxes) TakeOver(ctx context.Context, r io.Reader, now time.Time, actor string) (Mailbox, error) {
+// they ask with them. Rules that were switched off when the mailbox was handed over here
+// run again where they ran there.
+// try only says whether it could be kept.
+func (s *Mailboxes) TakeOver(ctx context.Context, r io.Reader, now time.Time, actor string, try bool) (Mailbox, error) {
 	var h Handover
 	broken := &HandoverError{"this is no mailbox that was handed over, or a part of it is missing",
 		"Give the file that `inktray mailboxes hand-over` wrote, whole."}
@@ -196,8 +198,12 @@ func (s *Mailboxes) TakeOver(ctx context.Context, r io.Reader, now time.Time, ac
 		if err := tx.Create(&m).Error; err != nil {
 			return err
 		}
+		off, err := switchedOff(tx, m.ID)
+		if err != nil {
+			return err
+		}
 		for _, one := range h.Rules {
-			if err := handRule(tx, one, now, actor); err != nil {
+			if err := handRule(tx, one, slices.Contains(off, one.ID), now, actor); err != nil {
 				return err
 			}
 		}
@@ -245,8 +251,19 @@ func (s *Mailboxes) TakeOver(ctx context.Context, r io.Reader, now time.Time, ac
 		if met != h.Messages {
 			return broken
 		}
+		// A file of an earlier version has no likenesses.
+		if err := tx.Exec("UPDATE messages SET likeness = likeness(header, structure) WHERE mailbox_id = ? AND likeness IS "+
+			"NULL AND length(header) > 0", m.ID).Error; err != nil {
+			return err
+		}
+		if try {
+			return errTried
+		}
 		return note(tx, actor, "take over mailbox", m.Name)
 	})
+	if errors.Is(err, errTried) {
+		err = nil
+	}
 	return m, err
 }
 
@@ -259,9 +276,45 @@ func createAll[T any](tx *gorm.DB, rows []T) error {
 	return nil
 }
 
-// handRule keeps a rule unless one of that identity is here.
-func handRule(tx *gorm.DB, one HandedRule, now time.Time, actor string) error {
-	if _, err := first[Rule](tx.Where("id = ?", one.ID)); !errors.Is(err, ErrNotFound) {
+// offWith is under what it is kept which rules were switched off since a mailbox was handed over.
+func offWith(mailboxID string) string { return "switched off with " + mailboxID }
+
+// switchedOff are the rules that were switched off when the mailbox was handed over; they are forgotten.
+func switchedOff(tx *gorm.DB, mailboxID string) (rules []string, err error) {
+	var kept string
+	if err := tx.Raw("SELECT value FROM settings WHERE key = ?", offWith(mailboxID)).Scan(&kept).Error; err != nil ||
+		kept == "" {
+		return nil, err
+	}
+	if err := json.Unmarshal([]byte(kept), &rules); err != nil {
+		return nil, err
+	}
+	return rules, tx.Exec("DELETE FROM settings WHERE key = ?", offWith(mailboxID)).Error
+}
+
+// NoteOff keeps which rules are switched off since a mailbox is handed over: they run again if it comes back.
+func (s *Mailboxes) NoteOff(ctx context.Context, mailboxID string, rules []string) error {
+	kept, err := json.Marshal(rules)
+	if err != nil {
+		return err
+	}
+	return s.Settings.Set(ctx, offWith(mailboxID), string(kept))
+}
+
+// errTried takes back a change that was only tried.
+var errTried = errors.New("it was only tried")
+
+// handRule keeps a rule unless one of that identity is here. off says that it was switched off when the mailbox was
+// handed over: then it runs again where it ran there.
+func handRule(tx *gorm.DB, one HandedRule, off bool, now time.Time, actor string) error {
+	if here, err := first[Rule](tx.Where("id = ?", one.ID)); err == nil {
+		if !off || !one.Running || here.Running || here.Removed {
+			return nil
+		}
+		return inOrder(
+			func() error { return tx.Model(&Rule{ID: one.ID}).Update("running", true).Error },
+			func() error { return note(tx, actor, "switch on rule", here.Name) })
+	} else if !errors.Is(err, ErrNotFound) {
 		return err
 	}
 	var place int

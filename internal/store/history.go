@@ -50,6 +50,7 @@ const (
 	OutgoingSetting     = "outgoing"
 	VerificationSetting = "verification"
 	TrustSetting        = "trust"
+	ScansSetting        = "scans"
 )
 
 // SetLimits replaces the limits. revision is the revision that the change is based on, 0 for any; the other settings

@@ -112,7 +112,7 @@ func TestALargeRegisterIsReadFromItsFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	for what, content := range map[string][]byte{"cut off": whole[:len(whole)/2], "empty": nil,
-		"of others": append([]byte(nil), strings.Replace(string(whole), "register index 1", "register index 0", 1)...)} {
+		"of others": append([]byte(nil), strings.Replace(string(whole), "register index 2", "register index 1", 1)...)} {
 		if err := os.WriteFile(s.indexPath(), content, 0o600); err != nil {
 			t.Fatal(err)
 		}

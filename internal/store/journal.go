@@ -7,6 +7,7 @@ import (
 	"path"
 	"strconv"
 	"time"
+	"unicode"
 
 	"gorm.io/gorm"
 )
@@ -35,20 +36,23 @@ func (s *Journal) DecidedBy(ctx context.Context, rules []string, messages []int6
 // FiledCopy is an item that a rule filed, or found filed, of a message with a fingerprint.
 type FiledCopy struct {
 	Fingerprint        []byte
+	Likeness           []byte
 	RuleID, Item, Path string
 	Size               int64
 	SHA256             []byte `gorm:"column:sha256"`
 	Filed              bool   // by this rule, and not taken back
 }
 
-// FiledCopies lists what was filed of messages with some fingerprints, at whatever place.
-func (s *Journal) FiledCopies(ctx context.Context, fingerprints [][]byte) ([]FiledCopy, error) {
+// FiledCopies lists what was filed of messages with some fingerprints or likenesses, at whatever place.
+func (s *Journal) FiledCopies(ctx context.Context, prints [][]byte) ([]FiledCopy, error) {
 	var found []FiledCopy
 	err := s.reading(ctx).Model(&Entry{}).Joins("JOIN messages ON messages.id = journal.message_id").
-		Where("messages.fingerprint IN ? AND journal.sha256 IS NOT NULL AND journal.state IN ('filed', 'staged', 'already "+
-			"there')", fingerprints).
-		Select("messages.fingerprint, journal.rule_id, journal.item, journal.path, journal.size, journal.sha256, " +
-			"journal.state <> 'already there' AND journal.round = 0 AND journal.undo <> 'done' AS filed").Scan(&found).Error
+		Where("messages.id IN (SELECT id FROM messages WHERE fingerprint IN ? UNION SELECT id FROM messages WHERE "+
+			"likeness IN ?) AND journal.sha256 IS NOT NULL AND journal.state IN ('filed', 'staged', 'already there')",
+			prints, prints).
+		Select("messages.fingerprint, messages.likeness, journal.rule_id, journal.item, journal.path, journal.size, " +
+			"journal.sha256, journal.state <> 'already there' AND journal.round = 0 AND journal.undo <> 'done' AS filed").
+		Scan(&found).Error
 	return found, explain(err)
 }
 
@@ -115,14 +119,13 @@ func (s *Journal) Staged(ctx context.Context, cabinetID string) ([]Entry, error)
 	return list[Entry](s.reading(ctx).Where("cabinet_id = ? AND state = 'staged'", cabinetID).Order("id"))
 }
 
-// FiledBefore finds an earlier filing of the same rule, item and content from a
-// message of the same fingerprint.
-func (s *Journal) FiledBefore(ctx context.Context, e *Entry, fingerprint, sha256 []byte) (Entry, bool, error) {
-	// CROSS JOIN makes SQLite begin with the few messages of the fingerprint, and not with all entries of the rule.
-	found, err := first[Entry](s.reading(ctx).Raw(`SELECT journal.* FROM messages CROSS JOIN journal
-		ON journal.rule_id = ? AND journal.message_id = messages.id AND journal.item = ? AND journal.round = ?
-		WHERE messages.fingerprint = ? AND journal.sha256 = ? AND journal.state IN ('filed', 'staged') AND journal.id <> ?
-		LIMIT 1`, e.RuleID, e.Item, e.Round, fingerprint, sha256, e.ID))
+// FiledBefore finds an earlier filing of the same rule, item and content from the same message.
+func (s *Journal) FiledBefore(ctx context.Context, e *Entry, m *Message, sha256 []byte) (Entry, bool, error) {
+	// CROSS JOIN makes SQLite begin with the few messages that are the same, and not with all entries of the rule.
+	found, err := first[Entry](s.reading(ctx).Raw(`SELECT journal.* FROM (`+sameMessages+`) AS same CROSS JOIN journal
+		ON journal.rule_id = ? AND journal.message_id = same.id AND journal.item = ? AND journal.round = ?
+		WHERE journal.sha256 = ? AND journal.state IN ('filed', 'staged') AND journal.id <> ?
+		LIMIT 1`, append(m.same(), e.RuleID, e.Item, e.Round, sha256, e.ID)...))
 	if errors.Is(err, ErrNotFound) {
 		return found, false, nil
 	}
@@ -284,6 +287,34 @@ func (s *Register) At(ctx context.Context, cabinetID, folder, file string) (Fili
 		s.reading(ctx).Where("cabinet_id = ? AND folder = ? AND file = ? AND filed_at IS NOT NULL AND "+
 			"replaced_by = '' AND undone_at IS NULL", cabinetID, folder, file).Order("year DESC, number DESC").Limit(1),
 	)
+}
+
+// Series are the files of a folder whose names begin in the same way, as far as the register knows them to be there
+// unchanged: their checksums (SHA-256), by name. "." is the cabinet itself.
+func (s *Register) Series(ctx context.Context, cabinetID, folder, begins string) (map[string]string, error) {
+	if folder == "." {
+		folder = ""
+	}
+	var lines []struct {
+		File   string
+		SHA256 []byte `gorm:"column:sha256"`
+	}
+	// From name to name in the index: a name may have many lines, as the same content may have been sent many times.
+	err := s.reading(ctx).Raw("WITH RECURSIVE names (file) AS (SELECT min(file) FROM register WHERE cabinet_id = "+
+		"@cabinet AND folder = @folder AND file >= @from AND file < @to UNION ALL SELECT (SELECT min(file) FROM register "+
+		"WHERE cabinet_id = @cabinet AND folder = @folder AND file > names.file AND file < @to) FROM names WHERE "+
+		"names.file IS NOT NULL) SELECT file, (SELECT sha256 FROM register AS line WHERE cabinet_id = @cabinet AND "+
+		"folder = @folder AND line.file = names.file AND filed_at IS NOT NULL AND replaced_by = '' AND undone_at IS NULL "+
+		"AND check_state = '' LIMIT 1) AS sha256 FROM names WHERE file IS NOT NULL",
+		map[string]any{"cabinet": cabinetID, "folder": folder,
+			"from": begins, "to": begins + string(unicode.MaxRune)}).Scan(&lines).Error
+	sums := make(map[string]string, len(lines))
+	for i := range lines {
+		if lines[i].SHA256 != nil {
+			sums[lines[i].File] = string(lines[i].SHA256)
+		}
+	}
+	return sums, err
 }
 
 // Add inserts one more item of a message into the journal; an existing entry is not changed.

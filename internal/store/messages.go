@@ -26,13 +26,13 @@ func NewMessage(mailboxID, folder string, uidValidity uint32, f *source.Facts, n
 	}
 	m := f.Message(folder)
 	m.SetReceived(f.Stored, now)
-	fingerprint := m.Fingerprint()
+	fingerprint, likeness := m.Fingerprint(), m.Likeness()
 	row := Shown(mailboxID, folder, uidValidity, f, m)
 	if m.Received.IsZero() {
 		row.ReceivedAt = now.UTC() // for the order of lists only: ReceivedFrom says that it is not known
 	}
-	row.Fingerprint, row.Header, row.Structure, row.Whole, row.SeenAt = fingerprint[:], f.Header.Bytes(), structure,
-		f.Whole, now
+	row.Fingerprint, row.Likeness, row.Header, row.Structure = fingerprint[:], likeness[:], f.Header.Bytes(), structure
+	row.Whole, row.SeenAt = f.Whole, now
 	return &row, m, nil
 }
 
@@ -307,8 +307,8 @@ func keepMessage(tx *gorm.DB, m *Message, moved bool) error {
 	}
 	if errors.Is(err, ErrNotFound) {
 		// A message that Ink Tray moved is the same message.
-		old, err = first[Message](tx.Select("id").Where("fingerprint = ? AND mailbox_id = ? AND (moving_to = ? OR folder = "+
-			"? AND uid_validity = 0)", m.Fingerprint, m.MailboxID, m.Folder, m.Folder).Order("id").Limit(1))
+		old, err = first[Message](sameAs(tx, m).Select("id").Where("+mailbox_id = ? AND (moving_to = ? OR folder = ? AND "+
+			"uid_validity = 0)", m.MailboxID, m.Folder, m.Folder).Order("id").Limit(1))
 		if errors.Is(err, ErrNotFound) {
 			// The message may have been moved away after its arrival here was read.
 			var away FollowUp
@@ -378,16 +378,19 @@ func (s *Messages) Renumber(ctx context.Context, l Look) error {
 	})
 }
 
-// PendingPrints lists the fingerprints of the messages of a folder that are still
-// to be read, as far as their facts are known.
+// PendingPrints lists the fingerprints and the likenesses of the messages of a folder
+// that are still to be read, as far as their facts are known.
 func (s *Messages) PendingPrints(ctx context.Context, mailboxID, folder string,
 	uidValidity uint32) (map[string]bool, error) {
-	var prints [][]byte
-	err := s.reading(ctx).Raw(`SELECT m.fingerprint FROM retries r JOIN messages m ON m.id = r.message_id
-		WHERE r.mailbox_id = ? AND r.folder = ? AND r.uid_validity = ? AND r.state <> 'set aside'`, mailboxID, folder, uidValidity).Scan(&prints).Error
-	pending := make(map[string]bool, len(prints))
-	for _, p := range prints {
-		pending[string(p)] = true
+	var rows []Message
+	err := s.reading(ctx).Raw(`SELECT m.fingerprint, m.likeness FROM retries r JOIN messages m ON m.id = r.message_id
+		WHERE r.mailbox_id = ? AND r.folder = ? AND r.uid_validity = ? AND r.state <> 'set aside'`, mailboxID, folder, uidValidity).Scan(&rows).Error
+	pending := make(map[string]bool, 2*len(rows))
+	for _, m := range rows {
+		pending[string(m.Fingerprint)] = true
+		if len(m.Likeness) > 0 {
+			pending[string(m.Likeness)] = true
+		}
 	}
 	return pending, err
 }
@@ -423,18 +426,16 @@ func (s *Messages) Last(ctx context.Context, mailboxID, folder string, uidValidi
 // another folder of its mailbox.
 func (s *Messages) Moved(ctx context.Context, m *Message, folder string, uidValidity uint32) (Message, error) {
 	return first[Message](
-		s.reading(ctx).Where("fingerprint = ? AND mailbox_id = ? AND folder = ? AND uid_validity = ?",
-			m.Fingerprint, m.MailboxID, folder, uidValidity).Order("id DESC").Limit(1),
+		sameAs(s.reading(ctx), m).Where("+mailbox_id = ? AND folder = ? AND uid_validity = ?", m.MailboxID, folder,
+			uidValidity).Order("id DESC").Limit(1),
 	)
 }
 
-// Known says whether the mailbox had a message of this fingerprint before the
-// given numbering.
-func (s *Messages) Known(ctx context.Context, mailboxID string, fingerprint []byte, folder string,
-	uidValidity uint32) (bool, error) {
+// Known says whether the message's mailbox had the same message before the given numbering.
+func (s *Messages) Known(ctx context.Context, m *Message, folder string, uidValidity uint32) (bool, error) {
 	return there(
-		s.reading(ctx).Model(&Message{}).Where("fingerprint = ? AND mailbox_id = ? AND NOT (folder = ? AND "+
-			"uid_validity = ?)", fingerprint, mailboxID, folder, uidValidity),
+		sameAs(s.reading(ctx).Model(&Message{}), m).Where("+mailbox_id = ? AND NOT (folder = ? AND uid_validity = ?)",
+			m.MailboxID, folder, uidValidity),
 	)
 }
 

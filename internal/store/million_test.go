@@ -59,7 +59,7 @@ func oldRule(b *testing.B, before int) (one func() error) {
 		}
 		e := look.Entries[m][0]
 		e.Path, e.Size, e.SHA256 = fmt.Sprintf("A/a (%d).csv", uid), 1, make([]byte, 32)
-		if _, found, err := s.Journal.FiledBefore(b.Context(), &e, m.Fingerprint, e.SHA256); found || err != nil {
+		if _, found, err := s.Journal.FiledBefore(b.Context(), &e, m, e.SHA256); found || err != nil {
 			return errors.Join(fmt.Errorf("it was filed before: %t", found), err)
 		}
 		return errors.Join(s.Journal.Stage(b.Context(), &e, nil, day), s.Journal.File(b.Context(), &e, day))

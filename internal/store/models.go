@@ -9,6 +9,7 @@ import (
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/register"
+	"inktray.example/inktray/internal/core/value"
 )
 
 // Role says what a person may do.
@@ -91,6 +92,7 @@ const (
 	ScopeRead     Scope = "read"     // what a reader may do
 	ScopeRegister Scope = "register" // to read the register
 	ScopeMetrics  Scope = "metrics"  // the metrics alone
+	ScopeMachine  Scope = "machine"  // another machine of the office, which asks for any person of the same name
 	ScopeEnrol    Scope = "enrol"    // to set up a second factor, which is asked for: of sessions only
 )
 
@@ -113,7 +115,7 @@ type Key struct {
 type Mailbox struct {
 	ID              string `gorm:"primaryKey"`
 	Name            string
-	Kind            string // "imap", "pop3", "drop", "maildir" or "files"
+	Kind            string // "imap", "pop3", "jmap", "drop", "maildir" or "files"
 	Host            string
 	Port            int
 	Encryption      string
@@ -226,6 +228,7 @@ type Message struct {
 	UIDValidity   uint32
 	UID           uint32
 	Fingerprint   []byte
+	Likeness      []byte // see mail.Message; nil where it is not known
 	ReceivedAt    time.Time
 	ReceivedFrom  mail.Origin // from where that is known; with mail.Unknown it is the moment when Ink Tray saw the message
 	Size          int64
@@ -292,9 +295,11 @@ type Entry struct {
 	Topic          string // the topic that is in doubt, by its name; else ""
 	Given          string // what a person decided: "again", "release", "elsewhere"
 	Looked         Cause  // for which cause it was held when a person released it or filed it elsewhere
-	Spooled        string // what is needed to file the copy of the content that waits here, JSON; "" where there is none
-	Undo           Undo
-	UndoPass       int64
+	// Values are what was read of the file; the register keeps them.
+	Values   []value.Value `gorm:"-"`
+	Spooled  string        // what is needed to file the copy of the content that waits here, JSON; "" where there is none
+	Undo     Undo
+	UndoPass int64
 }
 
 // Undo is how far a filing's undoing has come.
@@ -318,6 +323,8 @@ const (
 	CauseDoubtful   Cause = "doubtful"    // a condition cannot be known
 	CauseTopic      Cause = "topic"       // it is not sure what it is about
 	CauseCaution    Cause = "caution"     // a program, or what may hold one
+	CauseValue      Cause = "value"       // a value that the rule asks for is not found
+	CauseRepeated   Cause = "repeated"    // an earlier message had a file with the same value
 	CauseVirus      Cause = "virus"       // the virus scanner found something
 	CauseUnscanned  Cause = "unscanned"   // the virus scanner does not take it
 	CauseUnread     Cause = "unread"      // the message could not be read
@@ -472,6 +479,7 @@ type Retry struct {
 	Slow        int           // it is read beside the others, because reading it takes long: its Lane.Slow
 	NextAt      *time.Time    // nil for now
 	MadeAt      time.Time
+	AnnouncedAt *time.Time // when its server announced it; nil where it did not
 	DoneAt      *time.Time // when it came into the tray
 }
 
@@ -528,6 +536,8 @@ type Filing struct {
 	CheckState    string // what the last verification found wrong: "missing", "changed" or ""
 	CheckSettled  bool   // somebody took that out of the tray
 	ErasedAt      *time.Time
+	// Values are what was read of the file, or what people made of it.
+	Values []value.Value `gorm:"column:found;serializer:json"`
 }
 
 // State is what has become of the filing.

@@ -229,7 +229,8 @@ func keepCopy(db *gorm.DB, folder string, version int) error {
 
 // sealedPlaces are the columns that hold sealed secrets.
 var sealedPlaces = []struct{ table, column string }{{"mailboxes", "secret"}, {"cabinets", "secret"},
-	{"correspondents", "passwords"}, {"addressees", "secret"}, {"people", "totp"}}
+	{"correspondents", "passwords"}, {"addressees", "secret"}, {"people", "totp"},
+	{"machines", "secret"}}
 
 // sealedSecrets counts what is sealed.
 func sealedSecrets(db *gorm.DB) (n int, err error) {
@@ -375,6 +376,7 @@ func NewKey(folder string) (forgotten int, err error) {
 			statement{sql: "UPDATE correspondents SET passwords = NULL, password_count = 0"},
 			statement{sql: "UPDATE addressees SET secret = zeroblob(0)"},
 			statement{sql: "UPDATE people SET totp = x'', totp_at = NULL, totp_step = 0"},
+			statement{sql: "UPDATE machines SET secret = NULL"},
 			statement{sql: "DELETE FROM recovery_codes"},
 			statement{sql: "UPDATE settings SET value = json_remove(value, '$.office.sealed') WHERE key = 'sign-in'"},
 			statement{sql: "UPDATE settings SET value = json_remove(value, '$.sealed') WHERE key IN ('outgoing', 'backup')"})

@@ -582,6 +582,17 @@ func (s *People) ViewerOf(ctx context.Context, secret string, now time.Time) (Vi
 	return v, k, explain(err)
 }
 
+// ViewerNamed is what somebody of this name may see and do. ErrNotFound where there is nobody, or she is locked.
+func (s *People) ViewerNamed(ctx context.Context, name string) (Viewer, error) {
+	db := s.reading(ctx)
+	p, err := first[Person](db.Where("name = ? AND locked_at IS NULL", name))
+	if err != nil {
+		return Viewer{}, err
+	}
+	v, err := viewerOf(db, &p)
+	return v, explain(err)
+}
+
 // viewerOf gathers what a person may see: her own rights and those of her groups.
 func viewerOf(db *gorm.DB, p *Person) (Viewer, error) {
 	v := Viewer{ID: p.ID, Name: p.Name, Role: p.Role, All: p.AllMailboxes, AllCabinets: p.AllCabinets}

@@ -15,7 +15,11 @@ import (
 // than most of the statements here; so GORM's own PrepareStmt is off.
 const preparing = "sqlite, prepared once"
 
-func init() { sql.Register(preparing, keeper{&sqlite3.Driver{}}) }
+func init() {
+	d := &sqlite3.Driver{}
+	likenessIn(d)
+	sql.Register(preparing, keeper{d})
+}
 
 // mostPrepared bounds the statements that one connection keeps, which wait to be used again.
 const mostPrepared = 200

@@ -11,7 +11,7 @@ import (
 
 // ours are the beginnings of the names that Ink Tray gives to the files in its data folder.
 var ours = []string{"inktray", "secret.key", "crash", "spool", "staged", "mail", "ready", "waiting", "in-hand",
-	"backing-up", "restoring", "handed-over", "acme"}
+	"backing-up", "restoring", "handed-over", "acme", "scans", "words.db"}
 
 func isOurs(name string) bool {
 	for _, o := range ours {

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"runtime/debug"
@@ -14,6 +15,7 @@ import (
 
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/register"
+	"inktray.example/inktray/internal/core/value"
 )
 
 // The register is asked in memory: each line's columns are held by an index, and
@@ -29,7 +31,7 @@ const (
 	registerColumns = `r.year, r.number, r.message_id,
 	CASE WHEN r.void <> '' THEN 6 WHEN r.undone_at IS NOT NULL THEN 5 WHEN r.replaced_by <> '' THEN 4 WHEN r.check_state = 'missing' THEN 3 WHEN r.check_state = 'changed' THEN 2 WHEN r.filed_at IS NOT NULL THEN 1 ELSE 0 END,
 	unixepoch(r.received_at), coalesce(unixepoch(r.filed_at), 0), r.size, CAST(r.mailbox_id || char(31) || r.rule_id || char(31) || r.cabinet_id || char(31) || r.kind || char(31) || r.mailbox || char(31) || r.rule || char(31) || r.cabinet
-	|| char(31) || r.folder || char(31) || r.file || char(31) || r.sender_address || char(31) || replace(r.sender_name, char(31), ' ') || char(31) || r.subject AS BLOB)`
+	|| char(31) || r.folder || char(31) || r.file || char(31) || r.sender_address || char(31) || replace(r.sender_name, char(31), ' ') || char(31) || coalesce(r.found, '') || char(31) || r.subject AS BLOB)`
 )
 
 // readRows reads lines as the index takes them.
@@ -42,10 +44,15 @@ func readRows(rows *sql.Rows, notes map[register.Number]string, each func(regist
 			&raw); err != nil {
 			return err
 		}
-		texts := string(raw)
+		texts, found := string(raw), ""
 		for _, into := range []*string{&r.MailboxID, &r.RuleID, &r.CabinetID, &r.Kind, &r.Mailbox, &r.Rule, &r.Cabinet,
-			&r.Folder, &r.File, &r.SenderAddress, &r.SenderName} {
+			&r.Folder, &r.File, &r.SenderAddress, &r.SenderName, &found} {
 			*into, texts, _ = strings.Cut(texts, unit)
+		}
+		if found != "" {
+			if err := json.Unmarshal([]byte(found), &r.Values); err != nil {
+				return fmt.Errorf("what was read of %s cannot be read: %w", r.Number, err)
+			}
 		}
 		r.Subject = texts
 		r.Notes = notes[r.Number]
@@ -65,7 +72,13 @@ func (s *Store) Follow(ctx context.Context) error {
 	).Scan(&last).Error; err != nil {
 		return err
 	}
-	if !s.loaded {
+	if s.copied && s.loaded {
+		if last == s.indexed {
+			return nil
+		}
+		return followCopy(ctx, s, last)
+	}
+	if !s.loaded && !s.copied {
 		if at, ok := s.readIndex(ctx); ok {
 			s.loaded, s.indexed, s.written = true, at, at
 		}
@@ -80,6 +93,9 @@ func (s *Store) Follow(ctx context.Context) error {
 		if err := s.catchUp(ctx); err != nil {
 			return err
 		}
+	}
+	if s.copied {
+		return nil
 	}
 	var first int64
 	if err := s.reading(ctx).Raw("SELECT coalesce(min(id), 0) FROM register_changes").Scan(&first).Error; err != nil ||
@@ -182,6 +198,15 @@ func (s *Store) catchUp(ctx context.Context) error {
 	}
 }
 
+// ValueNames are the names of all values that were read of filed files the viewer may see, by which searches look for
+// them.
+func (s *Register) ValueNames(ctx context.Context, v Viewer) ([]string, error) {
+	if err := s.Follow(ctx); err != nil {
+		return nil, err
+	}
+	return s.index.ValueNames(v.seen(register.Query{Search: register.Search{States: register.All}})), nil
+}
+
 // seen keeps a query to what the viewer may see.
 func (v Viewer) seen(q register.Query) register.Query {
 	if !v.All {
@@ -195,19 +220,21 @@ func (v Viewer) seen(q register.Query) register.Query {
 
 // Find finds a page of the register.
 func (s *Register) Find(ctx context.Context, v Viewer, q register.Query) (register.Found, error) {
-	if err := s.Follow(ctx); err != nil {
+	q, err := s.asked(ctx, v, q)
+	if err != nil {
 		return register.Found{}, err
 	}
-	return s.index.Find(v.seen(q)), nil
+	return s.index.Find(q), nil
 }
 
 // FindMessages finds a page of the register by message.
 func (s *Register) FindMessages(ctx context.Context, v Viewer,
 	q register.Query) ([]register.Letter, register.Found, error) {
-	if err := s.Follow(ctx); err != nil {
+	q, err := s.asked(ctx, v, q)
+	if err != nil {
 		return nil, register.Found{}, err
 	}
-	letters, found := s.index.FindLetters(v.seen(q))
+	letters, found := s.index.FindLetters(q)
 	return letters, found, nil
 }
 
@@ -264,11 +291,21 @@ func (s *Register) Numbered(ctx context.Context, v Viewer, numbers []register.Nu
 func (s *Register) Tallies(ctx context.Context, v Viewer, q register.Query, by register.By, zone *time.Location,
 	most int) ([]register.Tally,
 	register.Found, error) {
-	if err := s.Follow(ctx); err != nil {
+	q, err := s.asked(ctx, v, q)
+	if err != nil {
 		return nil, register.Found{}, err
 	}
-	tallies, found := s.index.Count(v.seen(q), by, zone, most)
+	tallies, found := s.index.Count(q, by, zone, most)
 	return tallies, found, nil
+}
+
+// Sums adds up the numbers and amounts that were read of what a query finds.
+func (s *Register) Sums(ctx context.Context, v Viewer, q register.Query) ([]register.Sum, error) {
+	q, err := s.asked(ctx, v, q)
+	if err != nil {
+		return nil, err
+	}
+	return s.index.Sums(q), nil
 }
 
 // Days counts what was filed on each of some days, by rule or mailbox.
@@ -283,10 +320,11 @@ func (s *Register) Days(ctx context.Context, v Viewer, by register.By, first tim
 // Branches lists the folders within a folder, with the number of filings of a query in each.
 func (s *Register) Branches(ctx context.Context, v Viewer, q register.Query,
 	cabinet, folder string) ([]register.Branch, error) {
-	if err := s.Follow(ctx); err != nil {
+	q, err := s.asked(ctx, v, q)
+	if err != nil {
 		return nil, err
 	}
-	return s.index.Branches(v.seen(q), cabinet, folder), nil
+	return s.index.Branches(q, cabinet, folder), nil
 }
 
 // NotesOf lists what people wrote about filings, the oldest first.
@@ -330,6 +368,77 @@ func (s *Register) AddNote(ctx context.Context, v Viewer, n *Note) error {
 		}
 		return note(tx, v.Name, "note on filing", fmt.Sprintf("%d-%d", n.Year, n.Number))
 	})
+}
+
+// ErrNoValue says that a filing has no value of a name.
+var ErrNoValue = errors.New("nothing of this name was read of the file")
+
+// CorrectValue puts another text in the place of a value of a filing; "" takes it away. Who did so, when, and what was
+// there before are kept. read reads the text as a value of its type.
+func (s *Register) CorrectValue(ctx context.Context, v Viewer, n register.Number, name string, now time.Time,
+	read func(t value.Type) (string, error)) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
+		f, err := first[Filing](v.seesFiled(tx).Where("year = ? AND number = ?", n.Year, n.Number))
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(f.Values, func(o value.Value) bool { return o.Name == name })
+		if i < 0 {
+			return ErrNoValue
+		}
+		text, err := read(f.Values[i].Type)
+		was := f.Values[i].Text
+		if err != nil || text == was {
+			return err
+		}
+		f.Values[i].Text, f.Values[i].Problem, f.Values[i].By = text, "", v.Name
+		f.Values[i].Sure, f.Values[i].As = 0, ""
+		if err := tx.Select("found").Updates(&f).Error; err != nil {
+			return err
+		}
+		told := fmt.Sprintf("%s, from “%s” to “%s”", name, was, text)
+		if was == "" {
+			told = fmt.Sprintf("%s is “%s”", name, text)
+		} else if text == "" {
+			told = fmt.Sprintf("%s, which was “%s”, was taken away", name, was)
+		}
+		return inOrder(func() error { return happened(tx, n, now, "corrected", v.Name, told) }, func() error {
+			return note(tx, v.Name, "correct value", n.String()+" "+name) // what it was goes with the filing where it is erased
+		})
+	})
+}
+
+// FillValues records values that were read of a filed file again. What a person corrected stays, and so does what was
+// read earlier under other names.
+func (s *Register) FillValues(ctx context.Context, n register.Number, read []value.Value,
+	now time.Time) (changed bool, err error) {
+	err = s.change(ctx, func(tx *gorm.DB) error {
+		f, err := first[Filing](tx.Where("year = ? AND number = ? AND erased_at IS NULL", n.Year, n.Number))
+		if errors.Is(err, ErrNotFound) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		was := slices.Clone(f.Values)
+		for _, one := range read {
+			i := slices.IndexFunc(f.Values, func(o value.Value) bool { return o.Name == one.Name })
+			switch {
+			case i < 0:
+				f.Values = append(f.Values, one)
+			case f.Values[i].By == "":
+				f.Values[i] = one
+			}
+		}
+		if changed = !slices.Equal(was, f.Values); !changed {
+			return nil
+		}
+		if err := tx.Select("found").Updates(&f).Error; err != nil {
+			return err
+		}
+		return happened(tx, n, now, "read again", "", "")
+	})
+	return changed, err
 }
 
 // ErrNotYours says that somebody else wrote a note.

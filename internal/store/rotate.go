@@ -218,6 +218,11 @@ func (s *Settings) sealAnew(tx *gorm.DB) (n int, err error) {
 				return again(p.TOTP, "totp "+p.ID, into("people", "totp", p.ID))
 			})
 		},
+		func() error {
+			return forEach(tx, func(m *Machine) error {
+				return again(m.Secret, bound(m.owner(), m.route()), into("machines", "secret", m.ID))
+			})
+		},
 		func() error { return s.settingsAnew(tx, again) })
 	return n, err
 }

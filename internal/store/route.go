@@ -70,6 +70,15 @@ func differ(a, b []hop) (names []string) {
 // OtherRoute lists in words in what the ways to two mailboxes differ; none where a secret of one is good for the other.
 func (m *Mailbox) OtherRoute(than *Mailbox) []string { return differ(than.route(), m.route()) }
 
+// OnServer says whether a mailbox is an account on a mail server.
+func (m *Mailbox) OnServer() bool { return m.Kind == "imap" || m.Kind == "pop3" || m.Kind == "jmap" }
+
+// MayBecome says whether a mailbox may be read in another way without being another mailbox: IMAP and JMAP show the
+// same folders and messages.
+func (m *Mailbox) MayBecome(kind string) bool {
+	return m.Kind == kind || m.Kind == "imap" && kind == "jmap" || m.Kind == "jmap" && kind == "imap"
+}
+
 // OtherRoute lists in words in what the ways to two cabinets differ.
 func (c *Cabinet) OtherRoute(than *Cabinet) []string { return differ(than.route(), c.route()) }
 

@@ -64,6 +64,8 @@ type Store struct {
 	Restored      *Restored
 	Erasure       *Erasure
 	Replication   *Replication
+	Machines      *Machines
+	Words         *Words // nil where the records are a copy
 
 	write    *gorm.DB // one connection: writers wait for each other here, not in SQLite
 	read     *gorm.DB
@@ -81,6 +83,9 @@ type Store struct {
 	written   int64 // the last change that the file of the index has seen
 	erased    bool  // something was erased since the register was read
 
+	copied bool   // it is a copy of another installation's records, and only read
+	copyOf string // the history that it is read from
+
 	path    string                  // of the database, for people
 	harm    atomic.Pointer[Trouble] // the records are damaged
 	refused atomic.Pointer[Trouble] // the last change came to nothing because of the records
@@ -91,6 +96,7 @@ type Store struct {
 	counters   *counters
 	restored   atomic.Pointer[Restoring] // as it was read last; nil where the records came out of no backup
 	interrupt  atomic.Pointer[func(after bool) error]
+	full       atomic.Bool // see Fill
 	statements atomic.Int64
 	statement  atomic.Pointer[func(sql string)]
 }
@@ -142,15 +148,28 @@ func (s *Store) count(db *gorm.DB) error {
 // is returned though the change was committed.
 func (s *Store) Interrupt(f func(after bool) error) { s.interrupt.Store(&f) }
 
-// Fill simulates a full disk in tests: the database cannot grow beyond its present size, or can again. SQLite answers
-// as on a full disk.
+// Fill simulates a full disk in tests: the database cannot grow beyond its present size, and every change begins by
+// needing more, or all that ends again. SQLite answers as on a full disk.
 func (s *Store) Fill(ctx context.Context, full bool) error {
-	return s.change(ctx, func(tx *gorm.DB) error {
-		if !full {
-			return tx.Exec("PRAGMA max_page_count = 4294967294").Error
+	s.full.Store(false)
+	err := s.change(ctx, func(tx *gorm.DB) error {
+		if full {
+			return tx.Exec("PRAGMA max_page_count = 1").Error // as many as there are
 		}
-		return tx.Exec("PRAGMA max_page_count = 1").Error // as many as there are
+		return inOrder(func() error { return tx.Exec("PRAGMA max_page_count = 4294967294").Error },
+			func() error { return tx.Exec("DROP TABLE IF EXISTS filling").Error })
 	})
+	s.full.Store(full)
+	return err
+}
+
+// needingMore is a change that needs more of the disk than there is.
+func needingMore(f func(tx *gorm.DB) error) func(tx *gorm.DB) error {
+	return func(tx *gorm.DB) error {
+		return inOrder(func() error { return tx.Exec("CREATE TABLE IF NOT EXISTS filling (room BLOB)").Error },
+			func() error { return tx.Exec("INSERT INTO filling VALUES (zeroblob(65536))").Error },
+			func() error { return f(tx) })
+	}
 }
 
 type job struct {
@@ -218,6 +237,7 @@ func openOn(folder, vfs string) (*Store, error) {
 	s := &Store{jobs: make(chan job, 1024), later: make(chan job, 1024), done: make(chan struct{}), lock: lock,
 		settled: make(chan settled, 64), path: path, written: -1, counters: newCounters()}
 	s.group()
+	s.Words = &Words{records: s, folder: folder}
 	if s.Opened, err = keepPrivate(folder); err == nil && vfs == "" {
 		err = makePrivate(path)
 	}
@@ -285,7 +305,7 @@ func (s *Store) Close() error {
 		}
 		errs = append(errs, err)
 	}
-	return errors.Join(append(errs, s.lock.Unlock())...)
+	return errors.Join(append(errs, s.Words.close(), s.lock.Unlock())...)
 }
 
 // Ready says whether the records can be read and written. After a change that came to
@@ -511,12 +531,18 @@ func early(ctx context.Context, s *Store, f func(tx *gorm.DB) error) error {
 
 // made makes a change.
 func made(s *Store, j *job) error {
+	if s.copied {
+		return ErrCopy
+	}
 	stop := s.interrupt.Load()
 	if stop != nil {
 		if err := (*stop)(false); err != nil {
 			s.refused.Store(TroubleOf(err))
 			return err
 		}
+	}
+	if s.full.Load() {
+		j.f = needingMore(j.f)
 	}
 	queue := s.queue(j.ctx)
 	j.ctx, j.result = context.WithoutCancel(j.ctx), make(chan error, 1)

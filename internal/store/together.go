@@ -154,7 +154,7 @@ func (n *drawing) draw(tx *gorm.DB, e *Entry, of *Message) error {
 	line := Filing{Year: n.year, Number: number, JournalID: e.ID, MessageID: e.MessageID, DrawnAt: n.now.UTC(),
 		ReceivedAt: of.ReceivedAt, MailboxID: e.MailboxID, RuleID: e.RuleID, CabinetID: e.CabinetID, Mailbox: names.Mailbox,
 		Rule: names.Rule, Cabinet: names.Cabinet, SenderName: of.SenderName, SenderAddress: of.SenderAddress,
-		Subject: of.Subject, Kind: e.Kind, Revision: e.RuleRevision}
+		Subject: of.Subject, Kind: e.Kind, Revision: e.RuleRevision, Values: e.Values}
 	if err := tx.Create(&line).Error; err != nil {
 		return err
 	}
@@ -164,8 +164,15 @@ func (n *drawing) draw(tx *gorm.DB, e *Entry, of *Message) error {
 
 // stage records that an entry is staged; ErrChanged where it is no longer planned.
 func stage(tx *gorm.DB, e *Entry, of *Message, n *drawing) error {
+	drawn := e.RegisterNumber > 0
 	if err := n.draw(tx, e, of); err != nil {
 		return err
+	}
+	if drawn && e.Values != nil { // it may have been read anew since
+		line := Filing{Year: e.RegisterYear, Number: e.RegisterNumber, Values: e.Values}
+		if err := tx.Select("found").Updates(&line).Error; err != nil {
+			return err
+		}
 	}
 	done := tx.Model(e).Where("state IN ?", []State{Planned, Staged}).Select("state", "path", "size", "sha256",
 		"displaced", "made", "temporary", "register_year", "register_number").Updates(e)

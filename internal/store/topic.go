@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"strings"
 	"time"
 
@@ -206,4 +208,21 @@ func (s *Tray) DoubtfulLike(ctx context.Context, v Viewer, of []Entry) (ids []in
 		ids = append(ids, some...)
 	}
 	return ids, nil
+}
+
+// Common gives the counts of features that KeepCommon kept; nil where there are none.
+func (s *Topics) Common(ctx context.Context) (counts []byte, err error) {
+	err = s.reading(ctx).Raw("SELECT counts FROM topic_common").Row().Scan(&counts)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return counts, err
+}
+
+// KeepCommon keeps counts of features.
+func (s *Topics) KeepCommon(ctx context.Context, counts []byte) error {
+	return s.change(ctx, func(tx *gorm.DB) error {
+		return tx.Exec("INSERT INTO topic_common VALUES (1, ?) ON CONFLICT DO UPDATE SET counts = excluded.counts",
+			counts).Error
+	})
 }

@@ -80,17 +80,19 @@ func (s *Verifications) Last(ctx context.Context) (Pass, error) {
 	return first[Pass](s.reading(ctx).Where("kind = 'verification'").Order("id DESC").Limit(1))
 }
 
-// End closes verifications and moves of cabinets that a stop left open.
+// StopOnly are the kinds of passes that can be stopped, and neither paused nor gone on with.
+var StopOnly = []string{"verification", "values", "move"}
+
+// End closes passes that a stop of the service left open and that do not go on.
 func (s *Verifications) End(ctx context.Context, now time.Time) error {
 	var open int64
-	if err := s.reading(ctx).Model(&Pass{}).Where("kind IN ('verification', 'move') AND state = 'running'").Count(
-		&open).Error; err != nil ||
-		open == 0 {
+	running := s.reading(ctx).Model(&Pass{}).Where("kind IN ? AND state = 'running'", StopOnly)
+	if err := running.Count(&open).Error; err != nil || open == 0 {
 		return err
 	}
 	return s.change(ctx, func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE passes SET state = 'stopped', ended_at = ?, note = trim(note || '; the service was "+
-			"stopped', '; ') WHERE kind IN ('verification', 'move') AND state = 'running'", now.UTC()).Error
+			"stopped', '; ') WHERE kind IN ? AND state = 'running'", now.UTC(), StopOnly).Error
 	})
 }
 

@@ -139,7 +139,8 @@ func unasked(err error) bool {
 
 // find is JavaScript that finds an element by what a person sees of it: its
 // text, its label, or its placeholder.
-const find = `(() => { const wanted = %s; const seen = e => e.getClientRects().length > 0 && !e.disabled;
+// What is just being closed is not seen any more, nor can a person reach what is behind an open sheet.
+const find = `(() => { const wanted = %s; const seen = e => e.getClientRects().length > 0 && !e.disabled && !e.closest('[role=dialog][data-state=closed], [aria-hidden=true]');
 const name = e => (e.getAttribute('aria-label') || (e.labels && e.labels[0] && e.labels[0].textContent) || e.textContent || e.getAttribute('placeholder') || '').replace(/\s+/g, ' ').trim();
 const all = [...document.querySelectorAll('%s')].filter(seen);
 return all.find(e => name(e) === wanted) || all.find(e => name(e).startsWith(wanted)) || all.find(e => name(e).includes(wanted)) || null })()`
@@ -189,19 +190,20 @@ func (b *Browser) Sees(text string) {
 // Press presses a button or link by its name.
 func (b *Browser) Press(name string) {
 	b.t.Helper()
-	b.Until("there is "+name, element(name))
-	b.Run(element(name)+".click()", nil)
+	b.Until("there is "+name, "(() => { const e = "+element(name)+"; e?.click(); return e })()")
 }
 
 // Type writes into a field by its label, in place of what is there.
 func (b *Browser) Type(label, text string) {
 	b.t.Helper()
-	b.Until("there is "+label, field(label))
 	quoted, _ := json.Marshal(text)
-	b.Run(`(() => { const e = `+field(label)+
-		`; e.focus(); const p = e instanceof HTMLTextAreaElement ? HTMLTextAreaElement : HTMLInputElement;
-Object.getOwnPropertyDescriptor(p.prototype, 'value').set.call(e, `+string(quoted)+`); e.dispatchEvent(new Event('input', {bubbles: true})) })()`, nil)
+	b.Until("there is "+label, `(() => { const e = `+field(label)+
+		`; if (!e) return false; e.focus(); const p = e instanceof HTMLTextAreaElement ? HTMLTextAreaElement : HTMLInputElement;
+Object.getOwnPropertyDescriptor(p.prototype, 'value').set.call(e, `+string(quoted)+`); e.dispatchEvent(new Event('input', {bubbles: true})); return true })()`)
 }
+
+// Escape is the key that closes what is open.
+const Escape = "\u001b"
 
 // Key sends a key to what has the focus.
 func (b *Browser) Key(key string) {
@@ -213,7 +215,7 @@ func (b *Browser) Key(key string) {
 // opened before that would be closed again.
 func (b *Browser) Leave() {
 	b.t.Helper()
-	b.Key("\u001b")
+	b.Key(Escape)
 	b.Until("the blank is closed",
 		"!document.querySelector('[data-radix-popper-content-wrapper]') && document.activeElement !== document.body")
 }

@@ -310,13 +310,18 @@ func (d *Dovecot) Stop() {
 // Client signs in as a user, for putting messages in and moving them about.
 func (d *Dovecot) Client(user string) *imapclient.Client {
 	d.t.Helper()
-	c, err := imapclient.DialInsecure(fmt.Sprintf("127.0.0.1:%d", d.IMAP), nil)
+	return signedIn(d.t, d.IMAP, user)
+}
+
+func signedIn(t testing.TB, port int, user string) *imapclient.Client {
+	t.Helper()
+	c, err := imapclient.DialInsecure(fmt.Sprintf("127.0.0.1:%d", port), nil)
 	if err != nil {
-		d.t.Fatal(err)
+		t.Fatal(err)
 	}
-	d.t.Cleanup(func() { c.Close() })
+	t.Cleanup(func() { c.Close() })
 	if err := c.Login(user, "pw").Wait(); err != nil {
-		d.t.Fatal(err)
+		t.Fatal(err)
 	}
 	return c
 }

@@ -1,13 +1,15 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { lazy, Suspense, useState } from 'react'
-import { Link, NavLink, Route, Routes, useLocation } from 'react-router'
+import { NavLink, Route, Routes, useLocation } from 'react-router'
 
-import { api, Problem, type Schemas } from './api/client'
+import { home, Problem, type Schemas } from './api/client'
 import { queries } from './api/queries'
 import { useLive } from './api/live'
+import { machine } from './api/where'
 import { Enrol, Join, SetUp, SignIn } from './pages/door'
 import { Button, Page, Wrong } from './ui/basics'
 import { Boundary } from './ui/boundary'
+import { when } from './ui/format'
 
 const Today = lazy(() => import('./pages/today').then((m) => ({ default: m.Today })))
 const Tray = lazy(() => import('./pages/tray').then((m) => ({ default: m.Tray })))
@@ -21,7 +23,7 @@ const History = lazy(() => import('./pages/history').then((m) => ({ default: m.H
 const PassPage = lazy(() => import('./pages/history').then((m) => ({ default: m.PassPage })))
 const TopicPage = lazy(() => import('./pages/topic').then((m) => ({ default: m.TopicPage })))
 const People = lazy(() => import('./pages/people').then((m) => ({ default: m.People })))
-const You = lazy(() => import('./pages/you').then((m) => ({ default: m.You })))
+const YouPage = lazy(() => import('./pages/you').then((m) => ({ default: m.You })))
 const Settings = lazy(() => import('./pages/settings').then((m) => ({ default: m.Settings })))
 
 export function App() {
@@ -40,8 +42,13 @@ export function App() {
     return (
       <main className="p-8">
         <Wrong error={me.error} />
+        {machine && <Back />}
       </main>
     )
+  if (machine) {
+    window.location.assign('/') // one signs in at the machine that serves the pages
+    return null
+  }
   if (setup.data?.needed) return <SetUp />
   return setup.isPending ? null : <SignIn />
 }
@@ -56,13 +63,39 @@ const tabs = [
   ['/settings', 'Settings'],
 ] as const
 
+/** Leads back to the pages of the machine where people sign in. */
+const Back = () => (
+  <a href="/" className="text-pen hover:underline">
+    Back to the office
+  </a>
+)
+
+/** Leads to one's own page, at the machine where people sign in. */
+const You = ({ name }: { name: string }) => (
+  <a href="/you" className="text-pen hover:underline">
+    {name}
+  </a>
+)
+
+/** Says that the machine of these pages does not answer, and of when its copy is. */
+function Away() {
+  const one = useQuery(queries.machine).data
+  if (!one || one.answers) return null
+  return (
+    <p role="status" className="mb-5 rounded-lg bg-seal-soft px-4 py-3 text-seal">
+      “{one.name}” does not answer. {one.copy_at ? `These are its records as of ${when(one.copy_at)}. ` : ''}Nothing can
+      be changed before it answers again.
+    </p>
+  )
+}
+
 function House({ me }: { me: Schemas['Me'] }) {
   useLive()
   const where = useLocation().pathname
   const client = useQueryClient()
   const tray = useQuery(queries.tray)
   const signOut = async () => {
-    await api.DELETE('/api/v1/sessions/current')
+    await home.DELETE('/api/v1/sessions/current')
     client.clear()
     window.location.assign('/')
   }
@@ -79,6 +112,13 @@ function House({ me }: { me: Schemas['Me'] }) {
           </span>
           Ink Tray
         </div>
+        {machine && (
+          <p className="mx-4 mb-3 rounded-lg border border-line bg-sheet-2 px-3 py-2 text-sm text-ink-2 md:mr-3">
+            The machine
+            <b className="block truncate text-[15px] font-semibold text-ink">{machine}</b>
+            <Back />
+          </p>
+        )}
         <nav aria-label="Pages" className="flex overflow-x-auto md:block">
           {(me.role === 'administrator' ? [...tabs, ['/people', 'People'] as const] : tabs).map(([to, name]) => (
             <NavLink
@@ -100,9 +140,7 @@ function House({ me }: { me: Schemas['Me'] }) {
           ))}
         </nav>
         <div className="mt-auto hidden px-6 pb-5 text-[13px] text-ink-3 md:block">
-          <Link to="/you" className="text-pen hover:underline">
-            {me.name}
-          </Link>
+          <You name={me.name} />
           <br />
           {me.role}
           <br />
@@ -116,6 +154,7 @@ function House({ me }: { me: Schemas['Me'] }) {
         tabIndex={-1}
         className="min-w-0 border-line bg-sheet px-5 pt-6 pb-10 outline-none md:border-l md:px-9"
       >
+        {machine && <Away />}
         <Boundary where={where}>
           <Suspense
             fallback={
@@ -138,7 +177,7 @@ function House({ me }: { me: Schemas['Me'] }) {
               <Route path="/topics/:id" element={<TopicPage />} />
               <Route path="/settings" element={<Settings />} />
               <Route path="/people" element={<People />} />
-              <Route path="/you" element={<You />} />
+              <Route path="/you" element={<YouPage />} />
               <Route path="/set-up" element={<Today />} />
               <Route
                 path="*"
@@ -152,9 +191,7 @@ function House({ me }: { me: Schemas['Me'] }) {
           </Suspense>
         </Boundary>
         <p className="mt-12 text-sm text-ink-3 md:hidden">
-          <Link to="/you" className="text-pen hover:underline">
-            {me.name}
-          </Link>{' '}
+          <You name={me.name} />{' '}
           <Button look="quiet" onClick={() => void signOut()}>
             Sign out
           </Button>

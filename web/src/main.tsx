@@ -7,6 +7,7 @@ import { createRoot } from 'react-dom/client'
 import { createBrowserRouter, RouterProvider } from 'react-router'
 
 import { Problem } from './api/client'
+import { machine, pagesOf } from './api/where'
 import { App } from './app'
 import { Boundary, followUpdates } from './ui/boundary'
 
@@ -23,7 +24,7 @@ const client = new QueryClient({
 })
 
 followUpdates()
-const router = createBrowserRouter([{ path: '*', element: <App /> }])
+const router = createBrowserRouter([{ path: '*', element: <App /> }], { basename: pagesOf(machine) || '/' })
 
 createRoot(document.getElementById('root')!).render(
   <StrictMode>

@@ -386,51 +386,6 @@ func (e ExportRequestPer) Valid() bool {
 	}
 }
 
-// Defines values for ExportRequestSort.
-const (
-	ExportRequestSortFile     ExportRequestSort = "file"
-	ExportRequestSortFiled    ExportRequestSort = "filed"
-	ExportRequestSortFolder   ExportRequestSort = "folder"
-	ExportRequestSortKind     ExportRequestSort = "kind"
-	ExportRequestSortMailbox  ExportRequestSort = "mailbox"
-	ExportRequestSortNumber   ExportRequestSort = "number"
-	ExportRequestSortReceived ExportRequestSort = "received"
-	ExportRequestSortRule     ExportRequestSort = "rule"
-	ExportRequestSortSender   ExportRequestSort = "sender"
-	ExportRequestSortSize     ExportRequestSort = "size"
-	ExportRequestSortSubject  ExportRequestSort = "subject"
-)
-
-// Valid indicates whether the value is a known member of the ExportRequestSort enum.
-func (e ExportRequestSort) Valid() bool {
-	switch e {
-	case ExportRequestSortFile:
-		return true
-	case ExportRequestSortFiled:
-		return true
-	case ExportRequestSortFolder:
-		return true
-	case ExportRequestSortKind:
-		return true
-	case ExportRequestSortMailbox:
-		return true
-	case ExportRequestSortNumber:
-		return true
-	case ExportRequestSortReceived:
-		return true
-	case ExportRequestSortRule:
-		return true
-	case ExportRequestSortSender:
-		return true
-	case ExportRequestSortSize:
-		return true
-	case ExportRequestSortSubject:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for FilingState.
 const (
 	FilingStateChanged   FilingState = "changed"
@@ -485,6 +440,7 @@ func (e FoundServerEncryption) Valid() bool {
 // Defines values for FoundServerKind.
 const (
 	FoundServerKindImap FoundServerKind = "imap"
+	FoundServerKindJmap FoundServerKind = "jmap"
 	FoundServerKindPop3 FoundServerKind = "pop3"
 )
 
@@ -492,6 +448,8 @@ const (
 func (e FoundServerKind) Valid() bool {
 	switch e {
 	case FoundServerKindImap:
+		return true
+	case FoundServerKindJmap:
 		return true
 	case FoundServerKindPop3:
 		return true
@@ -619,6 +577,7 @@ const (
 	MailboxSettingsKindDrop    MailboxSettingsKind = "drop"
 	MailboxSettingsKindFiles   MailboxSettingsKind = "files"
 	MailboxSettingsKindImap    MailboxSettingsKind = "imap"
+	MailboxSettingsKindJmap    MailboxSettingsKind = "jmap"
 	MailboxSettingsKindMaildir MailboxSettingsKind = "maildir"
 	MailboxSettingsKindPop3    MailboxSettingsKind = "pop3"
 )
@@ -631,6 +590,8 @@ func (e MailboxSettingsKind) Valid() bool {
 	case MailboxSettingsKindFiles:
 		return true
 	case MailboxSettingsKindImap:
+		return true
+	case MailboxSettingsKindJmap:
 		return true
 	case MailboxSettingsKindMaildir:
 		return true
@@ -739,6 +700,7 @@ const (
 	PassKindMove         PassKind = "move"
 	PassKindOldMail      PassKind = "old mail"
 	PassKindUndo         PassKind = "undo"
+	PassKindValues       PassKind = "values"
 	PassKindVerification PassKind = "verification"
 )
 
@@ -756,6 +718,8 @@ func (e PassKind) Valid() bool {
 	case PassKindOldMail:
 		return true
 	case PassKindUndo:
+		return true
+	case PassKindValues:
 		return true
 	case PassKindVerification:
 		return true
@@ -835,22 +799,22 @@ func (e ProofState) Valid() bool {
 
 // Defines values for ReceivedFrom.
 const (
-	ReceivedFromDateField     ReceivedFrom = "date field"
-	ReceivedFromFile          ReceivedFrom = "file"
-	ReceivedFromReceivedField ReceivedFrom = "received field"
-	ReceivedFromUnknown       ReceivedFrom = "unknown"
+	DateField     ReceivedFrom = "date field"
+	File          ReceivedFrom = "file"
+	ReceivedField ReceivedFrom = "received field"
+	Unknown       ReceivedFrom = "unknown"
 )
 
 // Valid indicates whether the value is a known member of the ReceivedFrom enum.
 func (e ReceivedFrom) Valid() bool {
 	switch e {
-	case ReceivedFromDateField:
+	case DateField:
 		return true
-	case ReceivedFromFile:
+	case File:
 		return true
-	case ReceivedFromReceivedField:
+	case ReceivedField:
 		return true
-	case ReceivedFromUnknown:
+	case Unknown:
 		return true
 	default:
 		return false
@@ -998,6 +962,7 @@ func (e RuleChangeKind) Valid() bool {
 // Defines values for Scope.
 const (
 	ScopeFull     Scope = "full"
+	ScopeMachine  Scope = "machine"
 	ScopeMetrics  Scope = "metrics"
 	ScopeRead     Scope = "read"
 	ScopeRegister Scope = "register"
@@ -1007,6 +972,8 @@ const (
 func (e Scope) Valid() bool {
 	switch e {
 	case ScopeFull:
+		return true
+	case ScopeMachine:
 		return true
 	case ScopeMetrics:
 		return true
@@ -1241,51 +1208,6 @@ func (e Direction) Valid() bool {
 	}
 }
 
-// Defines values for SortBy.
-const (
-	SortByFile     SortBy = "file"
-	SortByFiled    SortBy = "filed"
-	SortByFolder   SortBy = "folder"
-	SortByKind     SortBy = "kind"
-	SortByMailbox  SortBy = "mailbox"
-	SortByNumber   SortBy = "number"
-	SortByReceived SortBy = "received"
-	SortByRule     SortBy = "rule"
-	SortBySender   SortBy = "sender"
-	SortBySize     SortBy = "size"
-	SortBySubject  SortBy = "subject"
-)
-
-// Valid indicates whether the value is a known member of the SortBy enum.
-func (e SortBy) Valid() bool {
-	switch e {
-	case SortByFile:
-		return true
-	case SortByFiled:
-		return true
-	case SortByFolder:
-		return true
-	case SortByKind:
-		return true
-	case SortByMailbox:
-		return true
-	case SortByNumber:
-		return true
-	case SortByReceived:
-		return true
-	case SortByRule:
-		return true
-	case SortBySender:
-		return true
-	case SortBySize:
-		return true
-	case SortBySubject:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for ListPassesParamsKind.
 const (
 	ListPassesParamsKindAgain        ListPassesParamsKind = "again"
@@ -1294,6 +1216,7 @@ const (
 	ListPassesParamsKindMove         ListPassesParamsKind = "move"
 	ListPassesParamsKindOldMail      ListPassesParamsKind = "old mail"
 	ListPassesParamsKindUndo         ListPassesParamsKind = "undo"
+	ListPassesParamsKindValues       ListPassesParamsKind = "values"
 	ListPassesParamsKindVerification ListPassesParamsKind = "verification"
 )
 
@@ -1312,52 +1235,9 @@ func (e ListPassesParamsKind) Valid() bool {
 		return true
 	case ListPassesParamsKindUndo:
 		return true
+	case ListPassesParamsKindValues:
+		return true
 	case ListPassesParamsKindVerification:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for ListRegisterParamsSort.
-const (
-	ListRegisterParamsSortFile     ListRegisterParamsSort = "file"
-	ListRegisterParamsSortFiled    ListRegisterParamsSort = "filed"
-	ListRegisterParamsSortFolder   ListRegisterParamsSort = "folder"
-	ListRegisterParamsSortKind     ListRegisterParamsSort = "kind"
-	ListRegisterParamsSortMailbox  ListRegisterParamsSort = "mailbox"
-	ListRegisterParamsSortNumber   ListRegisterParamsSort = "number"
-	ListRegisterParamsSortReceived ListRegisterParamsSort = "received"
-	ListRegisterParamsSortRule     ListRegisterParamsSort = "rule"
-	ListRegisterParamsSortSender   ListRegisterParamsSort = "sender"
-	ListRegisterParamsSortSize     ListRegisterParamsSort = "size"
-	ListRegisterParamsSortSubject  ListRegisterParamsSort = "subject"
-)
-
-// Valid indicates whether the value is a known member of the ListRegisterParamsSort enum.
-func (e ListRegisterParamsSort) Valid() bool {
-	switch e {
-	case ListRegisterParamsSortFile:
-		return true
-	case ListRegisterParamsSortFiled:
-		return true
-	case ListRegisterParamsSortFolder:
-		return true
-	case ListRegisterParamsSortKind:
-		return true
-	case ListRegisterParamsSortMailbox:
-		return true
-	case ListRegisterParamsSortNumber:
-		return true
-	case ListRegisterParamsSortReceived:
-		return true
-	case ListRegisterParamsSortRule:
-		return true
-	case ListRegisterParamsSortSender:
-		return true
-	case ListRegisterParamsSortSize:
-		return true
-	case ListRegisterParamsSortSubject:
 		return true
 	default:
 		return false
@@ -1418,51 +1298,6 @@ func (e GetActivityParamsBy) Valid() bool {
 	}
 }
 
-// Defines values for ListRegisterMessagesParamsSort.
-const (
-	ListRegisterMessagesParamsSortFile     ListRegisterMessagesParamsSort = "file"
-	ListRegisterMessagesParamsSortFiled    ListRegisterMessagesParamsSort = "filed"
-	ListRegisterMessagesParamsSortFolder   ListRegisterMessagesParamsSort = "folder"
-	ListRegisterMessagesParamsSortKind     ListRegisterMessagesParamsSort = "kind"
-	ListRegisterMessagesParamsSortMailbox  ListRegisterMessagesParamsSort = "mailbox"
-	ListRegisterMessagesParamsSortNumber   ListRegisterMessagesParamsSort = "number"
-	ListRegisterMessagesParamsSortReceived ListRegisterMessagesParamsSort = "received"
-	ListRegisterMessagesParamsSortRule     ListRegisterMessagesParamsSort = "rule"
-	ListRegisterMessagesParamsSortSender   ListRegisterMessagesParamsSort = "sender"
-	ListRegisterMessagesParamsSortSize     ListRegisterMessagesParamsSort = "size"
-	ListRegisterMessagesParamsSortSubject  ListRegisterMessagesParamsSort = "subject"
-)
-
-// Valid indicates whether the value is a known member of the ListRegisterMessagesParamsSort enum.
-func (e ListRegisterMessagesParamsSort) Valid() bool {
-	switch e {
-	case ListRegisterMessagesParamsSortFile:
-		return true
-	case ListRegisterMessagesParamsSortFiled:
-		return true
-	case ListRegisterMessagesParamsSortFolder:
-		return true
-	case ListRegisterMessagesParamsSortKind:
-		return true
-	case ListRegisterMessagesParamsSortMailbox:
-		return true
-	case ListRegisterMessagesParamsSortNumber:
-		return true
-	case ListRegisterMessagesParamsSortReceived:
-		return true
-	case ListRegisterMessagesParamsSortRule:
-		return true
-	case ListRegisterMessagesParamsSortSender:
-		return true
-	case ListRegisterMessagesParamsSortSize:
-		return true
-	case ListRegisterMessagesParamsSortSubject:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for ListRegisterMessagesParamsDirection.
 const (
 	ListRegisterMessagesParamsDirectionDown ListRegisterMessagesParamsDirection = "down"
@@ -1481,11 +1316,35 @@ func (e ListRegisterMessagesParamsDirection) Valid() bool {
 	}
 }
 
+// Defines values for ProposeValueParamsIn.
+const (
+	ProposeValueParamsInSubject ProposeValueParamsIn = "subject"
+	ProposeValueParamsInText    ProposeValueParamsIn = "text"
+)
+
+// Valid indicates whether the value is a known member of the ProposeValueParamsIn enum.
+func (e ProposeValueParamsIn) Valid() bool {
+	switch e {
+	case ProposeValueParamsInSubject:
+		return true
+	case ProposeValueParamsInText:
+		return true
+	default:
+		return false
+	}
+}
+
 // Activity The filings counted by day, rule or something else.
 type Activity struct {
-	By      string  `json:"by"`
-	Size    int64   `json:"size"`
-	Tallies []Tally `json:"tallies"`
+	By string `json:"by"`
+
+	// Missing machines that were asked for, but of which there is no copy to read
+	Missing *[]MissingMachine `json:"missing,omitempty"`
+	Size    int64             `json:"size"`
+
+	// Sums what numbers and amounts that were read come to, of all that was found; by name and currency
+	Sums    *[]ValueSum `json:"sums,omitempty"`
+	Tallies []Tally     `json:"tallies"`
 
 	// Total of all that was found
 	Total int `json:"total"`
@@ -1625,6 +1484,9 @@ type AnswerRequest struct {
 // Arrival A message that came, and what was filed of it.
 type Arrival struct {
 	Items []Item `json:"items"`
+
+	// Machine the machine of the office that it is of; said where all are asked
+	Machine *string `json:"machine,omitempty"`
 
 	// Message A message that is known.
 	Message Message `json:"message"`
@@ -1939,6 +1801,12 @@ type Consent struct {
 	Token  *string   `json:"token,omitempty"`
 }
 
+// Correction What stands in the place of a value.
+type Correction struct {
+	// Text as it is written; empty takes the value away
+	Text string `json:"text"`
+}
+
 // Correspondent A person or firm with whom the office writes. Rules recognise it by its addresses and domains.
 type Correspondent struct {
 	Addresses []string `json:"addresses"`
@@ -1990,6 +1858,47 @@ type DiffLine struct {
 
 // DiffLineIn defines model for DiffLine.In.
 type DiffLineIn string
+
+// ElectronicInvoice What an electronic invoice says (EN 16931-1). What it does not say is left out.
+type ElectronicInvoice struct {
+	Buyer      *string `json:"buyer,omitempty"`
+	CreditNote bool    `json:"credit_note"`
+	Currency   *string `json:"currency,omitempty"`
+
+	// Due when it is to be paid, likewise
+	Due *string `json:"due,omitempty"`
+
+	// Faults the rules of the standard that its sums do not keep
+	Faults []struct {
+		Rule string `json:"rule"`
+		Text string `json:"text"`
+	} `json:"faults"`
+
+	// Issued its date, as 2026-11-30
+	Issued *string `json:"issued,omitempty"`
+
+	// Net the amount without tax
+	Net    *string `json:"net,omitempty"`
+	Number *string `json:"number,omitempty"`
+	Order  *string `json:"order,omitempty"`
+
+	// Payable what is still to be paid
+	Payable *string `json:"payable,omitempty"`
+
+	// Reference of the buyer
+	Reference *string `json:"reference,omitempty"`
+	Seller    *string `json:"seller,omitempty"`
+
+	// SellerVat the VAT number of the seller
+	SellerVat *string `json:"seller_vat,omitempty"`
+
+	// Syntax UBL or CII
+	Syntax string  `json:"syntax"`
+	Tax    *string `json:"tax,omitempty"`
+
+	// Total the amount with tax
+	Total *string `json:"total,omitempty"`
+}
 
 // ElsewhereRequest Where items from the tray are filed instead.
 type ElsewhereRequest struct {
@@ -2087,14 +1996,19 @@ type ExportRequest struct {
 	// Columns in their order; none is what the asker chose
 	Columns   *[]string               `json:"columns,omitempty"`
 	Direction *ExportRequestDirection `json:"direction,omitempty"`
-	Format    ExportRequestFormat     `json:"format"`
+
+	// Everywhere also lines of the other machines of the office
+	Everywhere *bool               `json:"everywhere,omitempty"`
+	Format     ExportRequestFormat `json:"format"`
 
 	// Per one line for each filing, or for each message with links to all its files
 	Per *ExportRequestPer `json:"per,omitempty"`
 
 	// Search Which lines of the register are looked for.
-	Search *RegisterSearch    `json:"search,omitempty"`
-	Sort   *ExportRequestSort `json:"sort,omitempty"`
+	Search *RegisterSearch `json:"search,omitempty"`
+
+	// Sort as in the list of the register
+	Sort *string `json:"sort,omitempty"`
 }
 
 // ExportRequestDirection defines model for ExportRequest.Direction.
@@ -2105,9 +2019,6 @@ type ExportRequestFormat string
 
 // ExportRequestPer one line for each filing, or for each message with links to all its files
 type ExportRequestPer string
-
-// ExportRequestSort defines model for ExportRequest.Sort.
-type ExportRequestSort string
 
 // Factor A second factor.
 type Factor struct {
@@ -2157,6 +2068,40 @@ type FieldProblem struct {
 	Text  string `json:"text"`
 }
 
+// FiledValue A value that a rule read of a file.
+type FiledValue struct {
+	// As as it is written in the file, where text says it otherwise
+	As *string `json:"as,omitempty"`
+
+	// Codes the bar codes and QR codes on its pages, where it is a PDF or a picture
+	Codes *[]struct {
+		// Kind such as QR code or Code 128
+		Kind string `json:"kind"`
+
+		// Page from 1
+		Page int `json:"page"`
+
+		// Text what it holds
+		Text string `json:"text"`
+	} `json:"codes,omitempty"`
+
+	// CodesProblem why its codes cannot be read, or not on all pages
+	CodesProblem *string `json:"codes_problem,omitempty"`
+	Name         string  `json:"name"`
+
+	// Problem why what stands there is no such value
+	Problem *string `json:"problem,omitempty"`
+
+	// Sure of 100, how sure it is that the text was read as it stands there, where that is a scan
+	Sure *int `json:"sure,omitempty"`
+
+	// Text such as 1180.50 EUR, 2026-11-30 or yes; empty where it was not found
+	Text string `json:"text"`
+
+	// Type text, number, amount, date, or yes or no
+	Type string `json:"type"`
+}
+
 // FilesToEnter Files of a cabinet that are to be entered in the register.
 type FilesToEnter struct {
 	Paths []string `json:"paths"`
@@ -2176,10 +2121,20 @@ type Filing struct {
 	FiledAt  time.Time  `json:"filed_at"`
 	Folder   string     `json:"folder"`
 
+	// Inside where the words stand in the file that a search with inside: looked for
+	Inside *[]struct {
+		// Hit it was looked for
+		Hit  bool   `json:"hit"`
+		Text string `json:"text"`
+	} `json:"inside,omitempty"`
+
 	// Item of the journal, for taking it back
-	Item    *int64 `json:"item,omitempty"`
-	Kind    string `json:"kind"`
-	Mailbox string `json:"mailbox"`
+	Item *int64 `json:"item,omitempty"`
+	Kind string `json:"kind"`
+
+	// Machine the machine of the office that it is of; said where all are asked
+	Machine *string `json:"machine,omitempty"`
+	Mailbox string  `json:"mailbox"`
 
 	// Message the message's number
 	Message int64 `json:"message"`
@@ -2214,6 +2169,9 @@ type Filing struct {
 	Subject       string       `json:"subject"`
 	UndoneAt      *time.Time   `json:"undone_at,omitempty"`
 	UndoneBy      *string      `json:"undone_by,omitempty"`
+
+	// Values what the rule read of the file
+	Values *[]FiledValue `json:"values,omitempty"`
 }
 
 // FilingState defines model for Filing.State.
@@ -2359,6 +2317,39 @@ type ImportRequest struct {
 	Renames *map[string]string `json:"renames,omitempty"`
 }
 
+// Inside What is read inside a file.
+type Inside struct {
+	// Codes the bar codes and QR codes on its pages, where it is a PDF or a picture
+	Codes *[]struct {
+		// Kind such as QR code or Code 128
+		Kind string `json:"kind"`
+
+		// Page from 1
+		Page int `json:"page"`
+
+		// Text what it holds
+		Text string `json:"text"`
+	} `json:"codes,omitempty"`
+
+	// CodesProblem why its codes cannot be read, or not on all pages
+	CodesProblem *string `json:"codes_problem,omitempty"`
+
+	// Cut there is more of the text
+	Cut bool `json:"cut"`
+
+	// Invoice What an electronic invoice says (EN 16931-1). What it does not say is left out.
+	Invoice *ElectronicInvoice `json:"invoice,omitempty"`
+
+	// Problem why it cannot be read
+	Problem *string `json:"problem,omitempty"`
+
+	// Sure of 100, how sure it is that the text was read as it stands there, where that is a scan
+	Sure *int `json:"sure,omitempty"`
+
+	// Text the first 64 KB of its text, line by line
+	Text string `json:"text"`
+}
+
 // Invitation Somebody who is to come in. Without rights the person sees all mailboxes and cabinets.
 type Invitation struct {
 	// Days after how many days the link expires
@@ -2421,6 +2412,9 @@ type Item struct {
 	// Unknown fields of the path that only a number or contents can settle
 	Unknown *[]string `json:"unknown,omitempty"`
 
+	// Values in a rehearsal: what would be read of it
+	Values *[]FiledValue `json:"values,omitempty"`
+
 	// Verdict filed, left out, held, failed, already there, set aside, taken back; waiting before it is decided; not yet, in a rehearsal, where it hangs on what was not read
 	Verdict string `json:"verdict"`
 }
@@ -2445,7 +2439,7 @@ type Key struct {
 	// Program how the browser or program names itself
 	Program *string `json:"program,omitempty"`
 
-	// Scope What a token is good for: all that its person may do, reading only, the register only, or the metrics only.
+	// Scope What a token is good for: all that its person may do, reading only, the register only, the metrics only, or for another machine of the office, which asks with it for any person of the same name at both.
 	Scope *Scope `json:"scope,omitempty"`
 
 	// This it is the one with which is asked
@@ -2578,6 +2572,82 @@ type LookupTableSettings struct {
 	Rows []LookupRow `json:"rows"`
 }
 
+// Machine Another machine of the office, with an installation of its own.
+type Machine struct {
+	// Address at which it answers; several with spaces between, where a standby may take over
+	Address string `json:"address"`
+
+	// Answers it did when it was asked last
+	Answers   bool    `json:"answers"`
+	Authority *string `json:"authority,omitempty"`
+
+	// Behind why the copy does not follow
+	Behind *string `json:"behind,omitempty"`
+
+	// CopyAt the copy of its records has all changes until then; not said where there is no copy
+	CopyAt *time.Time `json:"copy_at,omitempty"`
+
+	// Fresh the copy has everything in its replica, save the last ten seconds at most
+	Fresh   bool    `json:"fresh"`
+	HostKey *string `json:"host_key,omitempty"`
+
+	// Known you are known there, by the same name
+	Known bool `json:"known"`
+
+	// Name what it is called here
+	Name string `json:"name"`
+
+	// Place of its replica; for administrators, as the next ones
+	Place *string `json:"place,omitempty"`
+
+	// Problem why it does not
+	Problem  *string `json:"problem,omitempty"`
+	Region   *string `json:"region,omitempty"`
+	Revision int     `json:"revision"`
+	User     *string `json:"user,omitempty"`
+
+	// Version which it runs
+	Version *string `json:"version,omitempty"`
+}
+
+// MachineSettings How another machine is asked, and where its records are read.
+type MachineSettings struct {
+	// Address at which it answers, such as https://north.brackwater.example; several with spaces between, where a standby may take over
+	Address string `json:"address"`
+
+	// Authority certificate of an authority that is trusted for both, PEM
+	Authority *string `json:"authority,omitempty"`
+	HostKey   *string `json:"host_key,omitempty"`
+
+	// Name letters, digits, dots, dashes: it stands in addresses
+	Name string `json:"name"`
+
+	// Passphrase with which its replica is sealed
+	Passphrase *string `json:"passphrase,omitempty"`
+
+	// Place of its replica, as it has it
+	Place  string  `json:"place"`
+	Region *string `json:"region,omitempty"`
+
+	// Secret password, private key or secret key of it
+	Secret *string `json:"secret,omitempty"`
+
+	// Token of the scope machine, made there by an administrator
+	Token *string `json:"token,omitempty"`
+
+	// User with which the server of that place is signed in to; reading is enough
+	User *string `json:"user,omitempty"`
+}
+
+// Machines The machines of the office.
+type Machines struct {
+	// Here how this machine is called
+	Here string `json:"here"`
+
+	// Others by name
+	Others []Machine `json:"others"`
+}
+
 // Mailbox A mailbox that is watched, and its present state.
 type Mailbox struct {
 	// Address of a drop address; absent where it is closed
@@ -2616,6 +2686,32 @@ type Mailbox struct {
 // MailboxState waits: for something on this machine, such as room on the disk
 type MailboxState string
 
+// MailboxMove Which mailbox moves, and where to.
+type MailboxMove struct {
+	// From the machine where it is; without it this one
+	From *string `json:"from,omitempty"`
+
+	// Mailbox its name at the machine where it is
+	Mailbox string `json:"mailbox"`
+
+	// Secret its password at the mail server, which is never handed over; without it the mailbox waits there until it is entered
+	Secret *string `json:"secret,omitempty"`
+
+	// To the machine that takes it; this one by its own name
+	To string `json:"to"`
+}
+
+// MailboxMoved A mailbox that has moved.
+type MailboxMoved struct {
+	// ID there
+	ID      string `json:"id"`
+	Machine string `json:"machine"`
+	Name    string `json:"name"`
+
+	// NeedsSecret it is not watched before its password is entered there, or it is signed in to
+	NeedsSecret bool `json:"needs_secret"`
+}
+
 // MailboxRemains What removing a mailbox would leave and delete.
 type MailboxRemains struct {
 	// Filed filings in the register; their files stay too
@@ -2642,13 +2738,13 @@ type MailboxSettings struct {
 	// Encryption none sends the secret readable over the network
 	Encryption MailboxSettingsEncryption `json:"encryption,omitempty"`
 
-	// Host of imap and pop3
+	// Host of imap, pop3 and jmap
 	Host string `json:"host,omitempty"`
 
 	// IntervalSeconds how often folders are looked into that the server does not announce
 	IntervalSeconds *int `json:"interval_seconds,omitempty"`
 
-	// Kind imap and pop3: an account on a mail server; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
+	// Kind imap, pop3 and jmap: an account on a mail server; imap and jmap can take each other's place; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
 	Kind *MailboxSettingsKind `json:"kind,omitempty"`
 
 	// LeaveDays of pop3: messages are taken off the server so many days after they were met, once nothing of them waits; of drop addresses and files: they are removed then; 0 keeps them
@@ -2663,7 +2759,7 @@ type MailboxSettings struct {
 	// Pinned SHA-256 fingerprint of the server's own certificate, which is then all that counts
 	Pinned *string `json:"pinned,omitempty"`
 
-	// Port 0 for the usual one: 993 or 995 with tls, else 143 or 110
+	// Port 0 for the usual one: 993, 995 or 443 with tls, else 143, 110 or 80
 	Port *int `json:"port,omitempty"`
 
 	// Proxy socks5://host:port or http://host:port
@@ -2675,7 +2771,7 @@ type MailboxSettings struct {
 	// Senders of a drop address: addresses and domains that may send to it, and must be proven by DKIM or SPF; none for anyone
 	Senders *[]string `json:"senders,omitempty"`
 
-	// Username of imap and pop3
+	// Username of imap, pop3 and jmap
 	Username string `json:"username,omitempty"`
 
 	// Word of a drop address: the word with which it begins
@@ -2685,14 +2781,19 @@ type MailboxSettings struct {
 // MailboxSettingsEncryption none sends the secret readable over the network
 type MailboxSettingsEncryption string
 
-// MailboxSettingsKind imap and pop3: an account on a mail server; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
+// MailboxSettingsKind imap, pop3 and jmap: an account on a mail server; imap and jmap can take each other's place; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
 type MailboxSettingsKind string
 
 // MailboxToday The state of one mailbox.
 type MailboxToday struct {
 	Filed int    `json:"filed"`
 	ID    string `json:"id"`
-	Name  string `json:"name"`
+
+	// Machine the machine of the office that it is of; said where all are asked
+	Machine *string `json:"machine,omitempty"`
+	Name    string  `json:"name"`
+
+	// State of another machine: elsewhere, since only it knows
 	State string `json:"state"`
 }
 
@@ -2714,6 +2815,9 @@ type Matter struct {
 
 	// ID 12 is an item, f3 a follow-up, p4 something to be sent, r5 a filing, m6 a message that could not be read
 	ID string `json:"id"`
+
+	// Machine the machine of the office that it is of; said where all are asked
+	Machine *string `json:"machine,omitempty"`
 
 	// Message A message that is known.
 	Message *Message `json:"message,omitempty"`
@@ -2784,6 +2888,12 @@ type Message struct {
 // MessageSender what a trusted server reports of the sender, where one does
 type MessageSender string
 
+// MissingMachine A machine that was asked for, but of which there is no copy to read.
+type MissingMachine struct {
+	Machine string `json:"machine"`
+	Problem string `json:"problem"`
+}
+
 // NewPasskey A passkey that a device made.
 type NewPasskey struct {
 	// Credential RegistrationResponseJSON (Web Authentication, level 3)
@@ -2801,10 +2911,13 @@ type NoteRequest struct {
 
 // Notice Something that a person should know of: a mailbox, cabinet or folder is not as it should be.
 type Notice struct {
-	Advice string    `json:"advice"`
-	ID     int64     `json:"id"`
-	Kind   string    `json:"kind"`
-	MadeAt time.Time `json:"made_at"`
+	Advice string `json:"advice"`
+	ID     int64  `json:"id"`
+	Kind   string `json:"kind"`
+
+	// Machine the machine of the office that it is of; said where all are asked
+	Machine *string   `json:"machine,omitempty"`
+	MadeAt  time.Time `json:"made_at"`
 
 	// Mailbox the mailbox that it is about, by its id
 	Mailbox *string `json:"mailbox,omitempty"`
@@ -2935,7 +3048,10 @@ type Pass struct {
 	Kind    PassKind `json:"kind"`
 	LeftOut int      `json:"left_out"`
 	Looked  int      `json:"looked"`
-	MadeBy  string   `json:"made_by"`
+
+	// Machine the machine of the office that it is of; said where all are asked
+	Machine *string `json:"machine,omitempty"`
+	MadeBy  string  `json:"made_by"`
 
 	// Mailbox its name
 	Mailbox string `json:"mailbox"`
@@ -3258,7 +3374,10 @@ type RegisterLanguage struct {
 // RegisterMessage A message with all that was filed of it.
 type RegisterMessage struct {
 	Filings []Filing `json:"filings"`
-	Mailbox string   `json:"mailbox"`
+
+	// Machine the machine of the office that it is of; said where all are asked
+	Machine *string `json:"machine,omitempty"`
+	Mailbox string  `json:"mailbox"`
 
 	// Message its number
 	Message       int64     `json:"message"`
@@ -3271,7 +3390,10 @@ type RegisterMessage struct {
 // RegisterMessagesPage Messages of the register, and how many there are in all.
 type RegisterMessagesPage struct {
 	Messages []RegisterMessage `json:"messages"`
-	Next     *string           `json:"next,omitempty"`
+
+	// Missing machines that were asked for, but of which there is no copy to read
+	Missing *[]MissingMachine `json:"missing,omitempty"`
+	Next    *string           `json:"next,omitempty"`
 
 	// Size of the filings found, octets
 	Size int64 `json:"size"`
@@ -3283,7 +3405,10 @@ type RegisterMessagesPage struct {
 // RegisterPage Lines of the register, and how many there are in all.
 type RegisterPage struct {
 	Filings []Filing `json:"filings"`
-	Next    *string  `json:"next,omitempty"`
+
+	// Missing machines that were asked for, but of which there is no copy to read
+	Missing *[]MissingMachine `json:"missing,omitempty"`
+	Next    *string           `json:"next,omitempty"`
 
 	// Size of all, octets
 	Size  int64 `json:"size"`
@@ -3561,6 +3686,12 @@ type RuleTell = json.RawMessage
 // RuleTexts One text or several.
 type RuleTexts = json.RawMessage
 
+// RuleValue A value that a rule reads of each file it takes.
+type RuleValue = json.RawMessage
+
+// RuleValueTest A test of a value that the rule reads of a file; all parts of it must hold.
+type RuleValueTest = json.RawMessage
+
 // RuleVerdict What one rule says of one message, and why.
 type RuleVerdict struct {
 	Answer string `json:"answer"`
@@ -3579,7 +3710,40 @@ type RuleVerdict struct {
 	Steps  []Step `json:"steps"`
 }
 
-// Scope What a token is good for: all that its person may do, reading only, the register only, or the metrics only.
+// Scans The settings of scans, with their revision, and what reads them.
+type Scans struct {
+	// Absent why there is none
+	Absent *string `json:"absent,omitempty"`
+
+	// Installed the languages that are installed
+	Installed []string `json:"installed"`
+	Languages []string `json:"languages"`
+	Pages     int      `json:"pages"`
+	Read      bool     `json:"read"`
+
+	// Revision which change of the settings this is
+	Revision int `json:"revision"`
+
+	// Tesseract the version of Tesseract; empty where there is none
+	Tesseract string `json:"tesseract"`
+
+	// Used the languages in which scans are read now
+	Used []string `json:"used"`
+}
+
+// ScansSettings How the text in scanned papers and pictures is read, by Tesseract where it is installed.
+type ScansSettings struct {
+	// Languages as Tesseract calls them, such as deu; empty for all that are installed
+	Languages []string `json:"languages"`
+
+	// Pages how many scanned pages of one file are read at most
+	Pages int `json:"pages"`
+
+	// Read it is read at all
+	Read bool `json:"read"`
+}
+
+// Scope What a token is good for: all that its person may do, reading only, the register only, the metrics only, or for another machine of the office, which asks with it for any person of the same name at both.
 type Scope string
 
 // Setup Whether the service waits for its first administrator.
@@ -3743,6 +3907,16 @@ type Teaching struct {
 	Message Message `json:"message"`
 }
 
+// ThisMachine What a machine says of itself to the others of the office.
+type ThisMachine struct {
+	// Installation names its records
+	Installation string `json:"installation"`
+
+	// Name how it is called
+	Name    string `json:"name"`
+	Version string `json:"version"`
+}
+
 // Today The state of the office: mailboxes, what came today, and what is to be looked at.
 type Today struct {
 	Arrivals   []Arrival `json:"arrivals"`
@@ -3766,6 +3940,9 @@ type Today struct {
 	HasRule    bool           `json:"has_rule"`
 	Mailboxes  []MailboxToday `json:"mailboxes"`
 
+	// Missing machines that were asked for, but of which there is no copy to read
+	Missing *[]MissingMachine `json:"missing,omitempty"`
+
 	// Running whether a rule is switched on
 	Running bool `json:"running"`
 	Tray    int  `json:"tray"`
@@ -3784,7 +3961,7 @@ type TokenRequest struct {
 	// Label what it is for
 	Label string `json:"label"`
 
-	// Scope What a token is good for: all that its person may do, reading only, the register only, or the metrics only.
+	// Scope What a token is good for: all that its person may do, reading only, the register only, the metrics only, or for another machine of the office, which asks with it for any person of the same name at both.
 	Scope *Scope `json:"scope,omitempty"`
 }
 
@@ -3902,9 +4079,12 @@ type TopicVerdictDecision string
 
 // Tray All that waits for a person.
 type Tray struct {
-	Count   int         `json:"count"`
-	Groups  []TrayGroup `json:"groups"`
-	Notices []Notice    `json:"notices"`
+	Count  int         `json:"count"`
+	Groups []TrayGroup `json:"groups"`
+
+	// Missing machines that were asked for, but of which there is no copy to read
+	Missing *[]MissingMachine `json:"missing,omitempty"`
+	Notices []Notice          `json:"notices"`
 }
 
 // TrayGroup What waits in the tray for the same cause.
@@ -3912,8 +4092,11 @@ type TrayGroup struct {
 	Cause string `json:"cause"`
 
 	// Count of all; the matters shown may be fewer
-	Count   int             `json:"count"`
-	Help    string          `json:"help"`
+	Count int    `json:"count"`
+	Help  string `json:"help"`
+
+	// Machine the machine of the office that it is of; said where all are asked: each machine has its own groups
+	Machine *string         `json:"machine,omitempty"`
 	Matters []Matter        `json:"matters"`
 	Title   string          `json:"title"`
 	Ways    []TrayGroupWays `json:"ways"`
@@ -4037,6 +4220,87 @@ type UnreadMessage struct {
 // UnreadMessageState defines model for UnreadMessage.State.
 type UnreadMessageState string
 
+// ValuePlace A place where a value stands in a file. It may stand in several; one that is parted by the end of a line has a place for each part.
+type ValuePlace struct {
+	Height float32 `json:"height"`
+
+	// Left of its box, as a share of the page as it is shown, from its left edge
+	Left float32 `json:"left"`
+
+	// Page from 1
+	Page int `json:"page"`
+
+	// Top likewise from its upper edge
+	Top float32 `json:"top"`
+
+	// Value its name
+	Value string  `json:"value"`
+	Width float32 `json:"width"`
+}
+
+// ValueProposal A pattern for a value, with what it finds.
+type ValueProposal struct {
+	// Decimal how fractions are written, if that has to be said: comma or point
+	Decimal *string `json:"decimal,omitempty"`
+
+	// Findings what it finds in each paper
+	Findings []struct {
+		// Entry the number of the filing
+		Entry string `json:"entry"`
+		File  string `json:"file"`
+
+		// Problem why the text that was found is no such value
+		Problem *string `json:"problem,omitempty"`
+
+		// Value left out if nothing was found
+		Value *string `json:"value,omitempty"`
+	} `json:"findings"`
+
+	// Found in how many papers it finds a value
+	Found int `json:"found"`
+
+	// From the pattern, for the key from of a value
+	From string `json:"from"`
+
+	// How how the pattern knows the value, such as: after “Order:”
+	How string `json:"how"`
+
+	// Order the order of dates, if it is not day month year
+	Order *string `json:"order,omitempty"`
+
+	// Type of the value: text, number, amount or date
+	Type string `json:"type"`
+
+	// Value what it reads in the paper in which the value was selected
+	Value string `json:"value"`
+}
+
+// ValueProposals Patterns for a value, the best one first.
+type ValueProposals struct {
+	// More not all of the last 50 papers were read, because that takes too long
+	More bool `json:"more"`
+
+	// Papers in which the patterns were tried: the last ones that the same rule filed
+	Papers    int             `json:"papers"`
+	Proposals []ValueProposal `json:"proposals"`
+
+	// Unread papers beside these whose text cannot be read
+	Unread int `json:"unread"`
+}
+
+// ValueSum What the numbers of a value come to, in one currency.
+type ValueSum struct {
+	// Count of filings that have it
+	Count int `json:"count"`
+
+	// Currency such as EUR; empty of numbers
+	Currency string `json:"currency"`
+	Name     string `json:"name"`
+
+	// Total exact, with a point, such as 12289.50
+	Total string `json:"total"`
+}
+
 // Verification The plan of verification, and what the last one found.
 type Verification struct {
 	Changed int `json:"changed"`
@@ -4084,7 +4348,7 @@ type WaitingMachine struct {
 	// CopyAt of when the newest change is that its copy has
 	CopyAt *time.Time `json:"copy_at,omitempty"`
 
-	// Fresh its copy has everything that is in the replica
+	// Fresh its copy has everything in the replica, save the last ten seconds at most
 	Fresh   bool   `json:"fresh"`
 	Machine string `json:"machine"`
 
@@ -4105,11 +4369,38 @@ type Warning struct {
 	Text  string `json:"text"`
 }
 
+// Words How far the words inside of files are known.
+type Words struct {
+	// Files that were read; like the other numbers, only for one who sees everything
+	Files *int `json:"files,omitempty"`
+
+	// Problems why files were not read
+	Problems []struct {
+		Files   int    `json:"files"`
+		Problem string `json:"problem"`
+	} `json:"problems"`
+
+	// Rules the rules whose files are searched
+	Rules []string `json:"rules"`
+
+	// Size of the file that keeps the words, in octets
+	Size *int64 `json:"size,omitempty"`
+
+	// Unread of those that were read, which hold no text or cannot be read
+	Unread *int `json:"unread,omitempty"`
+
+	// Waiting that are not read yet
+	Waiting *int `json:"waiting,omitempty"`
+}
+
 // Direction defines model for Direction.
 type Direction string
 
 // Entry defines model for Entry.
 type Entry = string
+
+// Everywhere defines model for Everywhere.
+type Everywhere = bool
 
 // From defines model for From.
 type From = openapi_types.Date
@@ -4132,11 +4423,14 @@ type InMailbox = string
 // InRule defines model for InRule.
 type InRule = string
 
+// MachineName defines model for MachineName.
+type MachineName = string
+
 // Number defines model for Number.
 type Number = int64
 
 // SortBy defines model for SortBy.
-type SortBy string
+type SortBy = string
 
 // Text defines model for Text.
 type Text = string
@@ -4233,6 +4527,12 @@ type SetLimitsParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ChangeMachineParams defines parameters for ChangeMachine.
+type ChangeMachineParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // FindServersParams defines parameters for FindServers.
 type FindServersParams struct {
 	Address string `form:"address" json:"address"`
@@ -4241,6 +4541,12 @@ type FindServersParams struct {
 // CheckMailboxParams defines parameters for CheckMailbox.
 type CheckMailboxParams struct {
 	ID *string `form:"id,omitempty" json:"id,omitempty"`
+}
+
+// TakeOverMailboxParams defines parameters for TakeOverMailbox.
+type TakeOverMailboxParams struct {
+	// Try only say whether it could be: nothing is kept
+	Try *bool `form:"try,omitempty" json:"try,omitempty"`
 }
 
 // ChangeMailboxParams defines parameters for ChangeMailbox.
@@ -4253,6 +4559,12 @@ type ChangeMailboxParams struct {
 type AskConsentJSONBody struct {
 	// Console the console's address, such as https://inktray.brackwater.example; without it a code for another device is asked for
 	Console *string `json:"console,omitempty"`
+}
+
+// HandOverMailboxParams defines parameters for HandOverMailbox.
+type HandOverMailboxParams struct {
+	// Try only say whether it could be: the file is made, and the mailbox stays
+	Try *bool `form:"try,omitempty" json:"try,omitempty"`
 }
 
 // LookIntoParams defines parameters for LookInto.
@@ -4342,9 +4654,15 @@ type ListPassesParams struct {
 	From *openapi_types.Date `form:"from,omitempty" json:"from,omitempty"`
 
 	// To begun on this day or earlier
-	To    *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
-	After *int64              `form:"after,omitempty" json:"after,omitempty"`
-	Most  *int                `form:"most,omitempty" json:"most,omitempty"`
+	To *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
+
+	// Everywhere also at the other machines of the office, from the copies of their records that are kept here
+	Everywhere *Everywhere `form:"everywhere,omitempty" json:"everywhere,omitempty"`
+
+	// Cursor everywhere: the Inktray-Next of the page before
+	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
+	After  *int64  `form:"after,omitempty" json:"after,omitempty"`
+	Most   *int    `form:"most,omitempty" json:"most,omitempty"`
 }
 
 // ListPassesParamsKind defines parameters for ListPasses.
@@ -4392,19 +4710,21 @@ type ListRegisterParams struct {
 	From *From `form:"from,omitempty" json:"from,omitempty"`
 
 	// To received on this day or earlier
-	To   *To                     `form:"to,omitempty" json:"to,omitempty"`
-	Sort *ListRegisterParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+	To *To `form:"to,omitempty" json:"to,omitempty"`
+
+	// Sort number, received, filed, sender, subject, file, folder, size, kind, rule, mailbox, or the name of a value
+	Sort *SortBy `form:"sort,omitempty" json:"sort,omitempty"`
 
 	// Direction up: the smallest, oldest or first of the alphabet comes first
 	Direction *ListRegisterParamsDirection `form:"direction,omitempty" json:"direction,omitempty"`
 
-	// After the cursor: the entry that was shown last, such as 2026-5731
+	// Everywhere also at the other machines of the office, from the copies of their records that are kept here
+	Everywhere *Everywhere `form:"everywhere,omitempty" json:"everywhere,omitempty"`
+
+	// After the cursor: the entry that was shown last, such as 2026-5731; everywhere, what the page before gave as next
 	After *string `form:"after,omitempty" json:"after,omitempty"`
 	Most  *int    `form:"most,omitempty" json:"most,omitempty"`
 }
-
-// ListRegisterParamsSort defines parameters for ListRegister.
-type ListRegisterParamsSort string
 
 // ListRegisterParamsDirection defines parameters for ListRegister.
 type ListRegisterParamsDirection string
@@ -4417,6 +4737,9 @@ type ChangeRegisterFileParams struct {
 
 // GetActivityParams defines parameters for GetActivity.
 type GetActivityParams struct {
+	// Everywhere also at the other machines of the office, from the copies of their records that are kept here
+	Everywhere *Everywhere `form:"everywhere,omitempty" json:"everywhere,omitempty"`
+
 	// Text words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05
 	Text *Text `form:"text,omitempty" json:"text,omitempty"`
 
@@ -4448,6 +4771,9 @@ type GetActivityParamsBy string
 
 // ListRegisterFoldersParams defines parameters for ListRegisterFolders.
 type ListRegisterFoldersParams struct {
+	// Everywhere also at the other machines of the office, from the copies of their records that are kept here
+	Everywhere *Everywhere `form:"everywhere,omitempty" json:"everywhere,omitempty"`
+
 	// Text words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05
 	Text *Text `form:"text,omitempty" json:"text,omitempty"`
 
@@ -4491,19 +4817,21 @@ type ListRegisterMessagesParams struct {
 	From *From `form:"from,omitempty" json:"from,omitempty"`
 
 	// To received on this day or earlier
-	To   *To                             `form:"to,omitempty" json:"to,omitempty"`
-	Sort *ListRegisterMessagesParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+	To *To `form:"to,omitempty" json:"to,omitempty"`
+
+	// Sort number, received, filed, sender, subject, file, folder, size, kind, rule, mailbox, or the name of a value
+	Sort *SortBy `form:"sort,omitempty" json:"sort,omitempty"`
 
 	// Direction up: the smallest, oldest or first of the alphabet comes first
 	Direction *ListRegisterMessagesParamsDirection `form:"direction,omitempty" json:"direction,omitempty"`
 
-	// After the cursor: the entry that was shown last, such as 2026-5731
+	// Everywhere also at the other machines of the office, from the copies of their records that are kept here
+	Everywhere *Everywhere `form:"everywhere,omitempty" json:"everywhere,omitempty"`
+
+	// After the cursor: the entry that was shown last, such as 2026-5731; everywhere, what the page before gave as next
 	After *string `form:"after,omitempty" json:"after,omitempty"`
 	Most  *int    `form:"most,omitempty" json:"most,omitempty"`
 }
-
-// ListRegisterMessagesParamsSort defines parameters for ListRegisterMessages.
-type ListRegisterMessagesParamsSort string
 
 // ListRegisterMessagesParamsDirection defines parameters for ListRegisterMessages.
 type ListRegisterMessagesParamsDirection string
@@ -4519,6 +4847,27 @@ type GetFileParams struct {
 	// First only so many octets from its beginning, for a preview
 	First *int64 `form:"first,omitempty" json:"first,omitempty"`
 }
+
+// GetInsideParams defines parameters for GetInside.
+type GetInsideParams struct {
+	// Codes also look for bar codes and QR codes, which takes up to a second a page
+	Codes *bool `form:"codes,omitempty" json:"codes,omitempty"`
+}
+
+// ProposeValueParams defines parameters for ProposeValue.
+type ProposeValueParams struct {
+	// Selected the value as it is written there, such as BK-20441
+	Selected string `form:"selected" json:"selected"`
+
+	// Occurrence which one, if the same text occurs several times, from 0
+	Occurrence *int `form:"occurrence,omitempty" json:"occurrence,omitempty"`
+
+	// In where it was selected: in the text inside the file, or in the subject
+	In *ProposeValueParamsIn `form:"in,omitempty" json:"in,omitempty"`
+}
+
+// ProposeValueParamsIn defines parameters for ProposeValue.
+type ProposeValueParamsIn string
 
 // RehearseAllParams defines parameters for RehearseAll.
 type RehearseAllParams struct {
@@ -4586,6 +4935,12 @@ type ChangeRuleParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// SetScansParams defines parameters for SetScans.
+type SetScansParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // SetSignInParams defines parameters for SetSignIn.
 type SetSignInParams struct {
 	// IfMatch the revision that was read
@@ -4596,6 +4951,12 @@ type SetSignInParams struct {
 type ChangeTableParams struct {
 	// IfMatch the revision that was read
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// GetTodayParams defines parameters for GetToday.
+type GetTodayParams struct {
+	// Everywhere also at the other machines of the office, from the copies of their records that are kept here
+	Everywhere *Everywhere `form:"everywhere,omitempty" json:"everywhere,omitempty"`
 }
 
 // ChangeTopicParams defines parameters for ChangeTopic.
@@ -4621,6 +4982,12 @@ type RehearseTopicParams struct {
 // ListTeachingsParams defines parameters for ListTeachings.
 type ListTeachingsParams struct {
 	Most *int `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// ListTrayParams defines parameters for ListTray.
+type ListTrayParams struct {
+	// Everywhere also at the other machines of the office, from the copies of their records that are kept here
+	Everywhere *Everywhere `form:"everywhere,omitempty" json:"everywhere,omitempty"`
 }
 
 // SetTrustParams defines parameters for SetTrust.
@@ -4692,11 +5059,20 @@ type LookAtLinkJSONRequestBody = LinkCode
 // UseLinkJSONRequestBody defines body for UseLink for application/json ContentType.
 type UseLinkJSONRequestBody = LinkUse
 
+// AddMachineJSONRequestBody defines body for AddMachine for application/json ContentType.
+type AddMachineJSONRequestBody = MachineSettings
+
+// ChangeMachineJSONRequestBody defines body for ChangeMachine for application/json ContentType.
+type ChangeMachineJSONRequestBody = MachineSettings
+
 // AddMailboxJSONRequestBody defines body for AddMailbox for application/json ContentType.
 type AddMailboxJSONRequestBody = MailboxSettings
 
 // CheckMailboxJSONRequestBody defines body for CheckMailbox for application/json ContentType.
 type CheckMailboxJSONRequestBody = MailboxSettings
+
+// MoveMailboxJSONRequestBody defines body for MoveMailbox for application/json ContentType.
+type MoveMailboxJSONRequestBody = MailboxMove
 
 // ChangeMailboxJSONRequestBody defines body for ChangeMailbox for application/json ContentType.
 type ChangeMailboxJSONRequestBody = MailboxSettings
@@ -4764,6 +5140,9 @@ type ChooseColumnsJSONRequestBody = ColumnChoice
 // StartExportJSONRequestBody defines body for StartExport for application/json ContentType.
 type StartExportJSONRequestBody = ExportRequest
 
+// StartReadingValuesJSONRequestBody defines body for StartReadingValues for application/json ContentType.
+type StartReadingValuesJSONRequestBody = RegisterSearch
+
 // StartVerificationJSONRequestBody defines body for StartVerification for application/json ContentType.
 type StartVerificationJSONRequestBody = RegisterSearch
 
@@ -4772,6 +5151,9 @@ type PlanVerificationJSONRequestBody = VerificationPlan
 
 // AddNoteJSONRequestBody defines body for AddNote for application/json ContentType.
 type AddNoteJSONRequestBody = NoteRequest
+
+// CorrectValueJSONRequestBody defines body for CorrectValue for application/json ContentType.
+type CorrectValueJSONRequestBody = Correction
 
 // GiveTurnJSONRequestBody defines body for GiveTurn for application/json ContentType.
 type GiveTurnJSONRequestBody GiveTurnJSONBody
@@ -4799,6 +5181,9 @@ type FileOldMailJSONRequestBody = OldMailRequest
 
 // SwitchRuleOnJSONRequestBody defines body for SwitchRuleOn for application/json ContentType.
 type SwitchRuleOnJSONRequestBody = SwitchOnRequest
+
+// SetScansJSONRequestBody defines body for SetScans for application/json ContentType.
+type SetScansJSONRequestBody = ScansSettings
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
@@ -5357,6 +5742,54 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/links/use (the `UseLink` operationId).
 	UseLink(ctx context.Context, body UseLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetMachine What this machine says of itself to the others of the office.
+	//
+	// Corresponds with GET /api/v1/machine (the `GetMachine` operationId).
+	GetMachine(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListMachines This machine's name, and the other machines of the office with how fresh the copies of their records are.
+	//
+	// Corresponds with GET /api/v1/machines (the `ListMachines` operationId).
+	ListMachines(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddMachineWithBody Add another machine of the office. It is asked with the token, and its replica is opened, before anything is kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+	AddMachineWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddMachine Add another machine of the office. It is asked with the token, and its replica is opened, before anything is kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+	AddMachine(ctx context.Context, body AddMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveMachine Forget another machine, and remove the copy of its records. There nothing changes.
+	//
+	// Corresponds with DELETE /api/v1/machines/{name} (the `RemoveMachine` operationId).
+	RemoveMachine(ctx context.Context, name MachineName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetOtherMachine One of the other machines of the office.
+	//
+	// Corresponds with GET /api/v1/machines/{name} (the `GetOtherMachine` operationId).
+	GetOtherMachine(ctx context.Context, name MachineName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeMachineWithBody Change how another machine is reached. Secrets that are left out stay, where the way to it is the same.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/machines/{name} (the `ChangeMachine` operationId).
+	ChangeMachineWithBody(ctx context.Context, name MachineName, params *ChangeMachineParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeMachine Change how another machine is reached. Secrets that are left out stay, where the way to it is the same.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/machines/{name} (the `ChangeMachine` operationId).
+	ChangeMachine(ctx context.Context, name MachineName, params *ChangeMachineParams, body ChangeMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
 	//
 	// Corresponds with GET /api/v1/mail-servers (the `FindServers` operationId).
@@ -5395,12 +5828,26 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/mailboxes/check (the `CheckMailbox` operationId).
 	CheckMailbox(ctx context.Context, params *CheckMailboxParams, body CheckMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TakeOverMailboxWithBody Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Its secret is to be given by a change.
+	// MoveMailboxWithBody Move a mailbox from one machine of the office to another one. Nothing is filed twice, and what comes meanwhile is filed. Where the other machine does not take it, it goes on where it was.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/mailboxes/move (the `MoveMailbox` operationId).
+	MoveMailboxWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveMailbox Move a mailbox from one machine of the office to another one. Nothing is filed twice, and what comes meanwhile is filed. Where the other machine does not take it, it goes on where it was.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/mailboxes/move (the `MoveMailbox` operationId).
+	MoveMailbox(ctx context.Context, body MoveMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeOverMailboxWithBody Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Rules that were switched off when it was handed over here run again where they ran there. Its secret is to be given by a change.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/mailboxes/take-over (the `TakeOverMailbox` operationId).
-	TakeOverMailboxWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	TakeOverMailboxWithBody(ctx context.Context, params *TakeOverMailboxParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemoveMailbox Stop watching a mailbox and forget its settings. Filed files and the register stay.
 	//
@@ -5467,7 +5914,7 @@ type ClientInterface interface {
 	// HandOverMailbox Hand a mailbox over to another installation: a file with its marks, all that is known of its messages, and the topics for which its rules ask, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
 	//
 	// Corresponds with POST /api/v1/mailboxes/{id}/hand-over (the `HandOverMailbox` operationId).
-	HandOverMailbox(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+	HandOverMailbox(ctx context.Context, id ID, params *HandOverMailboxParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// LookInto Look into a folder of a mailbox, as it is now, the last received first. Nothing is marked as read.
 	//
@@ -5962,6 +6409,20 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/register/messages (the `ListRegisterMessages` operationId).
 	ListRegisterMessages(ctx context.Context, params *ListRegisterMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// StartReadingValuesWithBody Read the files that a search finds again, for the values that their rules read now. What people corrected stays.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/register/values (the `StartReadingValues` operationId).
+	StartReadingValuesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartReadingValues Read the files that a search finds again, for the values that their rules read now. What people corrected stays.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/register/values (the `StartReadingValues` operationId).
+	StartReadingValues(ctx context.Context, body StartReadingValuesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetVerification When files are verified, and what the last verification found.
 	//
 	// Corresponds with GET /api/v1/register/verification (the `GetVerification` operationId).
@@ -5995,6 +6456,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
 	PlanVerification(ctx context.Context, params *PlanVerificationParams, body PlanVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetWords How far the words inside of files are known, which searches find with inside:.
+	//
+	// Corresponds with GET /api/v1/register/words (the `GetWords` operationId).
+	GetWords(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetFiling A filing's whole story.
 	//
 	// Corresponds with GET /api/v1/register/{entry} (the `GetFiling` operationId).
@@ -6004,6 +6470,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/register/{entry}/file (the `GetFile` operationId).
 	GetFile(ctx context.Context, entry Entry, params *GetFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetInside What is read inside a filed file: its text, and the electronic invoice that it is or holds.
+	//
+	// Corresponds with GET /api/v1/register/{entry}/inside (the `GetInside` operationId).
+	GetInside(ctx context.Context, entry Entry, params *GetInsideParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddNoteWithBody Write a note on a filing.
 	//
@@ -6023,6 +6494,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/register/{entry}/notes/{number} (the `RemoveNote` operationId).
 	RemoveNote(ctx context.Context, entry Entry, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPlaces Where the values of a filing stand in its file: on the pages of a PDF, or of a scan.
+	//
+	// Corresponds with GET /api/v1/register/{entry}/places (the `GetPlaces` operationId).
+	GetPlaces(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProposeValue Patterns for a value that a person shows in the text of a filing, and what each finds in the last 50 papers of the same rule.
+	//
+	// Corresponds with GET /api/v1/register/{entry}/proposals (the `ProposeValue` operationId).
+	ProposeValue(ctx context.Context, entry Entry, params *ProposeValueParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CorrectValueWithBody Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/register/{entry}/values/{name} (the `CorrectValue` operationId).
+	CorrectValueWithBody(ctx context.Context, entry Entry, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CorrectValue Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/register/{entry}/values/{name} (the `CorrectValue` operationId).
+	CorrectValue(ctx context.Context, entry Entry, name string, body CorrectValueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// VerifyFiling Verify one filing now.
 	//
@@ -6240,6 +6735,25 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/rules/{id}/revisions/{number}/bring-back (the `BringBack` operationId).
 	BringBack(ctx context.Context, id ID, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetScans How the text in scanned papers and pictures is read.
+	//
+	// Corresponds with GET /api/v1/scans (the `GetScans` operationId).
+	GetScans(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetScansWithBody Set how scans are read.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/scans (the `SetScans` operationId).
+	SetScansWithBody(ctx context.Context, params *SetScansParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetScans Set how scans are read.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/scans (the `SetScans` operationId).
+	SetScans(ctx context.Context, params *SetScansParams, body SetScansJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SignInWithBody Sign in with name and password.
 	//
 	// Takes any type of body and a specified content type.
@@ -6357,7 +6871,7 @@ type ClientInterface interface {
 	// GetToday What was filed today and lately, and what arrives.
 	//
 	// Corresponds with GET /api/v1/today (the `GetToday` operationId).
-	GetToday(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetToday(ctx context.Context, params *GetTodayParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakeTokenWithBody Make a token for a program; it is shown this once.
 	//
@@ -6467,7 +6981,7 @@ type ClientInterface interface {
 	// ListTray What waits for a person.
 	//
 	// Corresponds with GET /api/v1/tray (the `ListTray` operationId).
-	ListTray(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListTray(ctx context.Context, params *ListTrayParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TryAgainWithBody Try matters again, under their rules as they are now. Only what failed is done again.
 	//
@@ -7702,6 +8216,134 @@ func (c *Client) UseLink(ctx context.Context, body UseLinkJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
+// GetMachine What this machine says of itself to the others of the office.
+//
+// Corresponds with GET /api/v1/machine (the `GetMachine` operationId).
+func (c *Client) GetMachine(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMachineRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListMachines This machine's name, and the other machines of the office with how fresh the copies of their records are.
+//
+// Corresponds with GET /api/v1/machines (the `ListMachines` operationId).
+func (c *Client) ListMachines(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMachinesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddMachineWithBody Add another machine of the office. It is asked with the token, and its replica is opened, before anything is kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+func (c *Client) AddMachineWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddMachineRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddMachine Add another machine of the office. It is asked with the token, and its replica is opened, before anything is kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+func (c *Client) AddMachine(ctx context.Context, body AddMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddMachineRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveMachine Forget another machine, and remove the copy of its records. There nothing changes.
+//
+// Corresponds with DELETE /api/v1/machines/{name} (the `RemoveMachine` operationId).
+func (c *Client) RemoveMachine(ctx context.Context, name MachineName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveMachineRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetOtherMachine One of the other machines of the office.
+//
+// Corresponds with GET /api/v1/machines/{name} (the `GetOtherMachine` operationId).
+func (c *Client) GetOtherMachine(ctx context.Context, name MachineName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetOtherMachineRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeMachineWithBody Change how another machine is reached. Secrets that are left out stay, where the way to it is the same.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/machines/{name} (the `ChangeMachine` operationId).
+func (c *Client) ChangeMachineWithBody(ctx context.Context, name MachineName, params *ChangeMachineParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeMachineRequestWithBody(c.Server, name, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeMachine Change how another machine is reached. Secrets that are left out stay, where the way to it is the same.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/machines/{name} (the `ChangeMachine` operationId).
+func (c *Client) ChangeMachine(ctx context.Context, name MachineName, params *ChangeMachineParams, body ChangeMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeMachineRequest(c.Server, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // FindServers The servers that an address's domain publishes (RFC 6186), the best first.
 //
 // Corresponds with GET /api/v1/mail-servers (the `FindServers` operationId).
@@ -7800,13 +8442,47 @@ func (c *Client) CheckMailbox(ctx context.Context, params *CheckMailboxParams, b
 	return c.Client.Do(req)
 }
 
-// TakeOverMailboxWithBody Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Its secret is to be given by a change.
+// MoveMailboxWithBody Move a mailbox from one machine of the office to another one. Nothing is filed twice, and what comes meanwhile is filed. Where the other machine does not take it, it goes on where it was.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/mailboxes/move (the `MoveMailbox` operationId).
+func (c *Client) MoveMailboxWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveMailboxRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveMailbox Move a mailbox from one machine of the office to another one. Nothing is filed twice, and what comes meanwhile is filed. Where the other machine does not take it, it goes on where it was.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/mailboxes/move (the `MoveMailbox` operationId).
+func (c *Client) MoveMailbox(ctx context.Context, body MoveMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveMailboxRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeOverMailboxWithBody Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Rules that were switched off when it was handed over here run again where they ran there. Its secret is to be given by a change.
 //
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/mailboxes/take-over (the `TakeOverMailbox` operationId).
-func (c *Client) TakeOverMailboxWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTakeOverMailboxRequestWithBody(c.Server, contentType, body)
+func (c *Client) TakeOverMailboxWithBody(ctx context.Context, params *TakeOverMailboxParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeOverMailboxRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7982,8 +8658,8 @@ func (c *Client) ListFolders(ctx context.Context, id ID, reqEditors ...RequestEd
 // HandOverMailbox Hand a mailbox over to another installation: a file with its marks, all that is known of its messages, and the topics for which its rules ask, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
 //
 // Corresponds with POST /api/v1/mailboxes/{id}/hand-over (the `HandOverMailbox` operationId).
-func (c *Client) HandOverMailbox(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewHandOverMailboxRequest(c.Server, id)
+func (c *Client) HandOverMailbox(ctx context.Context, id ID, params *HandOverMailboxParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandOverMailboxRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -9317,6 +9993,40 @@ func (c *Client) ListRegisterMessages(ctx context.Context, params *ListRegisterM
 	return c.Client.Do(req)
 }
 
+// StartReadingValuesWithBody Read the files that a search finds again, for the values that their rules read now. What people corrected stays.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/register/values (the `StartReadingValues` operationId).
+func (c *Client) StartReadingValuesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartReadingValuesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartReadingValues Read the files that a search finds again, for the values that their rules read now. What people corrected stays.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/register/values (the `StartReadingValues` operationId).
+func (c *Client) StartReadingValues(ctx context.Context, body StartReadingValuesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartReadingValuesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetVerification When files are verified, and what the last verification found.
 //
 // Corresponds with GET /api/v1/register/verification (the `GetVerification` operationId).
@@ -9400,6 +10110,21 @@ func (c *Client) PlanVerification(ctx context.Context, params *PlanVerificationP
 	return c.Client.Do(req)
 }
 
+// GetWords How far the words inside of files are known, which searches find with inside:.
+//
+// Corresponds with GET /api/v1/register/words (the `GetWords` operationId).
+func (c *Client) GetWords(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetWordsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetFiling A filing's whole story.
 //
 // Corresponds with GET /api/v1/register/{entry} (the `GetFiling` operationId).
@@ -9420,6 +10145,21 @@ func (c *Client) GetFiling(ctx context.Context, entry Entry, reqEditors ...Reque
 // Corresponds with GET /api/v1/register/{entry}/file (the `GetFile` operationId).
 func (c *Client) GetFile(ctx context.Context, entry Entry, params *GetFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetFileRequest(c.Server, entry, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetInside What is read inside a filed file: its text, and the electronic invoice that it is or holds.
+//
+// Corresponds with GET /api/v1/register/{entry}/inside (the `GetInside` operationId).
+func (c *Client) GetInside(ctx context.Context, entry Entry, params *GetInsideParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetInsideRequest(c.Server, entry, params)
 	if err != nil {
 		return nil, err
 	}
@@ -9469,6 +10209,70 @@ func (c *Client) AddNote(ctx context.Context, entry Entry, body AddNoteJSONReque
 // Corresponds with DELETE /api/v1/register/{entry}/notes/{number} (the `RemoveNote` operationId).
 func (c *Client) RemoveNote(ctx context.Context, entry Entry, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveNoteRequest(c.Server, entry, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPlaces Where the values of a filing stand in its file: on the pages of a PDF, or of a scan.
+//
+// Corresponds with GET /api/v1/register/{entry}/places (the `GetPlaces` operationId).
+func (c *Client) GetPlaces(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPlacesRequest(c.Server, entry)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProposeValue Patterns for a value that a person shows in the text of a filing, and what each finds in the last 50 papers of the same rule.
+//
+// Corresponds with GET /api/v1/register/{entry}/proposals (the `ProposeValue` operationId).
+func (c *Client) ProposeValue(ctx context.Context, entry Entry, params *ProposeValueParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProposeValueRequest(c.Server, entry, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CorrectValueWithBody Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/register/{entry}/values/{name} (the `CorrectValue` operationId).
+func (c *Client) CorrectValueWithBody(ctx context.Context, entry Entry, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCorrectValueRequestWithBody(c.Server, entry, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CorrectValue Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/register/{entry}/values/{name} (the `CorrectValue` operationId).
+func (c *Client) CorrectValue(ctx context.Context, entry Entry, name string, body CorrectValueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCorrectValueRequest(c.Server, entry, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10055,6 +10859,55 @@ func (c *Client) BringBack(ctx context.Context, id ID, number Number, reqEditors
 	return c.Client.Do(req)
 }
 
+// GetScans How the text in scanned papers and pictures is read.
+//
+// Corresponds with GET /api/v1/scans (the `GetScans` operationId).
+func (c *Client) GetScans(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetScansRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetScansWithBody Set how scans are read.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/scans (the `SetScans` operationId).
+func (c *Client) SetScansWithBody(ctx context.Context, params *SetScansParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetScansRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetScans Set how scans are read.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/scans (the `SetScans` operationId).
+func (c *Client) SetScans(ctx context.Context, params *SetScansParams, body SetScansJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetScansRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SignInWithBody Sign in with name and password.
 //
 // Takes any type of body and a specified content type.
@@ -10352,8 +11205,8 @@ func (c *Client) ChangeTable(ctx context.Context, id ID, params *ChangeTablePara
 // GetToday What was filed today and lately, and what arrives.
 //
 // Corresponds with GET /api/v1/today (the `GetToday` operationId).
-func (c *Client) GetToday(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetTodayRequest(c.Server)
+func (c *Client) GetToday(ctx context.Context, params *GetTodayParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTodayRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -10642,8 +11495,8 @@ func (c *Client) ListTeachings(ctx context.Context, id ID, params *ListTeachings
 // ListTray What waits for a person.
 //
 // Corresponds with GET /api/v1/tray (the `ListTray` operationId).
-func (c *Client) ListTray(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListTrayRequest(c.Server)
+func (c *Client) ListTray(ctx context.Context, params *ListTrayParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTrayRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -12999,6 +13852,230 @@ func NewUseLinkRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
+// NewGetMachineRequest constructs an http.Request for the GetMachine method
+func NewGetMachineRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/machine")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListMachinesRequest constructs an http.Request for the ListMachines method
+func NewListMachinesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/machines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddMachineRequest calls the generic AddMachine builder with application/json body
+func NewAddMachineRequest(server string, body AddMachineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddMachineRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddMachineRequestWithBody constructs an http.Request for the AddMachine method, with any body, and a specified content type
+func NewAddMachineRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/machines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveMachineRequest constructs an http.Request for the RemoveMachine method
+func NewRemoveMachineRequest(server string, name MachineName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/machines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetOtherMachineRequest constructs an http.Request for the GetOtherMachine method
+func NewGetOtherMachineRequest(server string, name MachineName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/machines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeMachineRequest calls the generic ChangeMachine builder with application/json body
+func NewChangeMachineRequest(server string, name MachineName, params *ChangeMachineParams, body ChangeMachineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeMachineRequestWithBody(server, name, params, "application/json", bodyReader)
+}
+
+// NewChangeMachineRequestWithBody constructs an http.Request for the ChangeMachine method, with any body, and a specified content type
+func NewChangeMachineRequestWithBody(server string, name MachineName, params *ChangeMachineParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/machines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewFindServersRequest constructs an http.Request for the FindServers method
 func NewFindServersRequest(server string, params *FindServersParams) (*http.Request, error) {
 	var err error
@@ -13183,8 +14260,48 @@ func NewCheckMailboxRequestWithBody(server string, params *CheckMailboxParams, c
 	return req, nil
 }
 
+// NewMoveMailboxRequest calls the generic MoveMailbox builder with application/json body
+func NewMoveMailboxRequest(server string, body MoveMailboxJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMoveMailboxRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMoveMailboxRequestWithBody constructs an http.Request for the MoveMailbox method, with any body, and a specified content type
+func NewMoveMailboxRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/mailboxes/move")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewTakeOverMailboxRequestWithBody constructs an http.Request for the TakeOverMailbox method, with any body, and a specified content type
-func NewTakeOverMailboxRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewTakeOverMailboxRequestWithBody(server string, params *TakeOverMailboxParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -13200,6 +14317,33 @@ func NewTakeOverMailboxRequestWithBody(server string, contentType string, body i
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Try != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "try", *params.Try, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -13505,7 +14649,7 @@ func NewListFoldersRequest(server string, id ID) (*http.Request, error) {
 }
 
 // NewHandOverMailboxRequest constructs an http.Request for the HandOverMailbox method
-func NewHandOverMailboxRequest(server string, id ID) (*http.Request, error) {
+func NewHandOverMailboxRequest(server string, id ID, params *HandOverMailboxParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -13528,6 +14672,33 @@ func NewHandOverMailboxRequest(server string, id ID) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Try != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "try", *params.Try, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -15002,6 +16173,30 @@ func NewListPassesRequest(server string, params *ListPassesParams) (*http.Reques
 
 		}
 
+		if params.Everywhere != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "everywhere", *params.Everywhere, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.After != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
@@ -15890,6 +17085,18 @@ func NewListRegisterRequest(server string, params *ListRegisterParams) (*http.Re
 
 		}
 
+		if params.Everywhere != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "everywhere", *params.Everywhere, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.After != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -16152,6 +17359,18 @@ func NewGetActivityRequest(server string, params *GetActivityParams) (*http.Requ
 		// styled parameters, preserving literal commas as delimiters
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
+
+		if params.Everywhere != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "everywhere", *params.Everywhere, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
 
 		if params.Text != nil {
 
@@ -16481,6 +17700,18 @@ func NewListRegisterFoldersRequest(server string, params *ListRegisterFoldersPar
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
+		if params.Everywhere != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "everywhere", *params.Everywhere, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Text != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -16742,6 +17973,18 @@ func NewListRegisterMessagesRequest(server string, params *ListRegisterMessagesP
 
 		}
 
+		if params.Everywhere != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "everywhere", *params.Everywhere, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.After != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -16776,6 +18019,46 @@ func NewListRegisterMessagesRequest(server string, params *ListRegisterMessagesP
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewStartReadingValuesRequest calls the generic StartReadingValues builder with application/json body
+func NewStartReadingValuesRequest(server string, body StartReadingValuesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartReadingValuesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartReadingValuesRequestWithBody constructs an http.Request for the StartReadingValues method, with any body, and a specified content type
+func NewStartReadingValuesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/values")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -16902,6 +18185,33 @@ func NewPlanVerificationRequestWithBody(server string, params *PlanVerificationP
 	return req, nil
 }
 
+// NewGetWordsRequest constructs an http.Request for the GetWords method
+func NewGetWordsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/words")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetFilingRequest constructs an http.Request for the GetFiling method
 func NewGetFilingRequest(server string, entry Entry) (*http.Request, error) {
 	var err error
@@ -16974,6 +18284,67 @@ func NewGetFileRequest(server string, entry Entry, params *GetFileParams) (*http
 		if params.First != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "first", *params.First, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetInsideRequest constructs an http.Request for the GetInside method
+func NewGetInsideRequest(server string, entry Entry, params *GetInsideParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "entry", entry, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/%s/inside", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Codes != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "codes", *params.Codes, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -17081,6 +18452,175 @@ func NewRemoveNoteRequest(server string, entry Entry, number Number) (*http.Requ
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetPlacesRequest constructs an http.Request for the GetPlaces method
+func NewGetPlacesRequest(server string, entry Entry) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "entry", entry, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/%s/places", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewProposeValueRequest constructs an http.Request for the ProposeValue method
+func NewProposeValueRequest(server string, entry Entry, params *ProposeValueParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "entry", entry, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/%s/proposals", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "selected", params.Selected, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Occurrence != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "occurrence", *params.Occurrence, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.In != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "in", *params.In, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCorrectValueRequest calls the generic CorrectValue builder with application/json body
+func NewCorrectValueRequest(server string, entry Entry, name string, body CorrectValueJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCorrectValueRequestWithBody(server, entry, name, "application/json", bodyReader)
+}
+
+// NewCorrectValueRequestWithBody constructs an http.Request for the CorrectValue method, with any body, and a specified content type
+func NewCorrectValueRequestWithBody(server string, entry Entry, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "entry", entry, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/%s/values/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -18265,6 +19805,88 @@ func NewBringBackRequest(server string, id ID, number Number) (*http.Request, er
 	return req, nil
 }
 
+// NewGetScansRequest constructs an http.Request for the GetScans method
+func NewGetScansRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/scans")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetScansRequest calls the generic SetScans builder with application/json body
+func NewSetScansRequest(server string, params *SetScansParams, body SetScansJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetScansRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSetScansRequestWithBody constructs an http.Request for the SetScans method, with any body, and a specified content type
+func NewSetScansRequestWithBody(server string, params *SetScansParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/scans")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewSignInRequest calls the generic SignIn builder with application/json body
 func NewSignInRequest(server string, body SignInJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -18712,7 +20334,7 @@ func NewChangeTableRequestWithBody(server string, id ID, params *ChangeTablePara
 }
 
 // NewGetTodayRequest constructs an http.Request for the GetToday method
-func NewGetTodayRequest(server string) (*http.Request, error) {
+func NewGetTodayRequest(server string, params *GetTodayParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -18728,6 +20350,33 @@ func NewGetTodayRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Everywhere != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "everywhere", *params.Everywhere, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -19292,7 +20941,7 @@ func NewListTeachingsRequest(server string, id ID, params *ListTeachingsParams) 
 }
 
 // NewListTrayRequest constructs an http.Request for the ListTray method
-func NewListTrayRequest(server string) (*http.Request, error) {
+func NewListTrayRequest(server string, params *ListTrayParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -19308,6 +20957,33 @@ func NewListTrayRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Everywhere != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "everywhere", *params.Everywhere, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -20228,6 +21904,62 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/links/use (the `UseLink` operationId).
 	UseLinkWithResponse(ctx context.Context, body UseLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*UseLinkResponse, error)
 
+	// GetMachineWithResponse What this machine says of itself to the others of the office.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/machine (the `GetMachine` operationId).
+	GetMachineWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMachineResponse, error)
+
+	// ListMachinesWithResponse This machine's name, and the other machines of the office with how fresh the copies of their records are.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/machines (the `ListMachines` operationId).
+	ListMachinesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMachinesResponse, error)
+
+	// AddMachineWithBodyWithResponse Add another machine of the office. It is asked with the token, and its replica is opened, before anything is kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+	AddMachineWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddMachineResponse, error)
+
+	// AddMachineWithResponse Add another machine of the office. It is asked with the token, and its replica is opened, before anything is kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+	AddMachineWithResponse(ctx context.Context, body AddMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*AddMachineResponse, error)
+
+	// RemoveMachineWithResponse Forget another machine, and remove the copy of its records. There nothing changes.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/machines/{name} (the `RemoveMachine` operationId).
+	RemoveMachineWithResponse(ctx context.Context, name MachineName, reqEditors ...RequestEditorFn) (*RemoveMachineResponse, error)
+
+	// GetOtherMachineWithResponse One of the other machines of the office.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/machines/{name} (the `GetOtherMachine` operationId).
+	GetOtherMachineWithResponse(ctx context.Context, name MachineName, reqEditors ...RequestEditorFn) (*GetOtherMachineResponse, error)
+
+	// ChangeMachineWithBodyWithResponse Change how another machine is reached. Secrets that are left out stay, where the way to it is the same.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/machines/{name} (the `ChangeMachine` operationId).
+	ChangeMachineWithBodyWithResponse(ctx context.Context, name MachineName, params *ChangeMachineParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeMachineResponse, error)
+
+	// ChangeMachineWithResponse Change how another machine is reached. Secrets that are left out stay, where the way to it is the same.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/machines/{name} (the `ChangeMachine` operationId).
+	ChangeMachineWithResponse(ctx context.Context, name MachineName, params *ChangeMachineParams, body ChangeMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeMachineResponse, error)
+
 	// FindServersWithResponse The servers that an address's domain publishes (RFC 6186), the best first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -20270,12 +22002,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/mailboxes/check (the `CheckMailbox` operationId).
 	CheckMailboxWithResponse(ctx context.Context, params *CheckMailboxParams, body CheckMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckMailboxResponse, error)
 
-	// TakeOverMailboxWithBodyWithResponse Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Its secret is to be given by a change.
+	// MoveMailboxWithBodyWithResponse Move a mailbox from one machine of the office to another one. Nothing is filed twice, and what comes meanwhile is filed. Where the other machine does not take it, it goes on where it was.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/mailboxes/move (the `MoveMailbox` operationId).
+	MoveMailboxWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveMailboxResponse, error)
+
+	// MoveMailboxWithResponse Move a mailbox from one machine of the office to another one. Nothing is filed twice, and what comes meanwhile is filed. Where the other machine does not take it, it goes on where it was.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/mailboxes/move (the `MoveMailbox` operationId).
+	MoveMailboxWithResponse(ctx context.Context, body MoveMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveMailboxResponse, error)
+
+	// TakeOverMailboxWithBodyWithResponse Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Rules that were switched off when it was handed over here run again where they ran there. Its secret is to be given by a change.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/mailboxes/take-over (the `TakeOverMailbox` operationId).
-	TakeOverMailboxWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeOverMailboxResponse, error)
+	TakeOverMailboxWithBodyWithResponse(ctx context.Context, params *TakeOverMailboxParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeOverMailboxResponse, error)
 
 	// RemoveMailboxWithResponse Stop watching a mailbox and forget its settings. Filed files and the register stay.
 	//
@@ -20352,7 +22098,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/mailboxes/{id}/hand-over (the `HandOverMailbox` operationId).
-	HandOverMailboxWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*HandOverMailboxResponse, error)
+	HandOverMailboxWithResponse(ctx context.Context, id ID, params *HandOverMailboxParams, reqEditors ...RequestEditorFn) (*HandOverMailboxResponse, error)
 
 	// LookIntoWithResponse Look into a folder of a mailbox, as it is now, the last received first. Nothing is marked as read.
 	//
@@ -20935,6 +22681,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/register/messages (the `ListRegisterMessages` operationId).
 	ListRegisterMessagesWithResponse(ctx context.Context, params *ListRegisterMessagesParams, reqEditors ...RequestEditorFn) (*ListRegisterMessagesResponse, error)
 
+	// StartReadingValuesWithBodyWithResponse Read the files that a search finds again, for the values that their rules read now. What people corrected stays.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/register/values (the `StartReadingValues` operationId).
+	StartReadingValuesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartReadingValuesResponse, error)
+
+	// StartReadingValuesWithResponse Read the files that a search finds again, for the values that their rules read now. What people corrected stays.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/register/values (the `StartReadingValues` operationId).
+	StartReadingValuesWithResponse(ctx context.Context, body StartReadingValuesJSONRequestBody, reqEditors ...RequestEditorFn) (*StartReadingValuesResponse, error)
+
 	// GetVerificationWithResponse When files are verified, and what the last verification found.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -20970,6 +22730,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
 	PlanVerificationWithResponse(ctx context.Context, params *PlanVerificationParams, body PlanVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanVerificationResponse, error)
 
+	// GetWordsWithResponse How far the words inside of files are known, which searches find with inside:.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/register/words (the `GetWords` operationId).
+	GetWordsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetWordsResponse, error)
+
 	// GetFilingWithResponse A filing's whole story.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -20983,6 +22750,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/register/{entry}/file (the `GetFile` operationId).
 	GetFileWithResponse(ctx context.Context, entry Entry, params *GetFileParams, reqEditors ...RequestEditorFn) (*GetFileResponse, error)
+
+	// GetInsideWithResponse What is read inside a filed file: its text, and the electronic invoice that it is or holds.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/register/{entry}/inside (the `GetInside` operationId).
+	GetInsideWithResponse(ctx context.Context, entry Entry, params *GetInsideParams, reqEditors ...RequestEditorFn) (*GetInsideResponse, error)
 
 	// AddNoteWithBodyWithResponse Write a note on a filing.
 	//
@@ -21004,6 +22778,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/register/{entry}/notes/{number} (the `RemoveNote` operationId).
 	RemoveNoteWithResponse(ctx context.Context, entry Entry, number Number, reqEditors ...RequestEditorFn) (*RemoveNoteResponse, error)
+
+	// GetPlacesWithResponse Where the values of a filing stand in its file: on the pages of a PDF, or of a scan.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/register/{entry}/places (the `GetPlaces` operationId).
+	GetPlacesWithResponse(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*GetPlacesResponse, error)
+
+	// ProposeValueWithResponse Patterns for a value that a person shows in the text of a filing, and what each finds in the last 50 papers of the same rule.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/register/{entry}/proposals (the `ProposeValue` operationId).
+	ProposeValueWithResponse(ctx context.Context, entry Entry, params *ProposeValueParams, reqEditors ...RequestEditorFn) (*ProposeValueResponse, error)
+
+	// CorrectValueWithBodyWithResponse Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/register/{entry}/values/{name} (the `CorrectValue` operationId).
+	CorrectValueWithBodyWithResponse(ctx context.Context, entry Entry, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CorrectValueResponse, error)
+
+	// CorrectValueWithResponse Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/register/{entry}/values/{name} (the `CorrectValue` operationId).
+	CorrectValueWithResponse(ctx context.Context, entry Entry, name string, body CorrectValueJSONRequestBody, reqEditors ...RequestEditorFn) (*CorrectValueResponse, error)
 
 	// VerifyFilingWithResponse Verify one filing now.
 	//
@@ -21257,6 +23059,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/rules/{id}/revisions/{number}/bring-back (the `BringBack` operationId).
 	BringBackWithResponse(ctx context.Context, id ID, number Number, reqEditors ...RequestEditorFn) (*BringBackResponse, error)
 
+	// GetScansWithResponse How the text in scanned papers and pictures is read.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/scans (the `GetScans` operationId).
+	GetScansWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetScansResponse, error)
+
+	// SetScansWithBodyWithResponse Set how scans are read.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/scans (the `SetScans` operationId).
+	SetScansWithBodyWithResponse(ctx context.Context, params *SetScansParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetScansResponse, error)
+
+	// SetScansWithResponse Set how scans are read.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/scans (the `SetScans` operationId).
+	SetScansWithResponse(ctx context.Context, params *SetScansParams, body SetScansJSONRequestBody, reqEditors ...RequestEditorFn) (*SetScansResponse, error)
+
 	// SignInWithBodyWithResponse Sign in with name and password.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -21388,7 +23211,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/today (the `GetToday` operationId).
-	GetTodayWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetTodayResponse, error)
+	GetTodayWithResponse(ctx context.Context, params *GetTodayParams, reqEditors ...RequestEditorFn) (*GetTodayResponse, error)
 
 	// MakeTokenWithBodyWithResponse Make a token for a program; it is shown this once.
 	//
@@ -21514,7 +23337,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/tray (the `ListTray` operationId).
-	ListTrayWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTrayResponse, error)
+	ListTrayWithResponse(ctx context.Context, params *ListTrayParams, reqEditors ...RequestEditorFn) (*ListTrayResponse, error)
 
 	// TryAgainWithBodyWithResponse Try matters again, under their rules as they are now. Only what failed is done again.
 	//
@@ -23870,6 +25693,287 @@ func (r UseLinkResponse) ContentType() string {
 	return ""
 }
 
+type GetMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ThisMachine
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMachineResponse) GetJSON200() *ThisMachine {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMachineResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListMachinesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Machines
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMachinesResponse) GetJSON200() *Machines {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMachinesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMachinesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMachinesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMachinesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMachinesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Machine
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddMachineResponse) GetJSON201() *Machine {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddMachineResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveMachineResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetOtherMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Machine
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetOtherMachineResponse) GetJSON200() *Machine {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetOtherMachineResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetOtherMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetOtherMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetOtherMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetOtherMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Machine
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeMachineResponse) GetJSON200() *Machine {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeMachineResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type FindServersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -24056,6 +26160,54 @@ func (r CheckMailboxResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CheckMailboxResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MoveMailboxResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MailboxMoved
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MoveMailboxResponse) GetJSON200() *MailboxMoved {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MoveMailboxResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MoveMailboxResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MoveMailboxResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MoveMailboxResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MoveMailboxResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -25873,6 +28025,11 @@ func (r CheckOutgoingResponse) ContentType() string {
 	return ""
 }
 
+// ListPassesResponse200Headers the declared response headers of an HTTP 200 response for ListPasses
+type ListPassesResponse200Headers struct {
+	InktrayNext *string
+}
+
 type ListPassesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -25880,6 +28037,8 @@ type ListPassesResponse struct {
 	JSON200 *[]Pass
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListPassesResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -27477,6 +29636,54 @@ func (r ListRegisterMessagesResponse) ContentType() string {
 	return ""
 }
 
+type StartReadingValuesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Pass
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r StartReadingValuesResponse) GetJSON201() *Pass {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartReadingValuesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartReadingValuesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartReadingValuesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartReadingValuesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartReadingValuesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetVerificationResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -27621,6 +29828,54 @@ func (r PlanVerificationResponse) ContentType() string {
 	return ""
 }
 
+type GetWordsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Words
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetWordsResponse) GetJSON200() *Words {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetWordsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetWordsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetWordsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetWordsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetWordsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetFilingResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -27717,6 +29972,54 @@ func (r GetFileResponse) ContentType() string {
 	return ""
 }
 
+type GetInsideResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Inside
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetInsideResponse) GetJSON200() *Inside {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetInsideResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetInsideResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetInsideResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetInsideResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetInsideResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type AddNoteResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -27800,6 +30103,150 @@ func (r RemoveNoteResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveNoteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPlacesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]ValuePlace
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPlacesResponse) GetJSON200() *[]ValuePlace {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPlacesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPlacesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPlacesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPlacesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPlacesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ProposeValueResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ValueProposals
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ProposeValueResponse) GetJSON200() *ValueProposals {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProposeValueResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProposeValueResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProposeValueResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProposeValueResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProposeValueResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CorrectValueResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Story
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CorrectValueResponse) GetJSON200() *Story {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CorrectValueResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CorrectValueResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CorrectValueResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CorrectValueResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CorrectValueResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -29110,6 +31557,102 @@ func (r BringBackResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r BringBackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetScansResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Scans
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetScansResponse) GetJSON200() *Scans {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetScansResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetScansResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetScansResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetScansResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetScansResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetScansResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Scans
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetScansResponse) GetJSON200() *Scans {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetScansResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetScansResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetScansResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetScansResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetScansResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -31727,6 +34270,110 @@ func (c *ClientWithResponses) UseLinkWithResponse(ctx context.Context, body UseL
 	return ParseUseLinkResponse(rsp)
 }
 
+// GetMachineWithResponse What this machine says of itself to the others of the office.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/machine (the `GetMachine` operationId).
+func (c *ClientWithResponses) GetMachineWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMachineResponse, error) {
+	rsp, err := c.GetMachine(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMachineResponse(rsp)
+}
+
+// ListMachinesWithResponse This machine's name, and the other machines of the office with how fresh the copies of their records are.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/machines (the `ListMachines` operationId).
+func (c *ClientWithResponses) ListMachinesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMachinesResponse, error) {
+	rsp, err := c.ListMachines(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMachinesResponse(rsp)
+}
+
+// AddMachineWithBodyWithResponse Add another machine of the office. It is asked with the token, and its replica is opened, before anything is kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+func (c *ClientWithResponses) AddMachineWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddMachineResponse, error) {
+	rsp, err := c.AddMachineWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddMachineResponse(rsp)
+}
+
+// AddMachineWithResponse Add another machine of the office. It is asked with the token, and its replica is opened, before anything is kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+func (c *ClientWithResponses) AddMachineWithResponse(ctx context.Context, body AddMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*AddMachineResponse, error) {
+	rsp, err := c.AddMachine(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddMachineResponse(rsp)
+}
+
+// RemoveMachineWithResponse Forget another machine, and remove the copy of its records. There nothing changes.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/machines/{name} (the `RemoveMachine` operationId).
+func (c *ClientWithResponses) RemoveMachineWithResponse(ctx context.Context, name MachineName, reqEditors ...RequestEditorFn) (*RemoveMachineResponse, error) {
+	rsp, err := c.RemoveMachine(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveMachineResponse(rsp)
+}
+
+// GetOtherMachineWithResponse One of the other machines of the office.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/machines/{name} (the `GetOtherMachine` operationId).
+func (c *ClientWithResponses) GetOtherMachineWithResponse(ctx context.Context, name MachineName, reqEditors ...RequestEditorFn) (*GetOtherMachineResponse, error) {
+	rsp, err := c.GetOtherMachine(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetOtherMachineResponse(rsp)
+}
+
+// ChangeMachineWithBodyWithResponse Change how another machine is reached. Secrets that are left out stay, where the way to it is the same.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/machines/{name} (the `ChangeMachine` operationId).
+func (c *ClientWithResponses) ChangeMachineWithBodyWithResponse(ctx context.Context, name MachineName, params *ChangeMachineParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeMachineResponse, error) {
+	rsp, err := c.ChangeMachineWithBody(ctx, name, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeMachineResponse(rsp)
+}
+
+// ChangeMachineWithResponse Change how another machine is reached. Secrets that are left out stay, where the way to it is the same.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/machines/{name} (the `ChangeMachine` operationId).
+func (c *ClientWithResponses) ChangeMachineWithResponse(ctx context.Context, name MachineName, params *ChangeMachineParams, body ChangeMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeMachineResponse, error) {
+	rsp, err := c.ChangeMachine(ctx, name, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeMachineResponse(rsp)
+}
+
 // FindServersWithResponse The servers that an address's domain publishes (RFC 6186), the best first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -31805,13 +34452,39 @@ func (c *ClientWithResponses) CheckMailboxWithResponse(ctx context.Context, para
 	return ParseCheckMailboxResponse(rsp)
 }
 
-// TakeOverMailboxWithBodyWithResponse Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Its secret is to be given by a change.
+// MoveMailboxWithBodyWithResponse Move a mailbox from one machine of the office to another one. Nothing is filed twice, and what comes meanwhile is filed. Where the other machine does not take it, it goes on where it was.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/mailboxes/move (the `MoveMailbox` operationId).
+func (c *ClientWithResponses) MoveMailboxWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveMailboxResponse, error) {
+	rsp, err := c.MoveMailboxWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveMailboxResponse(rsp)
+}
+
+// MoveMailboxWithResponse Move a mailbox from one machine of the office to another one. Nothing is filed twice, and what comes meanwhile is filed. Where the other machine does not take it, it goes on where it was.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/mailboxes/move (the `MoveMailbox` operationId).
+func (c *ClientWithResponses) MoveMailboxWithResponse(ctx context.Context, body MoveMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveMailboxResponse, error) {
+	rsp, err := c.MoveMailbox(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveMailboxResponse(rsp)
+}
+
+// TakeOverMailboxWithBodyWithResponse Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Rules that were switched off when it was handed over here run again where they ran there. Its secret is to be given by a change.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/mailboxes/take-over (the `TakeOverMailbox` operationId).
-func (c *ClientWithResponses) TakeOverMailboxWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeOverMailboxResponse, error) {
-	rsp, err := c.TakeOverMailboxWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) TakeOverMailboxWithBodyWithResponse(ctx context.Context, params *TakeOverMailboxParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeOverMailboxResponse, error) {
+	rsp, err := c.TakeOverMailboxWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -31953,8 +34626,8 @@ func (c *ClientWithResponses) ListFoldersWithResponse(ctx context.Context, id ID
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/mailboxes/{id}/hand-over (the `HandOverMailbox` operationId).
-func (c *ClientWithResponses) HandOverMailboxWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*HandOverMailboxResponse, error) {
-	rsp, err := c.HandOverMailbox(ctx, id, reqEditors...)
+func (c *ClientWithResponses) HandOverMailboxWithResponse(ctx context.Context, id ID, params *HandOverMailboxParams, reqEditors ...RequestEditorFn) (*HandOverMailboxResponse, error) {
+	rsp, err := c.HandOverMailbox(ctx, id, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -33040,6 +35713,32 @@ func (c *ClientWithResponses) ListRegisterMessagesWithResponse(ctx context.Conte
 	return ParseListRegisterMessagesResponse(rsp)
 }
 
+// StartReadingValuesWithBodyWithResponse Read the files that a search finds again, for the values that their rules read now. What people corrected stays.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/register/values (the `StartReadingValues` operationId).
+func (c *ClientWithResponses) StartReadingValuesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartReadingValuesResponse, error) {
+	rsp, err := c.StartReadingValuesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartReadingValuesResponse(rsp)
+}
+
+// StartReadingValuesWithResponse Read the files that a search finds again, for the values that their rules read now. What people corrected stays.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/register/values (the `StartReadingValues` operationId).
+func (c *ClientWithResponses) StartReadingValuesWithResponse(ctx context.Context, body StartReadingValuesJSONRequestBody, reqEditors ...RequestEditorFn) (*StartReadingValuesResponse, error) {
+	rsp, err := c.StartReadingValues(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartReadingValuesResponse(rsp)
+}
+
 // GetVerificationWithResponse When files are verified, and what the last verification found.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -33105,6 +35804,19 @@ func (c *ClientWithResponses) PlanVerificationWithResponse(ctx context.Context, 
 	return ParsePlanVerificationResponse(rsp)
 }
 
+// GetWordsWithResponse How far the words inside of files are known, which searches find with inside:.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/register/words (the `GetWords` operationId).
+func (c *ClientWithResponses) GetWordsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetWordsResponse, error) {
+	rsp, err := c.GetWords(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetWordsResponse(rsp)
+}
+
 // GetFilingWithResponse A filing's whole story.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -33129,6 +35841,19 @@ func (c *ClientWithResponses) GetFileWithResponse(ctx context.Context, entry Ent
 		return nil, err
 	}
 	return ParseGetFileResponse(rsp)
+}
+
+// GetInsideWithResponse What is read inside a filed file: its text, and the electronic invoice that it is or holds.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/register/{entry}/inside (the `GetInside` operationId).
+func (c *ClientWithResponses) GetInsideWithResponse(ctx context.Context, entry Entry, params *GetInsideParams, reqEditors ...RequestEditorFn) (*GetInsideResponse, error) {
+	rsp, err := c.GetInside(ctx, entry, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetInsideResponse(rsp)
 }
 
 // AddNoteWithBodyWithResponse Write a note on a filing.
@@ -33168,6 +35893,58 @@ func (c *ClientWithResponses) RemoveNoteWithResponse(ctx context.Context, entry 
 		return nil, err
 	}
 	return ParseRemoveNoteResponse(rsp)
+}
+
+// GetPlacesWithResponse Where the values of a filing stand in its file: on the pages of a PDF, or of a scan.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/register/{entry}/places (the `GetPlaces` operationId).
+func (c *ClientWithResponses) GetPlacesWithResponse(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*GetPlacesResponse, error) {
+	rsp, err := c.GetPlaces(ctx, entry, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPlacesResponse(rsp)
+}
+
+// ProposeValueWithResponse Patterns for a value that a person shows in the text of a filing, and what each finds in the last 50 papers of the same rule.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/register/{entry}/proposals (the `ProposeValue` operationId).
+func (c *ClientWithResponses) ProposeValueWithResponse(ctx context.Context, entry Entry, params *ProposeValueParams, reqEditors ...RequestEditorFn) (*ProposeValueResponse, error) {
+	rsp, err := c.ProposeValue(ctx, entry, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProposeValueResponse(rsp)
+}
+
+// CorrectValueWithBodyWithResponse Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/register/{entry}/values/{name} (the `CorrectValue` operationId).
+func (c *ClientWithResponses) CorrectValueWithBodyWithResponse(ctx context.Context, entry Entry, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CorrectValueResponse, error) {
+	rsp, err := c.CorrectValueWithBody(ctx, entry, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCorrectValueResponse(rsp)
+}
+
+// CorrectValueWithResponse Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/register/{entry}/values/{name} (the `CorrectValue` operationId).
+func (c *ClientWithResponses) CorrectValueWithResponse(ctx context.Context, entry Entry, name string, body CorrectValueJSONRequestBody, reqEditors ...RequestEditorFn) (*CorrectValueResponse, error) {
+	rsp, err := c.CorrectValue(ctx, entry, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCorrectValueResponse(rsp)
 }
 
 // VerifyFilingWithResponse Verify one filing now.
@@ -33638,6 +36415,45 @@ func (c *ClientWithResponses) BringBackWithResponse(ctx context.Context, id ID, 
 	return ParseBringBackResponse(rsp)
 }
 
+// GetScansWithResponse How the text in scanned papers and pictures is read.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/scans (the `GetScans` operationId).
+func (c *ClientWithResponses) GetScansWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetScansResponse, error) {
+	rsp, err := c.GetScans(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetScansResponse(rsp)
+}
+
+// SetScansWithBodyWithResponse Set how scans are read.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/scans (the `SetScans` operationId).
+func (c *ClientWithResponses) SetScansWithBodyWithResponse(ctx context.Context, params *SetScansParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetScansResponse, error) {
+	rsp, err := c.SetScansWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetScansResponse(rsp)
+}
+
+// SetScansWithResponse Set how scans are read.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/scans (the `SetScans` operationId).
+func (c *ClientWithResponses) SetScansWithResponse(ctx context.Context, params *SetScansParams, body SetScansJSONRequestBody, reqEditors ...RequestEditorFn) (*SetScansResponse, error) {
+	rsp, err := c.SetScans(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetScansResponse(rsp)
+}
+
 // SignInWithBodyWithResponse Sign in with name and password.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -33877,8 +36693,8 @@ func (c *ClientWithResponses) ChangeTableWithResponse(ctx context.Context, id ID
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/today (the `GetToday` operationId).
-func (c *ClientWithResponses) GetTodayWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetTodayResponse, error) {
-	rsp, err := c.GetToday(ctx, reqEditors...)
+func (c *ClientWithResponses) GetTodayWithResponse(ctx context.Context, params *GetTodayParams, reqEditors ...RequestEditorFn) (*GetTodayResponse, error) {
+	rsp, err := c.GetToday(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -34111,8 +36927,8 @@ func (c *ClientWithResponses) ListTeachingsWithResponse(ctx context.Context, id 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/tray (the `ListTray` operationId).
-func (c *ClientWithResponses) ListTrayWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTrayResponse, error) {
-	rsp, err := c.ListTray(ctx, reqEditors...)
+func (c *ClientWithResponses) ListTrayWithResponse(ctx context.Context, params *ListTrayParams, reqEditors ...RequestEditorFn) (*ListTrayResponse, error) {
+	rsp, err := c.ListTray(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -35878,6 +38694,200 @@ func ParseUseLinkResponse(rsp *http.Response) (*UseLinkResponse, error) {
 	return response, nil
 }
 
+// ParseGetMachineResponse parses an HTTP response from a GetMachineWithResponse call
+func ParseGetMachineResponse(rsp *http.Response) (*GetMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ThisMachine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListMachinesResponse parses an HTTP response from a ListMachinesWithResponse call
+func ParseListMachinesResponse(rsp *http.Response) (*ListMachinesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMachinesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Machines
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddMachineResponse parses an HTTP response from a AddMachineWithResponse call
+func ParseAddMachineResponse(rsp *http.Response) (*AddMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Machine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveMachineResponse parses an HTTP response from a RemoveMachineWithResponse call
+func ParseRemoveMachineResponse(rsp *http.Response) (*RemoveMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetOtherMachineResponse parses an HTTP response from a GetOtherMachineWithResponse call
+func ParseGetOtherMachineResponse(rsp *http.Response) (*GetOtherMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetOtherMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Machine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeMachineResponse parses an HTTP response from a ChangeMachineWithResponse call
+func ParseChangeMachineResponse(rsp *http.Response) (*ChangeMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Machine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseFindServersResponse parses an HTTP response from a FindServersWithResponse call
 func ParseFindServersResponse(rsp *http.Response) (*FindServersResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -35993,6 +39003,39 @@ func ParseCheckMailboxResponse(rsp *http.Response) (*CheckMailboxResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []CheckStep
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMoveMailboxResponse parses an HTTP response from a MoveMailboxWithResponse call
+func ParseMoveMailboxResponse(rsp *http.Response) (*MoveMailboxResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MoveMailboxResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MailboxMoved
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -37314,6 +40357,19 @@ func ParseListPassesResponse(rsp *http.Response) (*ListPassesResponse, error) {
 
 	}
 
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListPassesResponse200Headers
+		if values := rsp.Header.Values("Inktray-Next"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Inktray-Next", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.InktrayNext = &value
+		}
+		response.Headers200 = &headers
+	}
+
 	return response, nil
 }
 
@@ -38396,6 +41452,39 @@ func ParseListRegisterMessagesResponse(rsp *http.Response) (*ListRegisterMessage
 	return response, nil
 }
 
+// ParseStartReadingValuesResponse parses an HTTP response from a StartReadingValuesWithResponse call
+func ParseStartReadingValuesResponse(rsp *http.Response) (*StartReadingValuesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartReadingValuesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Pass
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetVerificationResponse parses an HTTP response from a GetVerificationWithResponse call
 func ParseGetVerificationResponse(rsp *http.Response) (*GetVerificationResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -38495,6 +41584,39 @@ func ParsePlanVerificationResponse(rsp *http.Response) (*PlanVerificationRespons
 	return response, nil
 }
 
+// ParseGetWordsResponse parses an HTTP response from a GetWordsWithResponse call
+func ParseGetWordsResponse(rsp *http.Response) (*GetWordsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetWordsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Words
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetFilingResponse parses an HTTP response from a GetFilingWithResponse call
 func ParseGetFilingResponse(rsp *http.Response) (*GetFilingResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -38567,6 +41689,39 @@ func ParseGetFileResponse(rsp *http.Response) (*GetFileResponse, error) {
 	return response, nil
 }
 
+// ParseGetInsideResponse parses an HTTP response from a GetInsideWithResponse call
+func ParseGetInsideResponse(rsp *http.Response) (*GetInsideResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetInsideResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Inside
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseAddNoteResponse parses an HTTP response from a AddNoteWithResponse call
 func ParseAddNoteResponse(rsp *http.Response) (*AddNoteResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -38616,6 +41771,105 @@ func ParseRemoveNoteResponse(rsp *http.Response) (*RemoveNoteResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPlacesResponse parses an HTTP response from a GetPlacesWithResponse call
+func ParseGetPlacesResponse(rsp *http.Response) (*GetPlacesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPlacesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []ValuePlace
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseProposeValueResponse parses an HTTP response from a ProposeValueWithResponse call
+func ParseProposeValueResponse(rsp *http.Response) (*ProposeValueResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProposeValueResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ValueProposals
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCorrectValueResponse parses an HTTP response from a CorrectValueWithResponse call
+func ParseCorrectValueResponse(rsp *http.Response) (*CorrectValueResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CorrectValueResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Story
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -39538,6 +42792,72 @@ func ParseBringBackResponse(rsp *http.Response) (*BringBackResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Rule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetScansResponse parses an HTTP response from a GetScansWithResponse call
+func ParseGetScansResponse(rsp *http.Response) (*GetScansResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetScansResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Scans
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetScansResponse parses an HTTP response from a SetScansWithResponse call
+func ParseSetScansResponse(rsp *http.Response) (*SetScansResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetScansResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Scans
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -34,6 +34,25 @@ type Item struct {
 	Spoiled string // why nobody can read it: it is broken within its archive; else ""
 	Remark  string // what is odd about it, for those who read the verdict; else ""
 	Inside  *Read  // the text inside, nil before it was read
+	Codes   *Codes // the bar codes and QR codes in it, nil before they were read
+	Legible bool   // the text in pictures can be read here
+}
+
+// Coded says whether there may be bar codes or QR codes in it.
+func (i *Item) Coded() bool {
+	return i.Kind == PDF || i.Kind == Picture && (!i.Inline || i.Size >= smallPicture)
+}
+
+// Unseen says where nobody could look in what was read of it, and why.
+func (i *Item) Unseen() string {
+	var missing string
+	if i.Inside != nil {
+		missing = i.Inside.Missing()
+	}
+	if missing == "" && i.Codes != nil {
+		missing = i.Codes.Missing()
+	}
+	return missing
 }
 
 // Readable says whether there may be text inside that can be read.
@@ -41,9 +60,14 @@ func (i *Item) Readable() bool {
 	switch i.Kind {
 	case PDF, Document, Spreadsheet, Presentation, Text:
 		return true
+	case Picture:
+		return i.Legible && (!i.Inline || i.Size >= smallPicture)
 	}
 	return false
 }
+
+// smallPicture is how large an inline picture is, in octets, that may be of a page: smaller ones are signatures'.
+const smallPicture = 20_000
 
 // Macros says whether the name or the type tell that an office file holds macros.
 func (i *Item) Macros() bool {
@@ -206,7 +230,7 @@ func (m *Message) inside(found []Item, at int) []Item {
 
 // sniffed gives an item the kind that its first bytes show.
 func (m *Message) sniffed(i *Item) {
-	i.Inside = m.Texts[i.ID]
+	i.Inside, i.Codes, i.Legible = m.Texts[i.ID], m.Codes[i.ID], m.Pictures
 	if found, ok := m.Kinds[i.ID]; ok && i.Unsure {
 		i.Unsure, i.Kind = false, found.Kind
 		if found.Kind != Other {

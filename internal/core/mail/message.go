@@ -5,6 +5,7 @@
 package mail
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/base32"
 	"encoding/binary"
@@ -13,6 +14,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"inktray.example/inktray/internal/core/invoice"
 )
 
 // Limits on hostile structure. Beyond them a message is read as far as they go
@@ -87,12 +90,16 @@ type Message struct {
 	Text      *string // text of the body once fetched, nil before
 	TextError string  // why the text cannot be read, "" where it can
 	AllHeader Header  // every field, once fetched; nil before
+	Alike     bool    // it is recognised by its likeness: its server tells other sizes of parts than others do
 	// Inside says what was found in items that hold others, by item; Kinds what
 	// the first bytes of items show whose name and type say nothing.
 	Inside map[string]*Opened
 	Kinds  map[string]Sniffed
-	Texts  map[string]*Read // what is inside of items, by item
-	Proof  *Proof           // whether it is proven who sent it; nil before that was looked into
+	Texts  map[string]*Read  // what is inside of items, by item
+	Codes  map[string]*Codes // the codes in items, by item
+	Proof  *Proof            // whether it is proven who sent it; nil before that was looked into
+	// Pictures says that the text in pictures can be read here, as whoever plans knows.
+	Pictures bool
 }
 
 // Proof says whether a message comes from the domain of its author.
@@ -105,9 +112,62 @@ type Proof struct {
 // Read is the text inside of an item.
 type Read struct {
 	Text    string
-	Problem string // why it cannot be read, "" where it was
-	Locked  bool   // because it needs a password
-	folded  *string
+	Invoice *invoice.Invoice // where it is an electronic invoice, or holds one
+	Unread  string           // why the electronic invoice in it cannot be read; "" where it was, or there is none
+	Problem string           // why the text cannot be read, "" where it was
+	Locked  bool             // because it needs a password
+	Empty   bool             // because there is no text in it: it was read all the same
+	// Scanned is how many of its pages are pictures, whose text was read with a certainty of Sure of 100; Left is how
+	// many more nobody read.
+	Scanned, Sure, Left int
+	LeftFor             string // why, where it is not for the limit
+	folded              *string
+}
+
+// How says how the text was read, where that was from pictures of pages; else "".
+func (r *Read) How() string {
+	if r == nil || r.Sure == 0 {
+		return ""
+	}
+	return "read from a scan, " + strconv.Itoa(r.Sure) + " % sure"
+}
+
+// Missing says what of the file nobody has read, and why; "" where it was read.
+func (r *Read) Missing() string {
+	switch {
+	case r.Problem != "" || r.Unread != "":
+		return cmp.Or(r.Problem, r.Unread)
+	case r.Left == 0:
+		return ""
+	}
+	said := "one scanned page of it was not read"
+	if r.Left > 1 {
+		said = strconv.Itoa(r.Left) + " scanned pages of it were not read"
+	}
+	if r.LeftFor != "" {
+		return said + ": " + r.LeftFor
+	}
+	return said + ", because of the limit in Settings"
+}
+
+// Codes are the bar codes and QR codes in an item.
+type Codes struct {
+	Text    string // what they hold, each on a line of its own
+	Problem string // why they cannot be read, "" where they were
+	Left    int    // pages that nobody looked at
+}
+
+// Missing says what of the file nobody has looked at for codes, and why; "" where somebody has.
+func (c *Codes) Missing() string {
+	switch {
+	case c.Problem != "":
+		return c.Problem
+	case c.Left == 1:
+		return "one page of it was not searched for codes, because of the limit in Settings"
+	case c.Left > 1:
+		return strconv.Itoa(c.Left) + " pages of it were not searched for codes, because of the limit in Settings"
+	}
+	return ""
 }
 
 // Folded is the text made comparable, which is done once.
@@ -133,6 +193,7 @@ type Opened struct {
 	Problem string    // why it cannot be opened, "" where it was
 	Forward *Envelope // of a message that was opened
 	Locked  bool      // because it needs a password
+	Empty   bool      // because there is no text in it: it was read all the same
 }
 
 // Part is one MIME entity of the message (RFC 2045, RFC 2046).
@@ -169,7 +230,7 @@ func New(header Header, structure *Structure) *Message {
 		structure = &Structure{Type: "text", Subtype: "plain"}
 	}
 	m.Root = b.body(structure, "", 0)
-	m.Broken = structure.Broken
+	m.Broken, m.Alike = structure.Broken, structure.Alike
 	if m.Truncated && m.Broken == "" {
 		m.Broken = fmt.Sprintf("it has more than %d parts, or parts more than %d deep", MaxParts, MaxDepth)
 	}
@@ -380,9 +441,25 @@ func (m *Message) HasFlag(flag string) bool {
 
 // Fingerprint recognises the same message elsewhere: SHA-256 of the raw
 // Message-ID, Date, From and Subject and of the structure with its sizes. A
-// sender can forge it, so it raises a suspicion and proves nothing.
+// sender can forge it, so it raises a suspicion and proves nothing. Of a message
+// that came with other sizes it is the likeness.
 func (m *Message) Fingerprint() [32]byte {
+	if m.Alike {
+		return m.Likeness()
+	}
+	return m.print(nil, true)
+}
+
+// Likeness recognises the same message where a server tells other sizes of it: JMAP gives those of the decoded
+// contents, IMAP those of the encoded ones. It is the fingerprint without the sizes; these count only where the
+// message has no Message-ID.
+func (m *Message) Likeness() [32]byte {
+	return m.print([]byte("likeness"), m.Header.MessageID() == "")
+}
+
+func (m *Message) print(begin []byte, sizes bool) [32]byte {
 	h := sha256.New()
+	h.Write(begin)
 	put := func(s string) {
 		var n [4]byte
 		binary.BigEndian.PutUint32(n[:], uint32(len(s)))
@@ -395,7 +472,7 @@ func (m *Message) Fingerprint() [32]byte {
 	m.Walk(func(p *Part) bool {
 		put(p.Item)
 		put(p.Type)
-		if len(p.Children) == 0 {
+		if sizes && len(p.Children) == 0 {
 			var n [8]byte
 			binary.BigEndian.PutUint64(n[:], uint64(p.Size))
 			h.Write(n[:])

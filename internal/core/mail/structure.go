@@ -25,6 +25,7 @@ type Structure struct {
 	Children []Structure `json:",omitempty"` // parts of a multipart, or the body of a forwarded message
 	Broken   string      `json:",omitempty"` // of a message: why its parts cannot be told apart
 	Bare     bool        `json:",omitempty"` // the server gave no extension data, so no disposition
+	Alike    bool        `json:",omitempty"` // of a message: see Message.Alike
 
 	start, end int // where the content is in the raw message
 }
@@ -187,6 +188,8 @@ func (s *Structure) childless(depth int) bool {
 func (s *Structure) Unnamed() map[string]*Structure {
 	found := map[string]*Structure{}
 	var walk func(s *Structure, item, prefix string, depth int)
+	// whether it is not the first part of a multipart that holds parts of any kind
+	further := false
 	body := func(s *Structure, prefix string, depth int) { // as builder.body numbers
 		if strings.EqualFold(s.Type, "multipart") {
 			walk(s, strings.TrimSuffix(prefix, "/"), prefix, depth)
@@ -200,13 +203,16 @@ func (s *Structure) Unnamed() map[string]*Structure {
 		}
 		switch media := strings.ToLower(s.Type); {
 		case media == "multipart":
+			mixed := !strings.EqualFold(s.Subtype, "alternative") && !strings.EqualFold(s.Subtype, "related")
 			for i := range s.Children {
 				id := prefix + strconv.Itoa(i+1)
+				further = mixed && i > 0
 				walk(&s.Children[i], id, id+".", depth+1)
 			}
 		case len(s.Children) == 1:
+			further = false
 			body(&s.Children[0], item+"/", depth+1)
-		case s.nameInDoubt():
+		case s.nameInDoubt(further):
 			found[item] = s
 		}
 	}
@@ -217,28 +223,45 @@ func (s *Structure) Unnamed() map[string]*Structure {
 	return found
 }
 
+// Nameless says whether there is a part that may be a file and of which the structure tells no name at all.
+func (s *Structure) Nameless() bool {
+	for _, part := range s.Unnamed() {
+		if decodeParam(part.DispositionParams, "filename") == "" && decodeParam(part.Params, "name") == "" {
+			return true
+		}
+	}
+	return false
+}
+
 // mostUnnamed bounds the parts of a message whose headers are asked for.
 const mostUnnamed = 200
 
-func (s *Structure) nameInDoubt() bool {
+// nameInDoubt says whether the name of a part is not certain. A further text may be a file whose type the server does
+// not understand.
+func (s *Structure) nameInDoubt(further bool) bool {
 	name := firstNonEmpty(decodeParam(s.DispositionParams, "filename"), decodeParam(s.Params, "name"))
 	if s.Bare {
 		return true
 	}
 	t := strings.ToLower(s.Type + "/" + s.Subtype)
-	if name == "" && s.Disposition == "" && (t == "text/plain" || t == "text/html") {
+	if name == "" && s.Disposition == "" && !further && (t == "text/plain" || t == "text/html") {
 		return false // the text of the message
 	}
 	// A colon is what an unescaped path of Windows leaves of its folders.
 	return name == "" || strings.Contains(name, ":") || KindOf("", Extension(baseName(name))) == Other
 }
 
-// Describe takes type parameters and disposition from the part's own header, as Parse
-// reads them. What the header does not say stays.
+// Describe takes type, its parameters and disposition from the part's own header, as Parse
+// reads them. What the header does not say stays, and so does a type that holds others.
 func (s *Structure) Describe(h Header) {
 	if v := h.Get("Content-Type"); v != "" {
-		if _, params := parseParams(v); len(params) > 0 {
+		full, params := parseParams(v)
+		if len(params) > 0 {
 			s.Params = params
+		}
+		holds := func(t string) bool { return strings.EqualFold(t, "multipart") || strings.EqualFold(t, "message") }
+		if t, sub, ok := strings.Cut(full, "/"); ok && t != "" && sub != "" && !holds(t) && !holds(s.Type) {
+			s.Type, s.Subtype = t, sub
 		}
 	}
 	if v := h.Get("Content-Disposition"); v != "" {
@@ -309,10 +332,9 @@ func (p *parser) mark() {
 	}
 }
 
-// entity reads the MIME entity whose content is in data[start:end].
-func (p *parser) entity(h Header, start, end, depth int, defaultType, defaultSubtype string) Structure {
-	p.count++
-	s := Structure{Type: defaultType, Subtype: defaultSubtype, start: start, end: end}
+// Declared is what the header of a MIME entity says of it (RFC 2045): everything but its size and its parts.
+func Declared(h Header, defaultType, defaultSubtype string) Structure {
+	s := Structure{Type: defaultType, Subtype: defaultSubtype}
 	if v := h.Get("Content-Type"); v != "" {
 		full, params := parseParams(v)
 		if t, sub, ok := strings.Cut(full, "/"); ok && t != "" && sub != "" {
@@ -328,6 +350,14 @@ func (p *parser) entity(h Header, start, end, depth int, defaultType, defaultSub
 		s.Encoding = "7bit" // RFC 2045 section 6.1
 	}
 	s.ID = strings.TrimSpace(unfold(h.Get("Content-ID")))
+	return s
+}
+
+// entity reads the MIME entity whose content is in data[start:end].
+func (p *parser) entity(h Header, start, end, depth int, defaultType, defaultSubtype string) Structure {
+	p.count++
+	s := Declared(h, defaultType, defaultSubtype)
+	s.start, s.end = start, end
 	content := p.data[start:end]
 	s.Size = int64(len(content) + p.bare(start, end))
 	if depth >= MaxDepth || p.count >= MaxParts {

@@ -78,16 +78,45 @@ func (p *Pattern) Text(v Values) string {
 	return b.String()
 }
 
+// Find evaluates a pattern of the shape Prose without what stands for an empty field: found is false where one is
+// empty. unknown are the fields that are not known yet.
+func (p *Pattern) Find(v Values) (text string, unknown []string, found bool) {
+	var made Made
+	var b strings.Builder
+	for _, segment := range p.segments {
+		for _, piece := range segment {
+			if piece.choice == nil {
+				b.WriteString(piece.text)
+				continue
+			}
+			one, open := made.first(piece.choice, v)
+			if open || one == "" {
+				return "", made.Unknown, false
+			}
+			b.WriteString(one)
+		}
+	}
+	return b.String(), nil, true
+}
+
+// first takes the first value that is not empty. unknown says that it is not known yet.
+func (m *Made) first(choice []value, v Values) (text string, unknown bool) {
+	for i := range choice {
+		if text, unknown = choice[i].make(m, v); text != "" || unknown {
+			break
+		}
+	}
+	return text, unknown
+}
+
 // choose takes the first value that is not empty, else the first field's fallback.
 func (m *Made) choose(choice []value, v Values) string {
-	for i := range choice {
-		text, unknown := choice[i].make(m, v)
-		if unknown {
-			return "…"
-		}
-		if text != "" {
-			return text
-		}
+	text, unknown := m.first(choice, v)
+	if unknown {
+		return "…"
+	}
+	if text != "" {
+		return text
 	}
 	for i := range choice {
 		if c := &choice[i]; c.before != "" && !c.literal || c.after != "" {

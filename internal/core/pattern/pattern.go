@@ -83,9 +83,9 @@ type word struct {
 // String is the pattern as it was written.
 func (p *Pattern) String() string { return p.source }
 
-// Parse reads a pattern. The error, if any, is an *Error.
-func Parse(source string, shape Shape) (*Pattern, error) {
-	s := &scanner{source: []rune(source)}
+// Parse reads a pattern, which may name more fields than those of every pattern. The error, if any, is an *Error.
+func Parse(source string, shape Shape, more ...Field) (*Pattern, error) {
+	s := &scanner{source: []rune(source), more: more}
 	p := &Pattern{source: source, shape: shape}
 	if !utf8.ValidString(source) {
 		return nil, s.fail(0, "the pattern is not valid UTF-8")
@@ -163,7 +163,7 @@ func Parse(source string, shape Shape) (*Pattern, error) {
 	}
 	if shape != Prose {
 		for _, u := range p.Uses() {
-			if f := fieldNamed(u.Field); f != nil && f.Prose {
+			if f := s.field(u.Field); f != nil && f.Prose {
 				return nil, s.fail(u.Column-1, "<%s> is for texts, not for names", u.Field)
 			}
 		}
@@ -248,6 +248,17 @@ func (p *Pattern) Uses() []Use {
 type scanner struct {
 	source []rune
 	pos    int
+	more   []Field
+}
+
+// field finds a field by its name; nil where there is none.
+func (s *scanner) field(name string) *Field {
+	for i := range s.more {
+		if s.more[i].Name == name {
+			return &s.more[i]
+		}
+	}
+	return fieldNamed(name)
 }
 
 func (s *scanner) fail(at int, format string, args ...any) *Error {
@@ -366,8 +377,12 @@ func (s *scanner) value(closing rune) (*value, bool, error) {
 		if err := s.lookup(v, closing); err != nil {
 			return nil, false, err
 		}
-	} else if v.field = fieldNamed(t.text); v.field == nil {
-		return nil, false, s.failMeant(t.at, nearest(t.text, fieldNames()), "there is no field %q", t.text)
+	} else if v.field = s.field(t.text); v.field == nil {
+		names := fieldNames()
+		for _, f := range s.more {
+			names = append(names, f.Name)
+		}
+		return nil, false, s.failMeant(t.at, nearest(t.text, names), "there is no field %q", t.text)
 	}
 	if v.field != nil && v.field.Argument {
 		a, end, err := s.next(closing)

@@ -1,12 +1,14 @@
 package plan
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"golang.org/x/text/language"
 
+	"inktray.example/inktray/internal/core/invoice"
 	"inktray.example/inktray/internal/core/mail"
 )
 
@@ -44,6 +46,37 @@ func TestEveryFieldOfTheTableIsAnswered(t *testing.T) {
 	} {
 		if got := one(t, m, "<"+field+">", setting).Segments[0]; got != want {
 			t.Errorf("<%s> is %q, want %q", field, got, want)
+		}
+	}
+}
+
+func TestAnElectronicInvoiceNamesItsFile(t *testing.T) {
+	raw := "From: oda@tidewatch.example\r\nSubject: dues\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n" +
+		"--b\r\n\r\n" +
+		"hello\r\n--b\r\nContent-Type: text/csv; name=dues.csv\r\n\r\n<x/>\r\n--b--\r\n"
+	m := mail.Parse([]byte(raw)).Message
+	document := strings.Replace(readings, "folder: Gauges/<received year>/<sender.name>", "folder: '<invoice.number>'", 1)
+	item, needs, _ := One(compile(t, document), m, setting, "2")
+	if !slices.Contains(needs.Texts, "2") || item.Segments[0] != "…" {
+		t.Errorf("before it was read it is filed under %q, and what is wanted is %v", item.Segments, needs.Texts)
+	}
+	m.Texts = map[string]*mail.Read{"2": {Invoice: &invoice.Invoice{Type: "381", Number: "HD-7/9", Issued: "2026-11-30",
+		Due: "2026-12-14", Seller: "Marram Shipping", SellerVAT: "XX1", Buyer: "Harbour office", Order: "BK-2",
+		Reference: "R", Currency: "EUR", Net: "100.00", Tax: "19.00", Total: "119.00", Payable: "118.00",
+		Faults: []invoice.Fault{{Rule: "BR-CO-10"}, {Rule: "BR-CO-16"}}}}}
+	for field, want := range map[string]string{"invoice.number": "HD-7-9", "invoice.type": "credit note",
+		"invoice.issued": "2026-11-30", "invoice.due month name": "December", "invoice.seller": "Marram Shipping",
+		"invoice.vat": "XX1", "invoice.buyer": "Harbour office", "invoice.order": "BK-2", "invoice.reference": "R",
+		"invoice.currency": "EUR", "invoice.net": "100.00", "invoice.tax": "19.00", "invoice.total": "119.00",
+		"invoice.payable": "118.00", "invoice.faults": "BR-CO-10, BR-CO-16"} {
+		if got := one(t, m, "<"+field+">", setting).Segments[0]; got != want {
+			t.Errorf("<%s> is %q, want %q", field, got, want)
+		}
+	}
+	m.Texts = map[string]*mail.Read{"2": {Text: "no invoice"}}
+	for field, want := range map[string]string{"invoice.number": "No invoice", "invoice.issued": "undated"} {
+		if got := one(t, m, "<"+field+">", setting).Segments[0]; got != want {
+			t.Errorf("where there is no invoice, <%s> is %q, want %q", field, got, want)
 		}
 	}
 }

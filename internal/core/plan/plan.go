@@ -14,12 +14,14 @@ import (
 	"golang.org/x/text/language"
 
 	"inktray.example/inktray/internal/core/correspondent"
+	"inktray.example/inktray/internal/core/invoice"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/pattern"
 	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/core/safename"
 	"inktray.example/inktray/internal/core/topic"
+	"inktray.example/inktray/internal/core/value"
 )
 
 // Verdict is what is decided for an item.
@@ -47,6 +49,7 @@ type Setting struct {
 	Topics   *topic.Panel        // nil has none
 	// Said gives what people said of a message, by the topic's name; nil where nothing was.
 	Said            func(m *mail.Message) func(topic string) (about, said bool)
+	Pictures        bool // the text in pictures can be read
 	VerifiedReplies bool // replies go to verified senders only
 	VerifiedBook    bool // correspondents are recognised only where the sender is verified
 	Lookup          func(table, key string) (string, bool)
@@ -65,12 +68,23 @@ type Item struct {
 	Stem     string   // of the file's name
 	Ext      string   // with its dot
 	Unknown  []string // fields that only contents or a drawn number can settle
+	Placed   bool     // folder and name are settled, whatever else is not
 	IfExists rule.IfExists
 	Target   rule.Target
 	Copy     rule.CopyForm // of a copy of the message, else ""
 	Held     rule.Cause    // why it is held
 	Topic    string        // the topic that is in doubt, so that a decision can teach it
+	Values   []value.Value // what is read of it, in the rule's order
 }
+
+// Settled says whether nothing but the number that is drawn for it is still to be known of its names and values.
+func (i *Item) Settled() bool {
+	return !slices.ContainsFunc(i.Unknown, func(field string) bool { return !strings.HasPrefix(field, "register") })
+}
+
+// unread says whether there may be a text inside that was not read yet. A copy of the message has none: what it says is
+// the message's.
+func (i *Item) unread() bool { return i.Copy == "" && i.Item.Readable() && i.Item.Sealed == "" }
 
 // Path is the wanted path, "/" between levels.
 func (i *Item) Path() string {
@@ -156,11 +170,29 @@ func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 }
 
 func (s *Setting) input(m *mail.Message) *rule.Input {
+	m.Pictures = s.Pictures
 	in := &rule.Input{Message: m, Now: s.Now, Book: s.Book, Topics: s.Topics, VerifiedBook: s.VerifiedBook}
 	if s.Said != nil {
 		in.Said = s.Said(m)
 	}
+	in.ReadValue = s.reader(m)
 	return in
+}
+
+// reader reads values of a message's attachments, for conditions.
+func (s *Setting) reader(m *mail.Message) rule.ReadValue {
+	return func(r *rule.Compiled, item *mail.Item, of *rule.Value) (found value.Value, unknown []string) {
+		v := &values{item: &Item{Item: *item}, rule: r, message: m, setting: *s}
+		return v.one(of)
+	}
+}
+
+// Value reads a value of an item outside of a plan, as of a file that was filed before. unknown are the fields that it
+// needs and that are not known yet.
+func Value(r *rule.Compiled, m *mail.Message, s Setting, item *mail.Item, of *rule.Value) (found value.Value,
+	unknown []string) {
+	item.Legible = s.Pictures
+	return s.reader(m)(r, item, of)
 }
 
 // All plans all items under a rule that is known to be for the message, by their ids.
@@ -193,6 +225,7 @@ func Released(r *rule.Compiled, m *mail.Message, s Setting, id string) (one Item
 		r.CopyTargets(func(f rule.CopyForm, t rule.Target) {
 			if string(f) == form {
 				one, ok = Copy(r, m, s, f, t, 1), true
+				need(&one, &needs)
 			}
 		})
 		return one, needs, ok
@@ -204,13 +237,14 @@ func Released(r *rule.Compiled, m *mail.Message, s Setting, id string) (one Item
 		}
 		return one, needs, false
 	}
-	t, ok := r.AnyTarget(&item)
+	t, ok := r.AnyTarget(&item, s.reader(m))
 	if !ok {
 		return one, needs, false
 	}
 	t.Unpack = "archive"
 	one = Item{Item: item, Number: 1, Verdict: Filed, Reason: reason.Released(), Target: t, IfExists: t.IfExists}
 	place(&one, r, m, s, 0, 0)
+	need(&one, &needs)
 	return one, needs, true
 }
 
@@ -237,7 +271,7 @@ func items(r *rule.Compiled, in *rule.Input, s Setting, needs *rule.Needs) []Ite
 	all := in.Items()
 	p.out = make([]Item, 0, len(all))
 	for k := range all {
-		p.add(&all[k], r.Choose(&all[k]), 0)
+		p.add(&all[k], r.Choose(&all[k], s.reader(in.Message)), 0)
 	}
 	p.copies()
 	p.settle()
@@ -254,8 +288,8 @@ func (p *planner) add(item *mail.Item, choice rule.Choice, depth int) {
 	i.Reason = reason.And(i.Reason, reason.Remark(item.Remark))
 	switch {
 	case choice.Unsure:
-		if choice.Read {
-			p.needs.NeedText(item.ID)
+		if choice.Fields != nil {
+			p.needs.Fields(item.ID, choice.Fields)
 		} else {
 			p.needs.NeedHead(item.ID)
 		}
@@ -281,6 +315,7 @@ func (p *planner) add(item *mail.Item, choice rule.Choice, depth int) {
 	if i.Target.Unpack == "archive" || !Archive(item) {
 		p.takes = true
 		place(i, p.rule, p.message, p.setting, 0, 0)
+		p.ask(i)
 		return
 	}
 	opened := p.message.Inside[item.ID]
@@ -306,6 +341,7 @@ func (p *planner) add(item *mail.Item, choice rule.Choice, depth int) {
 		p.takes = true
 		place(i, p.rule, p.message, p.setting, 0, 0)
 		i.Unknown = append(i.Unknown, unknown...)
+		p.ask(i)
 	} else {
 		i.Verdict = LeftOut
 		i.Reason = reason.Unpacked()
@@ -320,7 +356,20 @@ func (p *planner) add(item *mail.Item, choice rule.Choice, depth int) {
 	}
 	for _, inner := range p.message.Known(item) {
 		if inner.Parent == item.ID { // what an inner item holds comes with that item
-			p.add(&inner, p.rule.ChooseWithin(&inner, choice.Entry), depth+1)
+			p.add(&inner, p.rule.ChooseWithin(&inner, p.setting.reader(p.message), choice.Entry), depth+1)
+		}
+	}
+}
+
+// ask holds an item of which a value is not found that the rule asks for. What is not known yet is read first.
+func (p *planner) ask(i *Item) {
+	if !i.Settled() {
+		return
+	}
+	for k, of := range p.rule.Values() {
+		if v := &i.Values[k]; of.Ask && v.Text == "" {
+			i.Verdict, i.Held, i.Reason = Held, rule.NoValue, reason.NoValue(v.Name, v.Problem)
+			return
 		}
 	}
 }
@@ -366,9 +415,11 @@ func Copy(r *rule.Compiled, m *mail.Message, s Setting, form rule.CopyForm, t ru
 
 func place(i *Item, r *rule.Compiled, m *mail.Message, s Setting, year, number int) {
 	v := &values{item: i, rule: r, message: m, setting: s, year: year, number: number}
+	unknown := v.read()
 	folder := i.Target.Folder.Make(v)
 	name := i.Target.Name.Make(v)
-	i.Unknown = slices.Concat(folder.Unknown, name.Unknown)
+	i.Unknown = slices.Concat(unknown, folder.Unknown, name.Unknown)
+	i.Placed = len(folder.Unknown)+len(name.Unknown) == 0
 	segments := folder.Segments
 	if i.Target.Own != nil {
 		own := i.Target.Own.Make(v)
@@ -406,6 +457,74 @@ type values struct {
 	year    int
 	number  int
 	filed   []string // paths, in texts about the whole message
+	open    []string // values that are not known yet
+}
+
+// read reads the values of the item, and says which fields they need that are not known yet.
+func (v *values) read() (unknown []string) {
+	all := v.rule.Values()
+	if len(all) == 0 {
+		return nil
+	}
+	v.item.Values = make([]value.Value, len(all))
+	for i := range all {
+		one, needs := v.one(&all[i])
+		if v.item.Values[i] = one; len(needs) > 0 {
+			v.open, unknown = append(v.open, one.Name), append(unknown, needs...)
+		}
+	}
+	return unknown
+}
+
+// one reads a value of the item, and says which fields it needs that are not known yet.
+func (v *values) one(of *rule.Value) (one value.Value, unknown []string) {
+	one = value.Value{Name: of.Name, Type: of.Type}
+	for _, from := range of.From {
+		text, needs, found := from.Find(v)
+		if len(needs) > 0 {
+			one.Problem = ""
+			return one, needs
+		}
+		if !found {
+			continue
+		}
+		kept, err := value.Read(of.Type, text, of.Format)
+		if err == nil {
+			one.Text, one.Problem = kept, ""
+			if inside := v.item.Item.Inside; inside != nil && rule.FromInside(from) {
+				one.Sure, one.As = inside.Sure, value.Written(text, kept)
+			} else if rule.FromCodes(from) {
+				one.As = value.Written(text, kept)
+			}
+			return one, nil
+		}
+		one.Problem = err.Error()
+	}
+	if one.Problem == "" {
+		one.Problem = of.Missing(&v.item.Item)
+	}
+	return one, nil
+}
+
+// value is one of the values that were read of the item.
+func (v *values) value(name string) pattern.Value {
+	if slices.Contains(v.open, name) {
+		return pattern.Value{Unknown: true}
+	}
+	for _, one := range v.item.Values {
+		if one.Name != name || one.Text == "" {
+			continue
+		}
+		if one.Type == value.Date {
+			at, err := time.ParseInLocation(time.DateOnly, one.Text, v.rule.Zone)
+			if err != nil {
+				return pattern.Value{}
+			}
+			return pattern.Value{Time: at}
+		}
+		return pattern.Value{Text: one.Text}
+	}
+	return pattern.Value{}
 }
 
 func (v *values) Language() language.Tag { return v.setting.Language }
@@ -438,6 +557,15 @@ func (v *values) Value(field, argument string) pattern.Value {
 	}
 	if rest, ok := strings.CutPrefix(field, "sender."); ok {
 		return text(addressField(e.Sender(), rest))
+	}
+	if rest, ok := strings.CutPrefix(field, "invoice."); ok {
+		return v.invoice(rest)
+	}
+	if rest, ok := strings.CutPrefix(field, "file."); ok {
+		return v.file(rest)
+	}
+	if name, ok := strings.CutPrefix(field, "value."); ok {
+		return v.value(name)
 	}
 	if rest, ok := strings.CutPrefix(field, "recipient."); ok {
 		all := e.Recipients()
@@ -494,25 +622,6 @@ func (v *values) Value(field, argument string) pattern.Value {
 		return text(v.message.Key())
 	case "message.id":
 		return text(e.MessageID)
-	case "file.stem":
-		return text(v.item.Item.Stem())
-	case "file.ext":
-		return text(strings.TrimPrefix(v.item.Item.Ext(), "."))
-	case "file.kind":
-		return text(string(v.item.Item.Kind))
-	case "file.number":
-		return text(strconv.Itoa(v.item.Number))
-	case "file.size":
-		return text(strconv.FormatInt(v.item.Item.Size, 10))
-	case "file.path":
-		return text(v.item.Item.Folder)
-	case "file.text":
-		switch i := &v.item.Item; {
-		case i.Inside != nil:
-			return text(i.Inside.Text)
-		case i.Readable() && i.Sealed == "":
-			return pattern.Value{Unknown: true}
-		}
 	case "archive.stem":
 		name := v.item.Item.Archive
 		if name == "" && v.item.Item.Kind == mail.Archive {
@@ -529,6 +638,66 @@ func (v *values) Value(field, argument string) pattern.Value {
 		return text(strconv.Itoa(v.year))
 	}
 	return pattern.Value{}
+}
+
+// file is what a field of the attachment holds.
+func (v *values) file(field string) pattern.Value {
+	item := &v.item.Item
+	switch field {
+	case "text":
+		if item.Inside == nil {
+			return pattern.Value{Unknown: v.item.unread()}
+		}
+		return pattern.Value{Text: item.Inside.Text}
+	case "code":
+		if item.Codes == nil {
+			return pattern.Value{Unknown: v.item.Copy == "" && item.Coded() && item.Sealed == ""}
+		}
+		return pattern.Value{Text: item.Codes.Text}
+	}
+	return pattern.Value{Text: map[string]string{"stem": item.Stem(), "ext": strings.TrimPrefix(item.Ext(), "."),
+		"kind": string(item.Kind), "number": strconv.Itoa(v.item.Number), "size": strconv.FormatInt(item.Size, 10),
+		"path": item.Folder}[field]}
+}
+
+// invoice is what a field of an electronic invoice holds.
+func (v *values) invoice(field string) pattern.Value {
+	item := &v.item.Item
+	if item.Inside == nil {
+		return pattern.Value{Unknown: v.item.unread()}
+	}
+	in := item.Inside.Invoice
+	if in == nil {
+		return pattern.Value{}
+	}
+	day := func(s string) pattern.Value {
+		at, ok := invoice.Day(s)
+		if !ok {
+			return pattern.Value{}
+		}
+		y, m, d := at.Date()
+		return pattern.Value{Time: time.Date(y, m, d, 0, 0, 0, 0, v.rule.Zone)}
+	}
+	switch field {
+	case "issued":
+		return day(in.Issued)
+	case "due":
+		return day(in.Due)
+	case "type":
+		if in.CreditNote() {
+			return pattern.Value{Text: "credit note"}
+		}
+		return pattern.Value{Text: "invoice"}
+	case "faults":
+		var rules []string
+		for _, f := range in.Faults {
+			rules = append(rules, f.Rule)
+		}
+		return pattern.Value{Text: strings.Join(rules, ", ")}
+	}
+	return pattern.Value{Text: map[string]string{"number": in.Number, "seller": in.Seller, "vat": in.SellerVAT,
+		"buyer": in.Buyer, "order": in.Order, "reference": in.Reference, "currency": in.Currency, "net": string(in.Net),
+		"tax": string(in.Tax), "total": string(in.Total), "payable": string(in.Payable)}[field]}
 }
 
 func addressField(a mail.Address, part string) string {
@@ -550,18 +719,11 @@ func addressField(a mail.Address, part string) string {
 // settle adds what the fields of a filed item's names still need.
 func (p *planner) settle() {
 	for i := range p.out {
-		if p.out[i].Verdict != Filed {
-			continue
-		}
-		for _, field := range p.out[i].Unknown {
-			switch {
-			case field == "body", strings.HasPrefix(field, "original."):
-				p.needs.Text = true
-			case field == "header":
-				p.needs.Header = true
-			case field == "file.text":
-				p.needs.NeedText(p.out[i].Item.ID)
-			}
+		if p.out[i].Verdict == Filed {
+			need(&p.out[i], p.needs)
 		}
 	}
 }
+
+// need adds what the fields of an item's names and its values still need.
+func need(i *Item, needs *rule.Needs) { needs.Fields(i.Item.ID, i.Unknown) }

@@ -61,7 +61,7 @@ func reference() (*mail.Message, Setting) {
 		return v, ok && table == "stations"
 	}
 	return m, Setting{Mailbox: "gauges", Now: time.Date(2026, 5, 12, 6, 3, 0, 0, time.UTC), Language: language.English,
-		Book: book, Lookup: lookup, Topics: topic.NewPanel(map[string]*topic.Topic{"Readings": topic.Learn(examples)}),
+		Book: book, Lookup: lookup, Topics: topic.NewPanel(map[string]*topic.Topic{"Readings": topic.Learn(examples, nil)}),
 		Explain: true}
 }
 
@@ -122,8 +122,12 @@ var conditionExamples = map[string]string{
 	"attachment.name matches": `attachment: {name matches: '^ST-\d+'}`, "attachment.larger": "attachment: {larger: 1 MB}",
 	"attachment.smaller": "attachment: {kind: pdf, smaller: 1 MB}", "attachment.inline": "attachment: {inline: true}",
 	"taken earlier": "taken earlier: false", "sender.verified": "sender: {domain: tidewatch.example, verified: true}",
-	"attachment.text": "attachment: {text: {contains: [gauge protocol, low water]}}",
-	"topic.is":        "topic: {is: [Readings, Surveys]}", "topic.confidence": "topic: {is: Readings, confidence: 95%}",
+	"attachment.electronic invoice": "attachment: {electronic invoice: any}",
+	"attachment.value":              "attachment: {value: {name: order, like: '77*'}}",
+	"attachment.all values":         "attachment: {all values: [{name: order, found: true}, {name: order, is: '7731'}]}",
+	"attachment.text":               "attachment: {text: {contains: [gauge protocol, low water]}}",
+	"topic.is":                      "topic: {is: [Readings, Surveys]}",
+	"topic.confidence":              "topic: {is: Readings, confidence: 95%}",
 }
 
 // Every key of an entry of attachments has an example: the keys beside take.
@@ -139,7 +143,7 @@ var entryExamples = map[string]string{
 }
 
 var fieldExamples = map[string]string{"header": `header "X-Station"`, "body": `body find "order ([0-9]+)"`,
-	"file.text": `file.text find "level ([0-9]+)"`}
+	"file.text": `file.text find "level ([0-9]+)"`, "file.code": `file.code find "ST-[0-9]+"`}
 
 func keys(t reflect.Type, f func(key, doc string, of reflect.Type)) {
 	for _, field := range reflect.VisibleFields(t) {
@@ -190,8 +194,8 @@ func TestTheReferenceIsWhatTheCodeDoes(t *testing.T) {
 			return
 		}
 		c := compile(t, "name: x\ncabinet: c\nlook: {mailboxes: all}\nmatch: {"+example+"}\nattachments: [{take: "+
-			"everything, folder: F}]\n")
-		r := c.Matches(&rule.Input{Message: m, Now: s.Now, Book: s.Book, Topics: s.Topics})
+			"everything, folder: F}]\nvalues: [{name: order, from: '<file.text find \"order ([0-9]+)\">'}]\n")
+		r := c.Matches(s.input(m))
 		line("| `%s` | %s | %s | %s: %s |", key, cell(doc), code(example), r.Answer, cell(r.Text))
 	}
 	keys(reflect.TypeFor[rule.Condition](), func(key, doc string, of reflect.Type) {
@@ -236,7 +240,8 @@ func TestTheReferenceIsWhatTheCodeDoes(t *testing.T) {
 		heading string
 		of      reflect.Type
 	}{{"A rule", reflect.TypeFor[rule.Rule]()}, {"Where it looks", reflect.TypeFor[rule.Look]()},
-		{"Text inside an attachment", reflect.TypeFor[rule.InnerText]()}, {"The rest", reflect.TypeFor[rule.Rest]()},
+		{"Text inside an attachment", reflect.TypeFor[rule.InnerText]()},
+		{"A value, compared", reflect.TypeFor[rule.ValueTest]()}, {"The rest", reflect.TypeFor[rule.Rest]()},
 		{"Copies of the message", reflect.TypeFor[rule.Copy]()}} {
 		line("\n## %s\n| key | holds |\n|---|---|", part.heading)
 		keys(part.of, func(key, doc string, _ reflect.Type) { line("| `%s` | %s |", key, cell(doc)) })
@@ -275,7 +280,7 @@ func TestTheReferenceIsWhatTheCodeDoes(t *testing.T) {
 			c := compile(t, "name: Readings\ncabinet: c\nlook: {mailboxes: all}\nmatch: every message\nattachments: {take: "+
 				"everything, folder: F}\nafterwards: {draft: {text: <"+f.Name+">}}")
 			_, out = Letter(c, &c.FollowUps()[0], m, s,
-				[]string{"Gauges/2026/05/ST-03 levels.csv", "Gauges/2026/05/ST-04 levels.csv"})
+				[]string{"Gauges/2026/05/ST-03 levels.csv", "Gauges/2026/05/ST-04 levels.csv"}, nil)
 		} else {
 			out = made("<" + example + ">")
 		}

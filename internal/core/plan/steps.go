@@ -8,6 +8,7 @@ import (
 	"inktray.example/inktray/internal/core/pattern"
 	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/value"
 )
 
 // Step is one follow-up of a rule for a message.
@@ -66,9 +67,10 @@ func steps(r *rule.Compiled, one *Rule, m *mail.Message, s Setting, mover *strin
 }
 
 // Letter writes the subject and the text of a reply, or of what somebody is
-// told. filed are the paths of what was filed of the message.
-func Letter(r *rule.Compiled, f *rule.FollowUp, m *mail.Message, s Setting, filed []string) (subject, text string) {
-	v := &values{item: &Item{}, rule: r, message: m, setting: s, filed: filed}
+// told. filed are the paths of what was filed of the message, read what was read of these files.
+func Letter(r *rule.Compiled, f *rule.FollowUp, m *mail.Message, s Setting, filed []string,
+	read []value.Value) (subject, text string) {
+	v := &values{item: &Item{Values: read}, rule: r, message: m, setting: s, filed: filed}
 	line := func(p *pattern.Pattern) string { return strings.Join(strings.Fields(p.Text(v)), " ") }
 	return line(f.Subject), f.Text.Text(v)
 }

@@ -40,7 +40,20 @@ var catalogue = map[Code]entry{
 			"it.",
 		cause: "topic",
 	},
-	"take care":           {tells: "text", sentence: "{text}", advice: decide, cause: "caution"},
+	"take care": {tells: "text", sentence: "{text}", advice: decide, cause: "caution"},
+	"value not found": {
+		tells:    "name why",
+		sentence: "the value “{name}” is not in it{why}",
+		advice: "Look at the file. Release it to be filed without the value, which you can enter in the register " +
+			"then, or correct where the rule looks for it and try again.",
+		cause: "value",
+	},
+	"value repeated": {
+		tells:    "name text where",
+		sentence: "the value “{name}” is “{text}” again, as in {where}",
+		advice:   "Compare the two. Release it to be filed beside the other, or set it aside.",
+		cause:    "repeated",
+	},
 	"encrypted":           {tells: "text", sentence: "{text}", advice: decide, cause: "encrypted"},
 	"unreadable":          {tells: "text", sentence: "{text}", advice: decide, cause: "unreadable"},
 	"released":            {sentence: "released by a person"},

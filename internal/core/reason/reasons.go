@@ -25,6 +25,19 @@ func Topic(topic, text string) Reason {
 // Caution is a program, or what may hold one.
 func Caution(text string) Reason { return Reason{Code: "take care", With: []string{text}} }
 
+// NoValue is a value that is not found, or is no such value: why says so.
+func NoValue(name, why string) Reason {
+	if why != "" {
+		why = ": " + why
+	}
+	return Reason{Code: "value not found", With: []string{name, why}}
+}
+
+// Repeated is a value that an earlier message had already: where says in which file.
+func Repeated(name, text, where string) Reason {
+	return Reason{Code: "value repeated", With: []string{name, text, where}}
+}
+
 // Encrypted is what needs a password.
 func Encrypted(text string) Reason { return Reason{Code: "encrypted", With: []string{text}} }
 

@@ -11,8 +11,12 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/xuri/excelize/v2"
+
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/value"
 )
 
 // Line is one line of the register with all that can be shown of it.
@@ -27,6 +31,7 @@ type Line struct {
 	Folder        string
 	Cabinet       string
 	Mailbox       string
+	Machine       string // of the office; "" where only one is asked
 	Rule          string
 	Revision      int
 	Kind          string
@@ -35,9 +40,10 @@ type Line struct {
 	State         State
 	Remark        string // why a number is void, who took it back, what replaced it
 	Notes         string
-	Place         Place  // of the file
-	Message       string // mid: URL
-	Story         string // web address of the filing in the console
+	Values        []value.Value // what was read of the file
+	Place         Place         // of the file
+	Message       string        // mid: URL
+	Story         string        // web address of the filing in the console
 
 	Files           []FileOf // of a line that represents a message
 	numbers, states string   // likewise: all of them
@@ -79,6 +85,7 @@ var Columns = []Column{
 	{"cabinet", "Cabinet", "the cabinet", false, 18, func(l *Line) any { return l.Cabinet }},
 	{"place", "Place", "where the file lies for colleagues", false, 60, func(l *Line) any { return l.Place.Shown }},
 	{"mailbox", "Mailbox", "the mailbox", false, 16, func(l *Line) any { return l.Mailbox }},
+	{"machine", "Machine", "the machine of the office", false, 16, func(l *Line) any { return l.Machine }},
 	{"revision", "Revision", "which revision of the rule", false, 9, func(l *Line) any { return l.Revision }},
 	{"kind", "Kind", "the kind of file", false, 14, func(l *Line) any { return l.Kind }},
 	{"checksum", "SHA-256", "the file's checksum, in hexadecimal", false, 66, func(l *Line) any { return l.Checksum }},
@@ -88,16 +95,62 @@ var Columns = []Column{
 		func(l *Line) any { return link{l.Message, l.Message} }},
 }
 
-// ColumnsNamed finds columns by their names; none gives the usual ones.
-func ColumnsNamed(names []string) ([]Column, error) {
+// ValueColumn is the column of a value that rules read.
+func ValueColumn(name string) Column {
+	runes := []rune(strings.ReplaceAll(name, "-", " "))
+	runes[0] = unicode.ToUpper(runes[0])
+	return Column{Name: name, Title: string(runes), Means: "a value that rules read of the files", width: 18,
+		value: func(l *Line) any { return typed(l.Values, name) }}
+}
+
+// money and day are cells of values.
+type (
+	money struct{ amount, currency string }
+	day   struct{ time.Time }
+)
+
+// typed is a value as a cell; nil where there is none.
+func typed(all []value.Value, name string) any {
+	i := slices.IndexFunc(all, func(v value.Value) bool { return v.Name == name && v.Text != "" })
+	if i < 0 {
+		return nil
+	}
+	switch v := &all[i]; v.Type {
+	case value.Number, value.Amount:
+		amount, currency, _ := strings.Cut(v.Text, " ")
+		return money{amount, currency}
+	case value.Date:
+		if at, err := time.Parse(time.DateOnly, v.Text); err == nil {
+			return day{at}
+		}
+	}
+	return all[i].Text
+}
+
+// ValuesNamed are those names of columns that only values can have.
+func ValuesNamed(names []string) []string {
+	return slices.DeleteFunc(slices.Clone(names), func(name string) bool {
+		return !rule.ValueName.MatchString(name) || slices.Contains(rule.Taken, name)
+	})
+}
+
+// ColumnsNamed finds columns by their names, those of values among them; none gives the usual ones.
+func ColumnsNamed(names []string, values ...string) ([]Column, error) {
 	var chosen []Column
 	for _, name := range names {
+		if slices.Contains(values, name) {
+			if !slices.ContainsFunc(chosen, func(c Column) bool { return c.Name == name }) {
+				chosen = append(chosen, ValueColumn(name))
+			}
+			continue
+		}
 		i := slices.IndexFunc(Columns, func(c Column) bool { return c.Name == name })
 		if i < 0 {
 			var all []string
 			for _, c := range Columns {
 				all = append(all, c.Name)
 			}
+			all = append(all, values...)
 			return nil, &SearchError{fmt.Sprintf("there is no column “%s”; columns are %s", name, strings.Join(all, ", "))}
 		}
 		if !slices.ContainsFunc(chosen, func(c Column) bool { return c.Name == name }) {
@@ -139,6 +192,10 @@ func (c *Column) Text(l *Line, zone *time.Location) string {
 		return strconv.Itoa(v)
 	case link:
 		return v.text
+	case money:
+		return strings.TrimSpace(v.amount + " " + v.currency)
+	case day:
+		return v.Format(time.DateOnly)
 	case string:
 		return v
 	}
@@ -236,6 +293,7 @@ const (
 )
 
 type xlsxWriter struct {
+	styles    map[string]int // those that were made as they were needed
 	out       io.Writer
 	file      *excelize.File
 	sheet     *excelize.StreamWriter
@@ -345,6 +403,14 @@ func (x *xlsxWriter) cell(value any) any {
 		return excelize.Cell{StyleID: x.moment, Value: wall(v.In(x.zone))}
 	case int64:
 		return excelize.Cell{StyleID: x.number, Value: v}
+	case day:
+		return excelize.Cell{StyleID: x.dayStyle(), Value: v.Time}
+	case money:
+		number, err := strconv.ParseFloat(v.amount, 64)
+		if err != nil || len(strings.Trim(v.amount, "-.")) > mostExact {
+			return strings.TrimSpace(v.amount + " " + v.currency)
+		}
+		return excelize.Cell{StyleID: x.moneyStyle(v), Value: number}
 	case link:
 		if v.url == "" || len(v.url) > mostLink || len(v.text) > mostLink {
 			return sound(v.text)
@@ -355,6 +421,44 @@ func (x *xlsxWriter) cell(value any) any {
 		return sound(v)
 	}
 	return value
+}
+
+// mostExact is how many digits a workbook holds exactly (ECMA-376: IEEE 754 double precision).
+const mostExact = 15
+
+func (x *xlsxWriter) dayStyle() int {
+	return x.style("day", &excelize.Style{CustomNumFmt: ptr("yyyy-mm-dd")})
+}
+
+// moneyStyle shows a number with as many places as it has, and its currency.
+func (x *xlsxWriter) moneyStyle(m money) int {
+	_, places, _ := strings.Cut(m.amount, ".")
+	format := "#,##0"
+	if places != "" {
+		format += "." + strings.Repeat("0", len(places))
+	}
+	if m.currency != "" {
+		format += ` "` + m.currency + `"`
+	}
+	return x.style(format, &excelize.Style{CustomNumFmt: &format})
+}
+
+func ptr[T any](v T) *T { return &v }
+
+// style is a style of the workbook, made the first time.
+func (x *xlsxWriter) style(name string, s *excelize.Style) int {
+	id, there := x.styles[name]
+	if !there {
+		var err error
+		if id, err = x.file.NewStyle(s); err != nil {
+			return 0 // the cell is shown as it is
+		}
+		if x.styles == nil {
+			x.styles = map[string]int{}
+		}
+		x.styles[name] = id
+	}
+	return id
 }
 
 // wall is the time of a zone as a workbook has it: without a zone.

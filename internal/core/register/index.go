@@ -15,6 +15,7 @@ import (
 	"golang.org/x/text/cases"
 
 	"inktray.example/inktray/internal/core/pattern"
+	"inktray.example/inktray/internal/core/value"
 )
 
 // State is what has become of a line of the register. Exactly one holds: the
@@ -79,6 +80,7 @@ type Row struct {
 	File          string
 	Subject       string
 	Notes         string
+	Values        []value.Value // what was read of the file
 }
 
 // Index holds the register in columns, so that any question is one look over
@@ -100,6 +102,8 @@ type Index struct {
 	senders   column // name, address
 	addresses groups // of senders
 	folders   column // cabinet, path
+	values    column // name, type, text of each; see joinValues
+	names     names  // of values
 	subjects  texts
 	files     texts
 	notes     map[uint32]string // folded
@@ -433,6 +437,7 @@ func (x *Index) Put(rows ...Row) {
 	x.subjects.settle(false)
 	x.files.settle(false)
 	x.joinAddresses()
+	x.names.join(x.values.values)
 }
 
 func (x *Index) joinAddresses() {
@@ -470,6 +475,7 @@ func (x *Index) put(r *Row) {
 	x.kinds.set(i, r.Kind)
 	x.senders.set(i, r.SenderName+sep+r.SenderAddress)
 	x.folders.set(i, r.Cabinet+sep+r.Folder)
+	x.values.set(i, joinValues(r.Values))
 	x.subjects.set(i, r.Subject)
 	x.files.set(i, r.File)
 	if r.Notes != "" {
@@ -488,7 +494,7 @@ func (x *Index) rebuild(at int, r *Row) {
 	x.messages, x.states = slices.Insert(x.messages, at, 0), slices.Insert(x.states, at, 0)
 	x.received, x.filed, x.sizes = slices.Insert(x.received, at, 0), slices.Insert(x.filed, at, 0),
 		slices.Insert(x.sizes, at, 0)
-	for _, c := range []*column{&x.mailboxes, &x.rules, &x.cabinets, &x.kinds, &x.senders, &x.folders} {
+	for _, c := range []*column{&x.mailboxes, &x.rules, &x.cabinets, &x.kinds, &x.senders, &x.folders, &x.values} {
 		c.of = slices.Insert(c.of, at, 0)
 	}
 	for _, t := range []*texts{&x.subjects, &x.files} {
@@ -522,6 +528,7 @@ func (x *Index) Reset() {
 	x.numbers, x.messages, x.states, x.received, x.filed, x.sizes, x.in = nil, nil, nil, nil, nil, nil, [Void + 1]set{}
 	x.mailboxes, x.rules, x.cabinets, x.kinds, x.senders, x.folders = column{}, column{}, column{}, column{}, column{},
 		column{}
+	x.values, x.names = column{}, names{}
 	x.subjects, x.files, x.notes, x.addresses = texts{}, texts{}, nil, groups{}
 }
 

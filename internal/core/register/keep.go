@@ -16,7 +16,7 @@ import (
 // written is of no use to anybody else: it is made anew wherever it does not fit.
 
 // kept is how what is written begins; another version is not read.
-const kept = "inktray register index 1\n"
+const kept = "inktray register index 2\n"
 
 // ErrNotKept says that something is no index that this version has written, or not all of one.
 var ErrNotKept = errors.New("this is no index of a register, or not all of one")
@@ -71,6 +71,8 @@ func (x *Index) Read(r io.Reader) (word string, err error) {
 	x.received, x.filed, x.sizes = fresh.received, fresh.filed, fresh.sizes
 	x.mailboxes, x.rules, x.cabinets, x.kinds = fresh.mailboxes, fresh.rules, fresh.cabinets, fresh.kinds
 	x.senders, x.folders, x.addresses = fresh.senders, fresh.folders, fresh.addresses
+	x.values, x.names = fresh.values, names{}
+	x.names.join(x.values.values)
 	x.subjects, x.files, x.notes = fresh.subjects, fresh.files, fresh.notes
 	return word, nil
 }
@@ -113,7 +115,7 @@ func (k *keeper) keep(x *Index, word *string) {
 }
 
 func (x *Index) columns() []*column {
-	return []*column{&x.mailboxes, &x.rules, &x.cabinets, &x.kinds, &x.senders, &x.folders}
+	return []*column{&x.mailboxes, &x.rules, &x.cabinets, &x.kinds, &x.senders, &x.folders, &x.values}
 }
 
 // restore makes what was not written, and proves that the lengths fit.

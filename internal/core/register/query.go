@@ -17,7 +17,7 @@ func trailing(word uint64) int { return bits.TrailingZeros64(word) }
 // Sort is by what lines are put in order.
 type Sort string
 
-// The orders. Lines that are equal are in the order of their numbers.
+// The orders, beside which each value is one, by its name. Lines that are equal are in the order of their numbers.
 const (
 	ByNumber   Sort = "number"
 	ByReceived Sort = "received"
@@ -47,9 +47,10 @@ type Query struct {
 	Cabinet   string // by name
 	Folder    string // of Cabinet or of any, and the cause it
 	Message   int64
-	Year      int  // of the number
-	Sort      Sort // "" is by number
-	Ascending bool // the smallest first; else the largest
+	Within    []uint64 // only these lines, as year<<32 | number, in ascending order; nil for all: see Search.Inside
+	Year      int      // of the number
+	Sort      Sort     // "" is by number
+	Ascending bool     // the smallest first; else the largest
 	After     Number
 	Most      int // 0 is all
 }
@@ -101,6 +102,9 @@ func (x *Index) narrow(q *Query) set {
 	}
 	if q.Year != 0 {
 		s.keep(func(i int) bool { return int(x.numbers[i]>>32) == q.Year })
+	}
+	if q.Within != nil {
+		s.keep(func(i int) bool { _, is := slices.BinarySearch(q.Within, x.numbers[i]); return is })
 	}
 	if q.Message != 0 {
 		s.keep(func(i int) bool { return x.messages[i] == uint32(q.Message) })
@@ -176,6 +180,9 @@ func (x *Index) search(s set, q *Search) {
 		word := Fold(w)
 		s.keep(func(i int) bool { n, ok := x.notes[uint32(i)]; return ok && strings.Contains(n, word) })
 	}
+	for i := range q.Values {
+		x.having(s, &q.Values[i])
+	}
 	words := slices.Clone(q.Words)
 	// long words are rare, and leave less to look at
 	slices.SortStableFunc(words, func(a, b string) int { return len(b) - len(a) })
@@ -203,6 +210,9 @@ func (x *Index) word(s set, word string) {
 	} else {
 		copy(found, s)
 		found.keep(func(i int) bool { return x.files.contains(i, text) || x.subjects.contains(i, text) })
+	}
+	if values := x.valuesWith(word); values != nil {
+		found.add(s, func(i int) bool { return values.has(int(x.values.of[i])) })
 	}
 	for _, c := range []*column{&x.senders, &x.folders, &x.rules} {
 		if values := c.contains(word); values != nil {
@@ -275,8 +285,11 @@ func (x *Index) comparer(q *Query) func(a, b int) int {
 		by = spelled(&x.subjects)
 	case ByFile:
 		by = spelled(&x.files)
-	default:
+	case ByNumber, "":
 		by = func(a, b int) int { return 0 }
+	default: // a value; lines without it come last
+		keys := x.keysOf(string(q.Sort))
+		by = func(a, b int) int { return keys[x.values.of[a]].compare(&keys[x.values.of[b]], q.Ascending) }
 	}
 	return func(a, b int) int {
 		r := by(a, b)

@@ -21,9 +21,12 @@ type Search struct {
 	InFolder    []string
 	Rule        []string
 	Mailbox     []string
+	Machine     []string // of the office; one register does not know it, so whoever asks several looks at it
 	InCabinet   []string
 	Note        []string
-	Kinds       []string // one of these
+	Inside      []string    // words or phrases inside of the file; whoever keeps them makes a Query's Within of it
+	Values      []ValueTest // what was read of the file
+	Kinds       []string    // one of these
 	Since       time.Time
 	Before      time.Time
 	FiledSince  time.Time
@@ -49,8 +52,11 @@ var Filters = []Filter{
 	{"folder", "stands in the folder's path", "folder:gauges/2026"},
 	{"rule", "stands in the rule's name", "rule:invoices"},
 	{"mailbox", "stands in the mailbox's name", "mailbox:office"},
+	{"machine", "what the machine of the office is called", "machine:north"},
 	{"cabinet", "stands in the cabinet's name", "cabinet:harbour"},
 	{"note", "stands in a note that somebody wrote", "note:signed"},
+	{"inside", "the words stand inside of the file, where its rule keeps them; inside:levy* for words that begin so",
+		`inside:"oily water"`},
 	{"kind", "the kind of file", "kind:pdf"},
 	{"since", "received on this day or later", "since:2026-05-12"},
 	{"before", "received before this day", "before:2026-06"},
@@ -69,12 +75,16 @@ func (e *SearchError) Error() string { return e.Text }
 
 // ParseSearch reads what a person typed: words, texts in quotes, and filters of
 // the form name:value. Days are those of the zone. A SearchError says what is
-// wrong in words; what looks like no filter is a word.
-func ParseSearch(text string, zone *time.Location) (Search, error) {
+// wrong in words; what looks like no filter is a word. values are the names of values that rules read.
+func ParseSearch(text string, zone *time.Location, values ...string) (Search, error) {
 	var s Search
 	for _, t := range split(text) {
 		name, value, ok := strings.Cut(t.text, ":")
 		name = strings.ToLower(name)
+		if ok && !t.quoted && value != "" && slices.Contains(values, name) {
+			s.Values = append(s.Values, ParseValueTest(name, value))
+			continue
+		}
 		if !ok || t.quoted || !slices.ContainsFunc(Filters, func(f Filter) bool { return f.Name == name }) {
 			if t.text != "" {
 				s.Words = append(s.Words, t.text)
@@ -91,13 +101,26 @@ func ParseSearch(text string, zone *time.Location) (Search, error) {
 	return s, nil
 }
 
+// MayNameValue says whether a search may ask for a value of another name than these, so that it is worth asking where
+// more of them may be known.
+func MayNameValue(text string, values []string) bool {
+	return slices.ContainsFunc(split(text), func(t token) bool {
+		name, value, ok := strings.Cut(t.text, ":")
+		name = strings.ToLower(name)
+		return ok && !t.quoted && value != "" && rule.ValueName.MatchString(name) && !slices.Contains(rule.Taken, name) &&
+			!slices.Contains(values, name)
+	})
+}
+
 func example(name string) string {
 	return Filters[slices.IndexFunc(Filters, func(f Filter) bool { return f.Name == name })].Example
 }
 
 func (s *Search) add(name, value string, zone *time.Location) error {
 	lists := map[string]*[]string{"sender": &s.Sender, "subject": &s.Subject, "file": &s.File, "folder": &s.InFolder,
-		"rule": &s.Rule, "mailbox": &s.Mailbox, "cabinet": &s.InCabinet, "note": &s.Note, "without": &s.Without}
+		"rule": &s.Rule, "mailbox": &s.Mailbox, "machine": &s.Machine, "cabinet": &s.InCabinet, "note": &s.Note,
+		"inside":  &s.Inside,
+		"without": &s.Without}
 	if list := lists[name]; list != nil {
 		*list = append(*list, value)
 		return nil

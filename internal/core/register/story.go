@@ -45,6 +45,13 @@ func Tell(kind, text string) string {
 			return "That it is missing or changed was accepted."
 		}
 		return "That it is missing or changed was accepted: " + text + "."
+	case "corrected":
+		if text == "" { // it was erased
+			return "A value was corrected."
+		}
+		return "A value was corrected: " + text + "."
+	case "read again":
+		return "Its values were read again."
 	case "erased":
 		return "What names a person was erased."
 	}

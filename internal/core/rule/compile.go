@@ -1,6 +1,7 @@
 package rule
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"path"
@@ -28,6 +29,7 @@ type Compiled struct {
 	follow  []FollowUp
 	leaves  map[Default]bool
 	holds   map[Caution]bool
+	values  []Value
 }
 
 type copyOf struct {
@@ -62,6 +64,9 @@ type itemTest struct {
 	sentence string
 	parts    []itemPart
 	inside   func(*mail.Read) (why string, fits bool) // of the text inside, nil where nothing is asked of it
+	invoice  func(*mail.Read) (why string, fits bool) // of the electronic invoice, likewise
+	plain    []KindName                               // files of these kinds need be no electronic invoice
+	values   [][][]valueCheck                         // each has an alternative, all of whose checks hold
 }
 
 type itemPart struct {
@@ -70,46 +75,143 @@ type itemPart struct {
 }
 
 // judge says whether an item fits; the text inside counts last.
-func (t *itemTest) judge(item *mail.Item) Answer {
+func (t *itemTest) judge(item *mail.Item, l *looking) Answer {
 	for i := range t.parts {
 		if !t.parts[i].fits(item) {
 			return No
 		}
 	}
+	answer := t.content(item, l)
+	if answer == No {
+		return No
+	}
+	for _, any := range t.values {
+		is := No
+		for i := range any {
+			one := allOf(any[i], item, l)
+			if one == Yes {
+				is = Yes
+				break
+			}
+			if one == NotYet || one == Unknowable && is == No {
+				is = one
+			}
+		}
+		switch {
+		case is == No:
+			l.missed = cmp.Or(l.missed, missed(any, item, l))
+			return No
+		case is == NotYet || is == Unknowable && answer == Yes: // what is read first may settle it
+			answer = is
+		}
+	}
+	return answer
+}
+
+// missed says which value does not fit.
+func missed(any [][]valueCheck, item *mail.Item, l *looking) string {
+	for i := range any {
+		for k := range any[i] {
+			if is, _ := any[i][k].judge(item, l); is == No {
+				return any[i][k].why(item, l)
+			}
+		}
+	}
+	return ""
+}
+
+// allOf says whether all of several checks of values hold.
+func allOf(checks []valueCheck, item *mail.Item, l *looking) Answer {
+	answer := Yes
+	for i := range checks {
+		switch is, _ := checks[i].judge(item, l); {
+		case is == No:
+			return No
+		case is == NotYet || is == Unknowable && answer == Yes:
+			answer = is
+		}
+	}
+	return answer
+}
+
+// content says whether the text inside an item fits.
+func (t *itemTest) content(item *mail.Item, l *looking) Answer {
+	invoice := t.invoiceOf(item)
 	switch {
-	case t.inside == nil:
+	case t.inside == nil && invoice == nil:
 		return Yes
 	case !item.Readable():
 		return No // there is no text in it
 	case item.Inside == nil:
+		l.miss("file.text")
 		return NotYet
-	case item.Inside.Problem != "":
+	case item.Inside.Problem != "" && !item.Inside.Empty:
+		return Unknowable
+	}
+	if invoice != nil && item.Inside.Invoice == nil && item.Inside.Unread != "" {
+		return Unknowable
+	}
+	if invoice != nil { // a scan holds no text, and is no electronic invoice
+		if _, fits := invoice(item.Inside); !fits || t.inside == nil {
+			return yes(fits)
+		}
+	}
+	if item.Inside.Problem != "" {
 		return Unknowable
 	}
 	_, fits := t.inside(item.Inside)
+	if !fits && item.Inside.Left > 0 { // it may stand where nobody has looked
+		return Unknowable
+	}
 	return yes(fits)
 }
 
+// invoiceOf is what an item's electronic invoice has to be; nil where nothing is asked of it.
+func (t *itemTest) invoiceOf(item *mail.Item) func(*mail.Read) (why string, fits bool) {
+	if slices.Contains(t.plain, KindName(item.Kind)) {
+		return nil
+	}
+	return t.invoice
+}
+
 // reason says why an item fits.
-func (t *itemTest) reason(item *mail.Item) string {
+func (t *itemTest) reason(item *mail.Item, l *looking) string {
 	var texts []string
 	for i := range t.parts {
 		texts = append(texts, t.parts[i].why(item))
 	}
-	if t.inside != nil && item.Inside != nil {
-		why, _ := t.inside(item.Inside)
-		texts = append(texts, why)
+	for _, test := range []func(*mail.Read) (string, bool){t.invoiceOf(item), t.inside} {
+		if test != nil && item.Inside != nil {
+			why, _ := test(item.Inside)
+			if how := item.Inside.How(); how != "" {
+				why += " (" + how + ")"
+			}
+			texts = append(texts, why)
+		}
+	}
+	for _, any := range t.values {
+		for i := range any {
+			if allOf(any[i], item, l) != Yes {
+				continue
+			}
+			for k := range any[i] {
+				if why := any[i][k].why(item, l); !slices.Contains(texts, why) {
+					texts = append(texts, why)
+				}
+			}
+			break
+		}
 	}
 	return strings.Join(texts, ", ")
 }
 
-func (e *entry) judge(item *mail.Item) Answer {
+func (e *entry) judge(item *mail.Item, l *looking) Answer {
 	if e.all {
 		return Yes
 	}
 	best := No
 	for i := range e.tests {
-		switch is := e.tests[i].judge(item); {
+		switch is := e.tests[i].judge(item, l); {
 		case is == Yes:
 			return Yes
 		case is == NotYet || is == Unknowable && best == No:
@@ -119,10 +221,10 @@ func (e *entry) judge(item *mail.Item) Answer {
 	return best
 }
 
-func (e *entry) reason(item *mail.Item) string {
+func (e *entry) reason(item *mail.Item, l *looking) string {
 	for i := range e.tests {
-		if e.tests[i].judge(item) == Yes {
-			return e.tests[i].reason(item)
+		if e.tests[i].judge(item, l) == Yes {
+			return e.tests[i].reason(item, l)
 		}
 	}
 	return "every attachment"
@@ -180,6 +282,11 @@ func (c *Compiled) Tables() []TableUse {
 	for i := range c.copies {
 		of(&c.copies[i].target, fmt.Sprintf("copies[%d]", i))
 	}
+	for i := range c.values {
+		for _, p := range c.values[i].From {
+			of(&Target{Name: p}, fmt.Sprintf("values[%d]", i))
+		}
+	}
 	return uses
 }
 
@@ -223,6 +330,8 @@ func Compile(r *Rule, revision int, zone *time.Location) (*Compiled, error) {
 			out.Zone = zone
 		}
 	}
+	c.read(r, out)
+	c.values = out.values
 	if r.Match.Every {
 		out.match = &test{place: "match", sentence: "every message", answer: func(*Input) Answer { return Yes },
 			why: func(*Input, Answer) string { return "the rule is for every message" }}
@@ -270,14 +379,18 @@ func Compile(r *Rule, revision int, zone *time.Location) (*Compiled, error) {
 	return out, nil
 }
 
-type compiler struct{ problems Problems }
+type compiler struct {
+	problems Problems
+	fields   []pattern.Field // of the rule's own values
+	values   []Value
+}
 
 func (c *compiler) fail(place, meant, format string, args ...any) {
 	c.problems = append(c.problems, Problem{Place: place, Text: fmt.Sprintf(format, args...), Meant: meant})
 }
 
 func (c *compiler) pattern(source string, shape pattern.Shape, place string) *pattern.Pattern {
-	p, err := pattern.Parse(source, shape)
+	p, err := pattern.Parse(source, shape, c.fields...)
 	var mistake *pattern.Error
 	if errors.As(err, &mistake) {
 		c.problems = append(c.problems,
@@ -418,8 +531,9 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 		if t.Inline != nil && *t.Inline {
 			noun = "inline " + noun
 		}
-		add(func(i *mail.Item) bool { return slices.Contains(t.Kind, KindName(i.Kind)) },
-			func(i *mail.Item) string { return "kind " + string(i.Kind) })
+		add(func(i *mail.Item) bool {
+			return slices.Contains(t.Kind, KindName(i.Kind)) || slices.Contains(t.Kind, EInvoice) && mayBeInvoice(i)
+		}, func(i *mail.Item) string { return "kind " + string(i.Kind) })
 	}
 	if len(t.Extension) > 0 {
 		said = append(said, "with the extension "+list(quoteAll(t.Extension), "or"))
@@ -471,8 +585,13 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 		add(func(i *mail.Item) bool { return i.Size < int64(t.Smaller) },
 			func(i *mail.Item) string { return About(i.Size) + ", under " + t.Smaller.String() })
 	}
-	if len(all) == 0 && t.Text == nil {
-		c.fail(place, "", "the test is empty; name a kind, an extension, a type, a name, a size or a text inside")
+	if t.Invoice != "" {
+		said = append(said, map[Electronic]string{AnyInvoice: "that are electronic invoices",
+			AddsUp: "that are electronic invoices which add up",
+			Wrong:  "that are electronic invoices which do not add up"}[t.Invoice])
+	}
+	if len(all)+len(t.Value)+len(t.AllValues) == 0 && t.Text == nil && t.Invoice == "" {
+		c.fail(place, "", "the test is empty; name a kind, an extension, a type, a name, a size, a text inside or a value")
 	}
 	sentence := noun
 	if noun == "attachments" && len(t.Name)+len(t.NameMatches)+len(t.Extension) > 0 {
@@ -482,12 +601,52 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 		sentence += " " + s
 	}
 	out := itemTest{sentence: sentence, parts: all}
+	switch {
+	case t.Invoice != "":
+		out.invoice = electronic(t.Invoice)
+	case slices.Contains(t.Kind, EInvoice):
+		out.invoice = electronic(AnyInvoice)
+		out.plain = t.Kind
+	}
 	if t.Text != nil {
 		inside, says := c.inner(t.Text, place+".text")
 		out.inside = inside
 		out.sentence += " " + says
 	}
+	if len(t.Value) > 0 {
+		checks, says := c.valueTests(t.Value, place+".value")
+		out.values = append(out.values, checks)
+		out.sentence += " " + says
+	}
+	for i := range t.AllValues {
+		checks, says := c.valueTests(t.AllValues[i:i+1], fmt.Sprintf("%s.all values[%d]", place, i))
+		out.values = append(out.values, checks)
+		if i > 0 {
+			out.sentence += " and"
+		}
+		out.sentence += " " + says
+	}
 	return out
+}
+
+// mayBeInvoice says whether a file is of a sort in which electronic invoices come: XML, or a PDF that holds it.
+func mayBeInvoice(i *mail.Item) bool {
+	return i.Kind == mail.PDF || strings.EqualFold(i.Ext(), ".xml") || strings.HasSuffix(i.Type, "/xml")
+}
+
+// electronic tests whether a file is an electronic invoice, or holds one.
+func electronic(which Electronic) func(r *mail.Read) (why string, fits bool) {
+	return func(r *mail.Read) (string, bool) {
+		if r.Invoice == nil {
+			return "it is no electronic invoice", false
+		}
+		if len(r.Invoice.Faults) == 0 {
+			return "electronic invoice " + quote(Short(r.Invoice.Number)) + ", which adds up", which != Wrong
+		}
+		f := r.Invoice.Faults[0]
+		return "electronic invoice " + quote(Short(r.Invoice.Number)) + ", which does not add up: " + f.Text + " (" + f.Rule +
+			")", which != AddsUp
+	}
 }
 
 // inner compiles a test on the text inside an attachment. All keys must hold.
@@ -547,6 +706,9 @@ func (c *compiler) inner(t *InnerText, place string) (inside func(*mail.Read) (s
 }
 
 func plural(k KindName) string {
+	if k == EInvoice {
+		return "electronic invoices"
+	}
 	for _, row := range mail.Kinds {
 		if string(row.Kind) == string(k) {
 			return row.Plural

@@ -606,11 +606,22 @@ func (c *compiler) count(t *CountTest, place string, add func(*test)) {
 		}})
 }
 
+// unread says which electronic invoice among items cannot be read; "" where there is none.
+func unread(items []mail.Item) string {
+	for i := range items {
+		if in := items[i].Inside; in != nil && in.Unread != "" {
+			return quote(items[i].Name) + ": " + in.Unread
+		}
+	}
+	return ""
+}
+
 func (c *compiler) attachment(t *ItemTest, place string, add func(*test)) {
 	one := c.item(t, place)
 	find := func(in *Input) (fit *mail.Item, answer Answer) {
 		items := in.Items()
 		for i := range items {
+			l := &looking{rule: in.rule, read: in.ReadValue}
 			switch item := &items[i]; {
 			case item.Opens && item.Sealed == "" && in.Message.Inside[item.ID] == nil:
 				in.needs.open(item)
@@ -619,11 +630,11 @@ func (c *compiler) attachment(t *ItemTest, place string, add func(*test)) {
 				in.needs.head(item)
 				answer = NotYet
 			default:
-				switch is := one.judge(item); {
+				switch is := one.judge(item, l); {
 				case is == Yes:
 					return item, Yes
 				case is == NotYet && item.Sealed == "":
-					in.needs.NeedText(item.ID)
+					in.needs.Fields(item.ID, l.unknown)
 					answer = NotYet
 				case (is == Unknowable || item.Sealed != "") && answer == No:
 					answer = Unknowable
@@ -639,15 +650,24 @@ func (c *compiler) attachment(t *ItemTest, place string, add func(*test)) {
 			items := in.Items()
 			switch {
 			case fit != nil:
-				return quote(fit.Name) + ": " + one.reason(fit)
+				return quote(fit.Name) + ": " + one.reason(fit, &looking{rule: in.rule, read: in.ReadValue})
 			case answer == NotYet:
 				return "an attachment was not looked into yet"
+			case answer == Unknowable && t.Invoice != "" && unread(items) != "":
+				return unread(items)
 			case answer == Unknowable:
 				return "an attachment is encrypted, broken or without readable text, so nobody knows what is in it"
 			case len(items) == 0:
 				return "there is no attachment"
 			}
-			return "there are no " + one.sentence + " among the attachments"
+			text := "there are no " + one.sentence + " among the attachments"
+			for i := range items {
+				l := &looking{rule: in.rule, read: in.ReadValue}
+				if one.judge(&items[i], l); l.missed != "" {
+					return text + "; in " + quote(items[i].Name) + " " + l.missed
+				}
+			}
+			return text
 		}})
 }
 

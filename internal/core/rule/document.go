@@ -38,6 +38,8 @@ type Rule struct {
 	Unless      []Condition `json:"unless,omitempty" doc:"exceptions: a message that fits any of them is passed over"`
 	Attachments []Selection `json:"attachments,omitempty" doc:"the first entry that fits an attachment has it"`
 	Rest        *Rest       `json:"rest,omitempty" doc:"attachments that no entry had: leave, or a place"`
+	Values      []ValueOf   `json:"values,omitempty" doc:"what is read of each file, kept in the register and used in names"`
+	FullText    bool        `json:"full text,omitempty" doc:"whether searches of the register find the words inside of what it files"`
 	Copies      []Copy      `json:"copies,omitempty" doc:"copies of the message beside its attachments; none where nothing is said"`
 	Afterwards  []Step      `json:"afterwards,omitempty" doc:"what is done with the message once its attachments are filed; nothing where nothing is said"`
 	LeaveOut    *Defaults   `json:"leave out,omitempty" doc:"what is left out unasked; without this key all of it"`
@@ -174,15 +176,18 @@ type CountTest struct {
 // ItemTest is a test on one attachment. All keys must hold; within one key any
 // entry is enough.
 type ItemTest struct {
-	Kind        []KindName `json:"kind,omitempty" doc:"pdf, document, spreadsheet, picture, archive ..."`
-	Extension   Names      `json:"extension,omitempty" doc:"without the dot"`
-	Type        Names      `json:"type,omitempty" doc:"media types; image/* for a family"`
-	Name        Names      `json:"name,omitempty" doc:"file names with wildcards"`
-	NameMatches Names      `json:"name matches,omitempty" doc:"file names as regular expressions (RE2)"`
-	Larger      Size       `json:"larger,omitempty" doc:"more than"`
-	Smaller     Size       `json:"smaller,omitempty" doc:"less than"`
-	Inline      *bool      `json:"inline,omitempty" doc:"whether it is shown within the text"`
-	Text        *InnerText `json:"text,omitempty" doc:"words inside of PDFs, documents, spreadsheets, presentations and text files; what cannot be read waits in the tray"`
+	Kind        []KindName  `json:"kind,omitempty" doc:"pdf, document, spreadsheet, picture, archive, e-invoice ..."`
+	Extension   Names       `json:"extension,omitempty" doc:"without the dot"`
+	Type        Names       `json:"type,omitempty" doc:"media types; image/* for a family"`
+	Name        Names       `json:"name,omitempty" doc:"file names with wildcards"`
+	NameMatches Names       `json:"name matches,omitempty" doc:"file names as regular expressions (RE2)"`
+	Larger      Size        `json:"larger,omitempty" doc:"more than"`
+	Smaller     Size        `json:"smaller,omitempty" doc:"less than"`
+	Inline      *bool       `json:"inline,omitempty" doc:"whether it is shown within the text"`
+	Invoice     Electronic  `json:"electronic invoice,omitempty" doc:"an electronic invoice (EN 16931), as XML or within a PDF: any, one that adds up, or one that does not add up (BR-CO-10 to 16)"`
+	Value       []ValueTest `json:"value,omitempty" doc:"a value that the rule reads of the file, compared; of several, any is enough"`
+	AllValues   []ValueTest `json:"all values,omitempty" doc:"values that the rule reads of the file, each of which must fit"`
+	Text        *InnerText  `json:"text,omitempty" doc:"words inside of PDFs, documents, spreadsheets, presentations and text files; what cannot be read waits in the tray"`
 }
 
 // InnerText is a test on the text inside an attachment, without regard to case.
@@ -276,6 +281,20 @@ type IfExists string
 
 func (IfExists) choices() []string { return []string{"number", "replace", "keep"} }
 
+// Electronic says which electronic invoices are meant.
+type Electronic string
+
+// The electronic invoices that a test can ask for.
+const (
+	AnyInvoice Electronic = "any"
+	AddsUp     Electronic = "adds up"
+	Wrong      Electronic = "does not add up"
+)
+
+func (Electronic) choices() []string {
+	return []string{string(AnyInvoice), string(AddsUp), string(Wrong)}
+}
+
 // Unpack says what is filed of an archive.
 type Unpack string
 
@@ -320,8 +339,11 @@ func (Place) choices() []string { return []string{"subject", "body", "names"} }
 // KindName is the name of a kind of file.
 type KindName string
 
+// EInvoice is a kind that only the inside of a file shows: an electronic invoice, as XML or within a PDF.
+const EInvoice KindName = "e-invoice"
+
 func (KindName) choices() []string {
-	var names []string
+	names := []string{string(EInvoice)}
 	for _, row := range mail.Kinds {
 		names = append(names, string(row.Kind))
 	}

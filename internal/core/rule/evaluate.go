@@ -53,12 +53,13 @@ type Needs struct {
 	Open   []string // items that hold others
 	Heads  []string // items of which the first bytes are wanted
 	Texts  []string // items whose text inside is wanted
+	Codes  []string // items whose bar codes and QR codes are wanted
 	Proof  bool     // whether it is proven who sent it
 }
 
 // Any says whether something is needed.
 func (n *Needs) Any() bool {
-	return n.Text || n.Header || n.Proof || len(n.Open)+len(n.Heads)+len(n.Texts) > 0
+	return n.Text || n.Header || n.Proof || len(n.Open)+len(n.Heads)+len(n.Texts)+len(n.Codes) > 0
 }
 
 // Add takes another's needs over.
@@ -66,6 +67,9 @@ func (n *Needs) Add(other *Needs) {
 	n.Text, n.Header, n.Proof = n.Text || other.Text, n.Header || other.Header, n.Proof || other.Proof
 	for _, id := range other.Texts {
 		n.NeedText(id)
+	}
+	for _, id := range other.Codes {
+		n.needCodes(id)
 	}
 	for _, id := range other.Open {
 		n.NeedOpen(id)
@@ -96,6 +100,28 @@ func (n *Needs) NeedText(id string) {
 	}
 }
 
+func (n *Needs) needCodes(id string) {
+	if !slices.Contains(n.Codes, id) {
+		n.Codes = append(n.Codes, id)
+	}
+}
+
+// Fields says which fields of patterns are wanted for an item; those of another kind are nothing that can be read.
+func (n *Needs) Fields(id string, fields []string) {
+	for _, field := range fields {
+		switch {
+		case field == "body", strings.HasPrefix(field, "original."):
+			n.Text = true
+		case field == "header":
+			n.Header = true
+		case field == "file.text", strings.HasPrefix(field, "invoice."):
+			n.NeedText(id)
+		case field == "file.code":
+			n.needCodes(id)
+		}
+	}
+}
+
 func (n *Needs) open(item *mail.Item) { n.NeedOpen(item.ID) }
 func (n *Needs) head(item *mail.Item) { n.NeedHead(item.ID) }
 
@@ -109,9 +135,11 @@ type Input struct {
 	Said         func(topic string) (about, said bool) // what people said of the message; nil for nothing
 	VerifiedBook bool                                  // correspondents are recognised only where the sender is verified
 	// the first earlier rule that takes something of the message, by its name
-	Taken string
-	Zone  *time.Location // set for each rule
+	Taken     string
+	Zone      *time.Location // set for each rule
+	ReadValue ReadValue      // nil where no values can be read
 
+	rule    *Compiled
 	needs   Needs // of the rule that was evaluated last
 	folded  map[string]string
 	items   []mail.Item
@@ -320,7 +348,7 @@ func join(parts []Reason) string {
 // first where it cannot tell yet. An exception that cannot be known leaves the
 // whole unknown: it must be asked, not guessed.
 func (c *Compiled) Answer(in *Input) (Answer, Needs) {
-	in.Zone, in.needs = c.Zone, Needs{}
+	in.rule, in.Zone, in.needs = c, c.Zone, Needs{}
 	a := c.match.decide(in)
 	if a == No {
 		return a, Needs{}
@@ -340,7 +368,7 @@ func (c *Compiled) Answer(in *Input) (Answer, Needs) {
 
 // Matches gives the same answer with its reason.
 func (c *Compiled) Matches(in *Input) Reason {
-	in.Zone = c.Zone
+	in.rule, in.Zone = c, c.Zone
 	r := c.match.reason(in)
 	if r.Answer == No || len(c.unless) == 0 {
 		return r
@@ -369,6 +397,8 @@ const (
 	Careful    Cause = "caution"    // it is a program, or may hold one
 	Doubtful   Cause = "doubtful"   // whether the rule is for it cannot be known
 	OfTopic    Cause = "topic"      // it is not sure what the message is about
+	NoValue    Cause = "value"      // a value that the rule asks for is not found in it
+	Repeated   Cause = "repeated"   // an earlier message had a file with the same value
 )
 
 // sealedCause is why nobody can look into an item.
@@ -383,20 +413,23 @@ func sealedCause(locked bool) Cause {
 type Choice struct {
 	Entry  int // index into the rule's attachments, len for the rest, -1 where it is left out unasked
 	Leave  bool
-	Hold   Cause  // why a person has to decide; "" where nobody has to
-	Text   string // the reason
-	Unsure bool   // the answer hangs on the first bytes, or with Read on the text inside, which was not read yet
-	Read   bool
+	Hold   Cause    // why a person has to decide; "" where nobody has to
+	Text   string   // the reason
+	Unsure bool     // the answer hangs on the first bytes, or on fields
+	Fields []string // that were not read yet, as those of patterns
 }
 
 // Choose finds the first entry that fits an attachment.
-func (c *Compiled) Choose(item *mail.Item) Choice { return c.choose(item, len(c.entries)) }
+func (c *Compiled) Choose(item *mail.Item, read ReadValue) Choice {
+	return c.choose(item, read, len(c.entries))
+}
 
 // AnyTarget is where an item goes that a person releases: the place of the entry
 // that fits it, else of the rest, else of the first entry that takes.
-func (c *Compiled) AnyTarget(item *mail.Item) (Target, bool) {
+func (c *Compiled) AnyTarget(item *mail.Item, read ReadValue) (Target, bool) {
+	l := &looking{rule: c, read: read}
 	for i := range c.entries {
-		if e := &c.entries[i]; !e.leave && e.judge(item) == Yes {
+		if e := &c.entries[i]; !e.leave && e.judge(item, l) == Yes {
 			return e.target, true
 		}
 	}
@@ -413,22 +446,40 @@ func (c *Compiled) AnyTarget(item *mail.Item) (Target, bool) {
 
 // ChooseWithin finds the entry for a file within an archive that an entry
 // unpacks: an earlier entry that fits the file has it, else the unpacking one.
-func (c *Compiled) ChooseWithin(item *mail.Item, entry int) Choice {
-	choice := c.choose(item, entry)
+func (c *Compiled) ChooseWithin(item *mail.Item, read ReadValue, entry int) Choice {
+	choice := c.choose(item, read, entry)
 	if choice.Entry == len(c.entries) && entry < len(c.entries) {
 		return Choice{Entry: entry, Text: "in the archive " + quote(item.Archive)}
 	}
 	return choice
 }
 
-func (c *Compiled) choose(item *mail.Item, before int) Choice {
+// notRead says which of the fields were not read yet.
+func notRead(fields []string) string {
+	var needs Needs
+	needs.Fields("", fields)
+	switch {
+	case len(needs.Texts) > 0 || len(fields) == 0:
+		return "the text inside was not read yet"
+	case len(needs.Codes) > 0:
+		return "its codes were not read yet"
+	case needs.Text:
+		return "the text of the message was not read yet"
+	case needs.Header:
+		return "the header of the message was not read yet"
+	}
+	return "it is not known yet: " + list(fields, "and")
+}
+
+func (c *Compiled) choose(item *mail.Item, read ReadValue, before int) Choice {
+	l := &looking{rule: c, read: read}
 	named := false // an entry that asks for such attachments by name takes them all the same
 	for i := range c.entries[:before] {
 		e := &c.entries[i]
 		if item.Unsure && e.kinds {
 			return Choice{Entry: i, Unsure: true, Text: "its first bytes were not read yet"}
 		}
-		is := e.judge(item)
+		is := e.judge(item, l)
 		if is == No {
 			continue
 		}
@@ -437,16 +488,19 @@ func (c *Compiled) choose(item *mail.Item, before int) Choice {
 				return Choice{Entry: -1, Leave: true, Text: why}
 			}
 			if is == NotYet && item.Sealed == "" {
-				return Choice{Entry: i, Unsure: true, Read: true, Text: "the text inside was not read yet"}
+				return Choice{Entry: i, Unsure: true, Fields: l.unknown, Text: notRead(l.unknown)}
 			}
 			problem, locked := item.Sealed, item.Locked
 			if item.Inside != nil && problem == "" {
 				problem, locked = item.Inside.Problem, item.Inside.Locked
 			}
+			if problem == "" {
+				return Choice{Entry: i, Hold: Unreadable, Text: "whether the rule takes it cannot be said: " + item.Unseen()}
+			}
 			return Choice{Entry: i, Hold: sealedCause(locked),
 				Text: "whether the rule takes it hangs on the text inside, which cannot be read: " + problem}
 		}
-		text := e.reason(item)
+		text := e.reason(item, l)
 		if e.leave {
 			return Choice{Entry: i, Leave: true, Text: text}
 		}
@@ -469,7 +523,11 @@ func (c *Compiled) choose(item *mail.Item, before int) Choice {
 		return Choice{Entry: -1, Hold: sealedCause(item.Locked), Text: item.Sealed}
 	}
 	if c.rest == nil {
-		return Choice{Entry: len(c.entries), Leave: true, Text: "the rest is left"}
+		text := "the rest is left"
+		if l.missed != "" {
+			text += ": " + l.missed
+		}
+		return Choice{Entry: len(c.entries), Leave: true, Text: text}
 	}
 	if why := c.caution(item); why != "" {
 		return Choice{Entry: len(c.entries), Hold: Careful, Text: why}

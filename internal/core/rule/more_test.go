@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"inktray.example/inktray/internal/core/correspondent"
+	"inktray.example/inktray/internal/core/invoice"
 	"inktray.example/inktray/internal/core/mail"
 )
 
@@ -239,6 +240,71 @@ func TestTextInsideIsComparedAndTold(t *testing.T) {
 	}
 	m.Texts = nil
 	if a, needs := matching(t, "{attachment: {text: {contains: x}}}").Answer(&Input{Message: m}); a != NotYet ||
+		!slices.Equal(needs.Texts, []string{"2"}) {
+		t.Errorf("before it was read: %s, %+v", a, needs)
+	}
+}
+
+func TestElectronicInvoicesAreToldFromOthers(t *testing.T) {
+	m := mail.Parse([]byte("From: a@b.example\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\n\r\nx\r\n" +
+		"--b\r\nContent-Type: application/pdf; name=a.pdf\r\nContent-Disposition: attachment\r\n\r\nx\r\n" +
+		"--b--\r\n")).Message
+	right := &invoice.Invoice{Number: "HD-7"}
+	wrong := &invoice.Invoice{Number: "HD-8", Faults: []invoice.Fault{{Rule: "BR-CO-15",
+		Text: "the total with tax is 1.00, and comes to 2.00"}}}
+	for _, c := range []struct {
+		test, answer string
+		in           *invoice.Invoice
+	}{
+		{"any", "yes: “a.pdf”: electronic invoice “HD-7”, which adds up", right}, {"any", "no: ", nil},
+		{"any", "yes: “a.pdf”: electronic invoice “HD-8”, which does not add up: the total with tax is 1.00, and comes to " +
+			"2.00 (BR-CO-15)", wrong},
+		{"adds up", "yes: ", right}, {"adds up", "no: ", wrong}, {"does not add up", "yes: ", wrong},
+		{"does not add up", "no: ", right},
+		{"adds up, text: {contains: dues}", "yes: “a.pdf”: electronic invoice “HD-7”, which adds up, “dues” stands in it",
+			right},
+		{"adds up, text: {contains: gauge}", "no: ", right}, {"adds up, text: {contains: dues}", "no: ", wrong},
+	} {
+		m.Texts = map[string]*mail.Read{"2": {Text: "harbour dues", Invoice: c.in}}
+		r := matching(t, "{attachment: {electronic invoice: "+c.test+"}}").Matches(&Input{Message: m})
+		if got := r.Answer.String() + ": " + r.Text; !strings.HasPrefix(got, c.answer) {
+			t.Errorf("%s\n got %s\nwant %s", c.test, got, c.answer)
+		}
+	}
+	for _, c := range []struct {
+		test   string
+		empty  bool
+		answer Answer
+	}{{"{electronic invoice: any}", true, No}, {"{electronic invoice: any}", false, Unknowable},
+		{"{electronic invoice: any, text: {contains: x}}", true, No}, {"{text: {contains: x}}", true, Unknowable}} {
+		m.Texts = map[string]*mail.Read{"2": {Problem: "there is no text in it", Empty: c.empty}}
+		if r := matching(t, "{attachment: "+c.test+"}").Matches(&Input{Message: m}); r.Answer != c.answer {
+			t.Errorf("%s of what cannot be read, scanned: %v: %+v, want %v", c.test, c.empty, r, c.answer)
+		}
+	}
+	m.Texts = map[string]*mail.Read{"2": {Text: "harbour dues", Unread: "the electronic invoice cannot be read: why"}}
+	const unread = "cannot be known: “a.pdf”: the electronic invoice cannot be read: why"
+	for test, want := range map[string]string{"{electronic invoice: any}": unread, "{text: {contains: dues}}": "yes: ",
+		"{electronic invoice: adds up, text: {contains: x}}": unread} {
+		r := matching(t, "{attachment: "+test+"}").Matches(&Input{Message: m})
+		if got := r.Answer.String() + ": " + r.Text; !strings.HasPrefix(got, want) {
+			t.Errorf("%s of a broken invoice: %s, want %s", test, got, want)
+		}
+	}
+	m.Texts = nil
+	// The kind says the same, and other kinds beside it need be no invoices.
+	for test, want := range map[string][2]Answer{"{kind: e-invoice}": {Yes, No}, "{kind: [e-invoice, pdf]}": {Yes, Yes},
+		"{kind: [spreadsheet, e-invoice]}": {Yes, No}, "{kind: [spreadsheet, picture]}": {No, No},
+		"{kind: e-invoice, electronic invoice: does not add up}": {No, No}} {
+		for i, invoice := range []*invoice.Invoice{right, nil} {
+			m.Texts = map[string]*mail.Read{"2": {Text: "harbour dues", Invoice: invoice}}
+			if a, _ := matching(t, "{attachment: "+test+"}").Answer(&Input{Message: m}); a != want[i] {
+				t.Errorf("%s of an invoice (%v): %v, want %v", test, i == 0, a, want[i])
+			}
+		}
+	}
+	m.Texts = nil
+	if a, needs := matching(t, "{attachment: {electronic invoice: any}}").Answer(&Input{Message: m}); a != NotYet ||
 		!slices.Equal(needs.Texts, []string{"2"}) {
 		t.Errorf("before it was read: %s, %+v", a, needs)
 	}

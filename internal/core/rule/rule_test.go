@@ -277,12 +277,12 @@ func TestChoose(t *testing.T) {
 		{mail.Item{Name: "smime.p7s", Detached: true}, true, "detached signature"},
 		{mail.Item{Name: "x.csv.lnk", Active: true}, true, "acts upon"},
 	} {
-		if got := c.Choose(&k.item); got.Leave != k.leave || !strings.Contains(got.Text, k.says) {
+		if got := c.Choose(&k.item, nil); got.Leave != k.leave || !strings.Contains(got.Text, k.says) {
 			t.Errorf("%s: leave=%v, %q; want leave=%v, ...%q...", k.item.Name, got.Leave, got.Text, k.leave, k.says)
 		}
 	}
 	all := one(t, strings.Replace(tideGauges, "rest: leave", "rest: {folder: Other}\n    leave out: []", 1))
-	if got := all.Choose(&mail.Item{Name: "smime.p7s", Detached: true}); got.Leave || got.Text != "the rest" {
+	if got := all.Choose(&mail.Item{Name: "smime.p7s", Detached: true}, nil); got.Leave || got.Text != "the rest" {
 		t.Errorf("with an empty list of defaults: %+v", got)
 	}
 	if got := all.Target(Choice{Entry: 2}).Folder.String(); got != "Other" {

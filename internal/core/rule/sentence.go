@@ -57,7 +57,10 @@ func (c *Compiled) Sentence() string {
 	if len(steps) == 0 {
 		steps = append(steps, "file nothing")
 	}
-	b.WriteString(strings.Join(steps, "; ") + ".")
+	b.WriteString(strings.Join(steps, "; ") + "." + c.reading())
+	if r.FullText {
+		b.WriteString(" Searches find the words inside of what it files.")
+	}
 	if after := c.saySteps(); after != "" {
 		b.WriteString(" Afterwards " + after + ".")
 	}

@@ -18,6 +18,7 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
+	"inktray.example/inktray/internal/core/invoice"
 	"inktray.example/inktray/internal/core/mail"
 )
 
@@ -25,8 +26,9 @@ const (
 	// Most is how much text of one file is read, in octets.
 	Most = 1 << 20
 	// Head is how much of a file's beginning tells what it is, in octets.
-	Head     = 512
-	mostFile = 64 << 20 // octets of a file
+	Head = 512
+	// MostFile is how large a file is read, in octets.
+	MostFile = 64 << 20
 	mostPage = 500
 )
 
@@ -46,6 +48,7 @@ type Request struct {
 type Error struct {
 	Problem   string
 	Encrypted bool
+	Empty     bool // it was read, and there is no text in it
 }
 
 func (e *Error) Error() string { return e.Problem }
@@ -63,15 +66,40 @@ func broken(err error) error {
 
 var errLocked = &Error{Problem: "it is locked by a password", Encrypted: true}
 
-// Read reads the text of a file.
-func Read(r io.ReaderAt, size int64, of Request) (text string, err error) {
+// Found is what was read of a file.
+type Found struct {
+	Text    string
+	Invoice *invoice.Invoice // where it is an electronic invoice, or holds one
+	Unread  string           // why the electronic invoice in it cannot be read; "" where it was, or there is none
+	// Pictures are the pages of a PDF, from 0, that are pictures without text, such as scanned ones have; the first
+	// MostPictures of them. Of several pages, Pages is how many there are.
+	Pictures []int
+	Pages    int
+}
+
+// MostPictures is how many pages of one PDF are known to be pictures.
+const MostPictures = 200
+
+// Read reads the text of a file, and the electronic invoice that it is or holds.
+func Read(r io.ReaderAt, size int64, of Request) (found Found, err error) {
 	defer func() {
 		if p := recover(); p != nil { // a library's, on a broken file
-			text, err = "", problem("it is broken")
+			found, err = Found{}, problem("it is broken")
 		}
 	}()
-	if size > mostFile {
-		return "", problem("it has more than %d MB, which is the limit", mostFile/1_000_000)
+	if found.Text, err = read(r, size, of, &found); err != nil {
+		return Found{Pictures: found.Pictures, Pages: found.Pages}, err
+	}
+	if found.Invoice != nil {
+		found.Text = tidy(found.Invoice.Text() + found.Text)
+	}
+	return found, nil
+}
+
+// read reads the text of a file as it stands there, and keeps what is found beside it.
+func read(r io.ReaderAt, size int64, of Request, found *Found) (text string, err error) {
+	if size > MostFile {
+		return "", problem("it has more than %d MB, which is the limit", MostFile/1_000_000)
 	}
 	head := make([]byte, min(size, Head))
 	if _, err := r.ReadAt(head, 0); err != nil && err != io.EOF {
@@ -82,7 +110,9 @@ func Read(r io.ReaderAt, size int64, of Request) (text string, err error) {
 	case size == 0:
 		return "", nil
 	case PDF(head):
-		text, err = ofPDF(r, size, of.Reader)
+		if text, err = ofPDF(r, size, of.Reader, found); err == nil && found.Invoice != nil {
+			return tidy(text), nil // there may be no text but in the invoice
+		}
 	case bytes.HasPrefix(head, []byte("PK\x03\x04")):
 		text, err = ofZip(r, size)
 	case bytes.HasPrefix(head, []byte("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1")):
@@ -92,9 +122,14 @@ func Read(r io.ReaderAt, size int64, of Request) (text string, err error) {
 		return "", problem("it is in an old office format, which is not read here")
 	case bytes.HasPrefix(head, []byte(`{\rtf`)):
 		return "", problem("it is in RTF, which is not read here")
+	case Picture(head):
+		return "", problem("it is a picture, and perhaps a scan")
 	case ext == ".pdf" || of.Type == "application/pdf":
 		return "", problem("it is no PDF, though its name says so")
 	default:
+		if err := found.electronic(io.NewSectionReader(r, 0, size), head); err != nil {
+			return "", err
+		}
 		if text, err = plain(io.NewSectionReader(r, 0, size), ext, of.Type); err != nil {
 			return "", err
 		}
@@ -104,9 +139,46 @@ func Read(r io.ReaderAt, size int64, of Request) (text string, err error) {
 		return "", err
 	}
 	if text = tidy(text); text == "" {
-		return "", problem("there is no text in it; perhaps it was scanned")
+		return "", &Error{Problem: "there is no text in it; perhaps it was scanned", Empty: true}
 	}
 	return text, nil
+}
+
+// electronic reads an electronic invoice, where the file is one. One that cannot be read keeps nobody from the text.
+func (f *Found) electronic(r io.Reader, head []byte) error {
+	if !bytes.ContainsRune(head, '<') { // in whatever character set
+		return nil
+	}
+	in, err := invoice.Read(r)
+	var known *invoice.Error
+	switch {
+	case errors.Is(err, invoice.ErrOther):
+		return nil
+	case errors.As(err, &known):
+		f.Unread = "the electronic invoice cannot be read: " + known.Problem
+		return nil
+	}
+	f.Invoice = in
+	return err
+}
+
+// pictures are how the files begin that hold pictures: JPEG, PNG, GIF, TIFF, WebP and BMP.
+var pictures = []string{"\xff\xd8\xff", "\x89PNG\r\n\x1a\n", "GIF8", "II*\x00", "MM\x00*", "RIFF", "BM"}
+
+// TIFF says whether a file is one, which may hold several pages.
+func TIFF(head []byte) bool {
+	return bytes.HasPrefix(head, []byte("II*\x00")) || bytes.HasPrefix(head, []byte("MM\x00*"))
+}
+
+// Picture says whether a file is a picture whose text can be read, by its beginning.
+func Picture(head []byte) bool {
+	switch {
+	case bytes.HasPrefix(head, []byte("RIFF")):
+		return len(head) >= 12 && string(head[8:12]) == "WEBP"
+	case bytes.HasPrefix(head, []byte("BM")): // then come its size and four zeros
+		return len(head) >= 10 && string(head[6:10]) == "\x00\x00\x00\x00"
+	}
+	return slices.ContainsFunc(pictures, func(p string) bool { return bytes.HasPrefix(head, []byte(p)) })
 }
 
 // PDF says whether a file is one, by its beginning.

@@ -11,6 +11,7 @@ import (
 	"codeberg.org/go-pdf/fpdf"
 	"github.com/xuri/excelize/v2"
 
+	"inktray.example/inktray/internal/demo/paper"
 	"inktray.example/inktray/internal/testbed"
 )
 
@@ -138,10 +139,11 @@ func TestTextIsReadOfEveryForm(t *testing.T) {
 		"a wrong name":  {drawn(t, "", "Invoice BK-20417"), "a.docx", []string{"Invoice BK-20417"}},
 		"many of lines": {[]byte(strings.Repeat("0123456789\n", 200_000)), "a.txt", []string{"0123456789\n0123456789"}},
 	} {
-		got, err := Read(bytes.NewReader(c.data), int64(len(c.data)), Request{Name: c.file, Reader: testbed.Ready(t)})
+		found, err := Read(bytes.NewReader(c.data), int64(len(c.data)), Request{Name: c.file, Reader: testbed.Ready(t)})
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
 		}
+		got := found.Text
 		for _, want := range c.want {
 			if !strings.Contains(got, want) {
 				t.Errorf("%s: %.200q does not hold %q", name, got, want)
@@ -182,13 +184,14 @@ func TestWhatCannotBeReadIsSaid(t *testing.T) {
 		"empty slides":           {zipped(t, "ppt/presentation.xml", "<p/>"), "a.pptx", "no text in it", false},
 		"a workbook of nonsense": {zipped(t, "xl/workbook.xml", "nonsense"), "a.xlsx", "", false},
 	} {
-		got, err := Read(bytes.NewReader(c.data), int64(len(c.data)), Request{Name: c.file, Reader: testbed.Ready(t)})
+		found, err := Read(bytes.NewReader(c.data), int64(len(c.data)), Request{Name: c.file, Reader: testbed.Ready(t)})
+		got := found.Text
 		var known *Error
 		if !errors.As(err, &known) || known.Encrypted != c.locked || !strings.Contains(known.Problem, c.says) || got != "" {
 			t.Errorf("%s: %.100q, %v", name, got, err)
 		}
 	}
-	if _, err := Read(bytes.NewReader(nil), mostFile+1, Request{Name: "a.pdf"}); err == nil ||
+	if _, err := Read(bytes.NewReader(nil), MostFile+1, Request{Name: "a.pdf"}); err == nil ||
 		!strings.Contains(err.Error(), "more than") {
 		t.Errorf("a file beyond the limit: %v", err)
 	}
@@ -203,9 +206,53 @@ func FuzzRead(f *testing.F) {
 	f.Add(written("BT /F1 12 Tf 72 700 Td [(a)-300(b)]TJ ET", ""), "a.pdf")
 	ready := testbed.Ready(f)
 	f.Fuzz(func(t *testing.T, data []byte, name string) {
-		got, err := Read(bytes.NewReader(data), int64(len(data)), Request{Name: name, Reader: ready})
+		found, err := Read(bytes.NewReader(data), int64(len(data)), Request{Name: name, Reader: ready})
+		got := found.Text
 		if err != nil && got != "" || len(got) > Most {
 			t.Errorf("%d octets, %v", len(got), err)
 		}
 	})
+}
+
+const anInvoice = `<?xml version="1.0"?><Invoice xmlns="urn:oasis:names:specification:ubl:schema:xsd:Invoice-2"
+ xmlns:cac="urn:oasis:names:specification:ubl:schema:xsd:CommonAggregateComponents-2"
+ xmlns:cbc="urn:oasis:names:specification:ubl:schema:xsd:CommonBasicComponents-2"><cbc:ID>HD-7</cbc:ID>
+<cbc:DocumentCurrencyCode>EUR</cbc:DocumentCurrencyCode><cac:LegalMonetaryTotal>
+<cbc:LineExtensionAmount>5.00</cbc:LineExtensionAmount>
+<cbc:TaxExclusiveAmount>5.00</cbc:TaxExclusiveAmount><cbc:TaxInclusiveAmount>5.00</cbc:TaxInclusiveAmount>
+<cbc:PayableAmount>4.00</cbc:PayableAmount></cac:LegalMonetaryTotal><cac:InvoiceLine><cbc:LineExtensionAmount>5.00
+</cbc:LineExtensionAmount></cac:InvoiceLine></Invoice>`
+
+func TestElectronicInvoicesAreReadAsXMLAndWithinPDFs(t *testing.T) {
+	ready := testbed.Ready(t)
+	for name, data := range map[string][]byte{"a.xml": []byte(anInvoice), "b.pdf": paper.Hybrid([]string{"Harbour dues"},
+		"factur-x.xml", anInvoice), "c.pdf": paper.Hybrid(nil, "dues.XML", anInvoice)} {
+		got, err := Read(bytes.NewReader(data), int64(len(data)), Request{Name: name, Reader: ready})
+		if err != nil || got.Invoice == nil || got.Invoice.Number != "HD-7" || len(got.Invoice.Faults) != 1 {
+			t.Errorf("%s: %+v, %v", name, got.Invoice, err)
+			continue
+		}
+		for _, want := range []string{"Electronic invoice (EN 16931, UBL)", "Number: HD-7", "Does not add up: BR-CO-16"} {
+			if !strings.Contains(got.Text, want) {
+				t.Errorf("%s: its text does not hold %q:\n%s", name, want, got.Text)
+			}
+		}
+		if name == "b.pdf" && !strings.Contains(got.Text, "Harbour dues") {
+			t.Errorf("the text of the pages is gone:\n%s", got.Text)
+		}
+	}
+	other := paper.Hybrid([]string{"Harbour dues"}, "a.xml", "<plan/>")
+	if got, err := Read(bytes.NewReader(other), int64(len(other)), Request{Name: "a.pdf", Reader: ready}); err != nil ||
+		got.Invoice != nil || !strings.Contains(got.Text, "Harbour dues") {
+		t.Errorf("with another attachment: %+v, %v", got, err)
+	}
+	hostile := strings.Replace(anInvoice, "<Invoice", "<!DOCTYPE x [<!ENTITY a \"b\">]><Invoice", 1)
+	for name, data := range map[string][]byte{"a.xml": []byte(hostile), "b.pdf": paper.Hybrid([]string{"HD-7"},
+		"factur-x.xml", hostile)} {
+		if got, err := Read(bytes.NewReader(data), int64(len(data)), Request{Name: name, Reader: ready}); err != nil ||
+			!strings.Contains(got.Unread, "declares a document type") || got.Invoice != nil ||
+			!strings.Contains(got.Text, "HD-7") { // the text is there all the same
+			t.Errorf("%s: %+v, %v", name, got, err)
+		}
+	}
 }

@@ -1,6 +1,7 @@
 package topic
 
 import (
+	_ "embed" // the function words
 	"math"
 	"strings"
 	"sync"
@@ -56,10 +57,11 @@ const (
 
 var weights = [views]float64{1, 3.2, .7}
 
-// Features is a message as numbers: which features it has, and how much of each.
+// Features is a message as numbers: which features it has, and how often, view by view.
 type Features struct {
-	index []uint16
-	value []float32
+	index  []uint16
+	amount []float32  // by their number: see amounts
+	ends   [views]int // where each view ends
 }
 
 // Reader turns messages into features. It is for one goroutine, and remembers words.
@@ -72,8 +74,9 @@ type Reader struct {
 
 // wordFeatures are the places of a word and of its parts.
 type wordFeatures struct {
-	word  uint16
-	parts []uint16
+	word    uint16
+	parts   []uint16
+	nothing bool // it is a function word
 }
 
 // mostWords bounds what a Reader remembers.
@@ -127,14 +130,13 @@ func (r *Reader) whole(kind rune, s string) {
 	r.add(viewSender, h)
 }
 
-// gather counts what was seen, each view for itself, and brings all to length one.
+// gather counts what was seen, each view for itself.
 func (r *Reader) gather() Features {
 	n := 0
 	for _, s := range r.seen {
 		n += len(s)
 	}
-	f := Features{index: make([]uint16, 0, n), value: make([]float32, 0, n)}
-	total := 0.0
+	f := Features{index: make([]uint16, 0, n), amount: make([]float32, 0, n)}
 	for v, seen := range r.seen {
 		from := len(f.index)
 		for _, i := range seen {
@@ -142,29 +144,46 @@ func (r *Reader) gather() Features {
 				f.index = append(f.index, i)
 			}
 		}
-		sum := float32(0)
 		for _, i := range f.index[from:] {
-			x := amounts[min(int(r.counts[i]), len(amounts)-1)]
-			f.value = append(f.value, x)
-			sum += x * x
+			f.amount = append(f.amount, amounts[min(int(r.counts[i]), len(amounts)-1)])
 			r.counts[i] = 0
 		}
-		if sum == 0 {
-			continue
+		f.ends[v] = len(f.index)
+	}
+	return f
+}
+
+// weighed is how much each feature counts: each view is brought to its length, and all to length one. w is nil where
+// each feature counts the same.
+func (f *Features) weighed(w *Weighting) []float32 {
+	out := make([]float32, len(f.index))
+	from, total := 0, 0.0
+	for v, to := range f.ends {
+		sum := float32(0)
+		for k := from; k < to; k++ {
+			x := f.amount[k]
+			if w != nil {
+				x *= w.of[f.index[k]]
+			}
+			out[k] = x
+			sum += x * x
 		}
-		total += weights[v] * weights[v]
-		scale := float32(weights[v] / math.Sqrt(float64(sum)))
-		for k := from; k < len(f.value); k++ {
-			f.value[k] *= scale
+		if sum > 0 {
+			total += weights[v] * weights[v]
+			scale := float32(weights[v] / math.Sqrt(float64(sum)))
+			for k := from; k < to; k++ {
+				out[k] *= scale
+			}
 		}
+		from = to
 	}
 	if total > 0 {
 		scale := float32(1 / math.Sqrt(total))
-		for k := range f.value {
-			f.value[k] *= scale
+		for k := range out {
+			out[k] *= scale
 		}
 	}
-	return f
+	return out
 }
 
 // amounts is how much a feature counts that occurs so many times.
@@ -186,12 +205,35 @@ func (r *Reader) text(s string) {
 			f = featuresOf(word)
 			r.known[string(word)] = f
 		}
+		if f.nothing {
+			return
+		}
 		r.seen[viewWords] = append(r.seen[viewWords], f.word)
 		r.seen[viewParts] = append(r.seen[viewParts], f.parts...)
 	})
 }
 
+//go:embed function.txt
+var functionText string
+
+// function are the function words of many languages, as words are looked at: they say nothing of what a message is
+// about.
+var function = sync.OnceValue(func() map[string]bool {
+	words := map[string]bool{}
+	for line := range strings.Lines(functionText) {
+		language, list, _ := strings.Cut(line, ": ")
+		if len(language) != 2 {
+			continue
+		}
+		eachWord(list, nil, func(word []byte) { words[string(word)] = true })
+	}
+	return words
+})
+
 func featuresOf(word []byte) (f wordFeatures) {
+	if function()[string(word)] {
+		return wordFeatures{nothing: true}
+	}
 	runes := []rune(string(word))
 	h := uint32(2166136261)
 	for _, c := range runes {
@@ -282,7 +324,7 @@ func split(m *Mail) []string {
 	var buffer []byte
 	for _, s := range append([]string{mail.BareSubject(m.Subject), own(m.Text)}, m.Names...) {
 		buffer = eachWord(s, buffer, func(word []byte) {
-			if word[0] != '#' {
+			if word[0] != '#' && !function()[string(word)] {
 				list = append(list, string(word))
 			}
 		})
@@ -311,12 +353,14 @@ func own(text string) string {
 // Alike says how alike two messages are, from 0 to 1.
 func (f *Features) Alike(other *Features) float64 {
 	mine := make(map[uint16]float32, len(f.index))
+	values := f.weighed(nil)
 	for k, b := range f.index {
-		mine[b] += f.value[k]
+		mine[b] += values[k]
 	}
 	sum := float32(0)
+	values = other.weighed(nil)
 	for k, b := range other.index {
-		sum += mine[b] * other.value[k]
+		sum += mine[b] * values[k]
 	}
 	return float64(sum)
 }

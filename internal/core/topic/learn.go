@@ -31,7 +31,8 @@ type Example struct {
 type Topic struct {
 	Yes, No int // examples learned from, of each sort
 
-	weights      []float32 // by feature; nil while there are too few examples
+	weighting    *Weighting // of features; nil where each counts the same
+	weights      []float32  // by feature; nil while there are too few examples
 	bias         float64
 	slope, shift float64
 	left         []float64 // how likely each example is by all the others
@@ -45,13 +46,13 @@ const (
 	// learned shows less, the more so while there are few of them: what is likely of
 	// examples is corrected by what was measured on mail in other wordings
 	// (docs/topics.md), most of all with newAt examples.
-	newSlope, newShift, newAt = 2.1, 2.45, 40
+	newSlope, newShift, newAt = 1.4, 0.7, 40
 )
 
-// Learn learns from examples, the newest last.
-func Learn(examples []Example) *Topic {
+// Learn learns from examples, the newest last. w may be nil.
+func Learn(examples []Example, w *Weighting) *Topic {
 	examples = newest(examples)
-	t := &Topic{}
+	t := &Topic{weighting: w}
 	list := make([]Features, len(examples))
 	for i := range examples {
 		list[i] = Read(&examples[i].Mail)
@@ -106,17 +107,21 @@ func (t *Topic) Missing() string {
 // serves to say how sure a judgement is and how good the topic is.
 func (t *Topic) learn(list []Features) {
 	n := len(list)
+	values := make([][]float32, n)
+	for i := range list {
+		values[i] = list[i].weighed(t.weighting)
+	}
 	system := make([][]float64, n)
 	dense := make([]float32, buckets)
 	for i := range n {
 		system[i] = make([]float64, n)
 		for p, b := range list[i].index {
-			dense[b] += list[i].value[p]
+			dense[b] += values[i][p]
 		}
 		for j := 0; j <= i; j++ {
 			s := float32(0)
 			for p, b := range list[j].index {
-				s += dense[b] * list[j].value[p]
+				s += dense[b] * values[j][p]
 			}
 			system[i][j] = float64(s) + biasPart
 			system[j][i] = system[i][j]
@@ -145,7 +150,7 @@ func (t *Topic) learn(list []Features) {
 		without[i] = wanted[i] - alpha/inverse[i][i]
 		t.bias += alpha * biasPart
 		for p, b := range list[i].index {
-			t.weights[b] += float32(alpha) * list[i].value[p]
+			t.weights[b] += float32(alpha) * values[i][p]
 		}
 	}
 	t.slope, t.shift = logistic(without, t.about)
@@ -165,8 +170,9 @@ func (t *Topic) likely(score float64) float64 {
 // Judge says how likely a message is about the matter, from 0 to 1.
 func (t *Topic) Judge(f *Features) float64 {
 	s := float32(0)
+	values := f.weighed(t.weighting)
 	for p, b := range f.index {
-		s += t.weights[b] * f.value[p]
+		s += t.weights[b] * values[p]
 	}
 	return t.likely(float64(s) + t.bias)
 }
@@ -202,29 +208,41 @@ func (t *Topic) Quality(confidence float64) Quality {
 	return q
 }
 
-// Sentence says it in plain words.
+// Sentence says it in plain words, with ranges: few examples say little about the messages to come.
 func (q Quality) Sentence() string {
 	if q.Examples == 0 {
 		return "There are too few examples to say how good it is."
 	}
-	hundred := func(n, of int) int {
-		if of == 0 {
-			return 0
-		}
-		return int(math.Round(100 * float64(n) / float64(of)))
-	}
 	decided := q.Found + q.Missed
-	s := fmt.Sprintf("Of 100 such messages it finds %d", hundred(q.Found, q.About))
-	if asks := hundred(q.About-decided, q.About); asks > 0 {
-		s += fmt.Sprintf(", asks about %d", asks)
+	s := "Of 100 such messages it probably finds " + ofHundred(q.Found, q.About)
+	if asked := q.About - decided; asked > 0 {
+		s += ", asks about " + ofHundred(asked, q.About)
 	}
-	if misses := hundred(q.Missed, q.About); misses > 0 {
-		s += fmt.Sprintf(", misses %d", misses)
+	if q.Missed > 0 {
+		s += ", misses " + ofHundred(q.Missed, q.About)
 	}
 	if others := q.Examples - q.About; others > 0 {
-		s += fmt.Sprintf("; of 100 others it takes %d", hundred(q.Wrong, others))
+		s += "; of 100 others it takes " + ofHundred(q.Wrong, others)
 	}
-	return s + fmt.Sprintf(" (each of the %d examples judged by all the others).", q.Examples)
+	return s + fmt.Sprintf(" (each of the %d examples judged by all the others; messages that are worded otherwise can "+
+		"do worse).", q.Examples)
+}
+
+// ofHundred is how many of a hundred it may be where it were n of some: the range in which it is with 95 % certainty
+// (Wilson's score interval).
+func ofHundred(n, of int) string {
+	if of == 0 {
+		return "0 to 100"
+	}
+	const z = 1.96
+	p, k := float64(n)/float64(of), float64(of)
+	middle, half := p+z*z/(2*k), z*math.Sqrt(p*(1-p)/k+z*z/(4*k*k))
+	from, to := (middle-half)/(1+z*z/k), (middle+half)/(1+z*z/k)
+	low, high := int(math.Floor(100*from+1e-9)), int(math.Ceil(100*to-1e-9))
+	if low = max(low, 0); low == high {
+		return fmt.Sprint(low)
+	}
+	return fmt.Sprintf("%d to %d", low, high)
 }
 
 // Decision is what comes of a judgement.
@@ -262,8 +280,9 @@ func (t *Topic) Why(m *Mail, most int) []Evidence {
 	}
 	whole := Read(m)
 	part := make(map[uint16]float64, len(whole.index))
+	values := whole.weighed(t.weighting)
 	for p, b := range whole.index {
-		part[b] += float64(t.weights[b]) * float64(whole.value[p])
+		part[b] += float64(t.weights[b]) * float64(values[p])
 	}
 	// What several words have in common is shared among them.
 	words := map[string][]uint16{}

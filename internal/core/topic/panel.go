@@ -9,14 +9,15 @@ import (
 // Panel judges by several topics at once. It does not change; a nil Panel is an
 // empty one.
 type Panel struct {
-	names  []string
-	topics []*Topic
-	rows   []int16              // weights in steps, those of one feature beside each other
-	steps  []float32            // how much a step is, by topic
-	known  [buckets / 64]uint64 // features that some topic knows
+	names     []string
+	topics    []*Topic
+	weighting *Weighting           // with which all of them were learned
+	rows      []int16              // weights in steps, those of one feature beside each other
+	steps     []float32            // how much a step is, by topic
+	known     [buckets / 64]uint64 // features that some topic knows
 }
 
-// NewPanel puts topics together under their names.
+// NewPanel puts topics together under their names. All are learned with the same weighting.
 func NewPanel(topics map[string]*Topic) *Panel {
 	p := &Panel{}
 	for name := range topics {
@@ -27,7 +28,7 @@ func NewPanel(topics map[string]*Topic) *Panel {
 	p.rows, p.steps = make([]int16, n*buckets), make([]float32, n)
 	for i, name := range p.names {
 		t := topics[name]
-		p.topics = append(p.topics, t)
+		p.topics, p.weighting = append(p.topics, t), t.weighting
 		for _, w := range t.weights {
 			p.steps[i] = max(p.steps[i], w/math.MaxInt16, -w/math.MaxInt16)
 		}
@@ -59,11 +60,12 @@ func (p *Panel) Find(name string) (*Topic, int) {
 func (p *Panel) Judge(f *Features) []float64 {
 	n := len(p.topics)
 	scores := make([]float32, n) // in steps
+	values := f.weighed(p.weighting)
 	for k, b := range f.index {
 		if p.known[b/64]&(1<<(b%64)) == 0 {
 			continue
 		}
-		v := f.value[k]
+		v := values[k]
 		row := p.rows[int(b)*n : int(b)*n+n]
 		to := scores[:len(row)]
 		for ; len(row) >= 4 && len(to) >= 4; row, to = row[4:], to[4:] {

@@ -97,6 +97,7 @@ func tail(name string) string {
 type Error struct {
 	Problem   string // a sentence without its full stop
 	Encrypted bool
+	Empty     bool // of a text: there is none in the file, which was read
 	Limit     bool
 }
 

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	imaplib "github.com/emersion/go-imap/v2"
+	"github.com/emersion/go-imap/v2/imapclient"
 
 	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/source"
@@ -20,7 +21,18 @@ import (
 
 func TestConformance(t *testing.T) {
 	d := testbed.StartDovecot(t)
-	c := d.Client("ann")
+	conforms(t, d.Client("ann"), Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS,
+		RootCAs: d.Roots}, Username: "ann", Password: "pw"})
+}
+
+func TestConformanceWithCyrus(t *testing.T) {
+	c := testbed.StartCyrus(t, "ann")
+	conforms(t, c.Client("ann"), Config{Server: reach.Server{Host: c.Host, Port: c.IMAP, Encryption: reach.StartTLS,
+		RootCAs: c.Roots}, Username: "ann", Password: "pw"})
+}
+
+// conforms runs the suite for all sources against a server; c puts messages in and moves them about.
+func conforms(t *testing.T, c *imapclient.Client, config Config) {
 	pick := func(t *testing.T, folder string) {
 		t.Helper()
 		if _, err := c.Select(folder, nil).Wait(); err != nil {
@@ -30,9 +42,7 @@ func TestConformance(t *testing.T) {
 	sourcetest.Run(t, sourcetest.Box{
 		Session: func(t *testing.T) source.Session {
 			t.Helper()
-			s, err := Dial(t.Context(),
-				Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: "ann",
-					Password: "pw"})
+			s, err := Dial(t.Context(), config)
 			if err != nil {
 				t.Fatal(err)
 			}

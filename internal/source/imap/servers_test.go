@@ -11,6 +11,7 @@ import (
 	"time"
 
 	imaplib "github.com/emersion/go-imap/v2"
+	"github.com/emersion/go-imap/v2/imapclient"
 
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/reach"
@@ -122,16 +123,38 @@ func TestConformanceWithAPlainServer(t *testing.T) {
 
 func TestFoldersOfOtherUsers(t *testing.T) {
 	d := testbed.StartDovecot(t)
-	bob := d.Client("bob")
+	othersFolders(t, d.Client("bob"), Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS,
+		RootCAs: d.Roots}, Username: "ann", Password: "pw"})
+}
+
+func TestFoldersOfOtherUsersAtCyrus(t *testing.T) {
+	c := testbed.StartCyrus(t, "ann", "bob")
+	config := Config{Server: reach.Server{Host: c.Host, Port: c.IMAPS, Encryption: reach.TLS, RootCAs: c.Roots},
+		Username: "ann", Password: "pw"}
+	othersFolders(t, c.Client("bob"), config)
+	folders, err := dialed(t, config).Folders(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	roles := map[string]string{}
+	for _, f := range folders {
+		roles[f.Path] = f.Role
+	}
+	if roles["Drafts"] != "drafts" || roles["Archive"] != "archive" || roles["INBOX"] != "inbox" {
+		t.Errorf("roles %v", roles)
+	}
+}
+
+// othersFolders looks into what bob lets another user read.
+func othersFolders(t *testing.T, bob *imapclient.Client, config Config) {
+	t.Helper()
 	testbed.MakeFolders(t, bob, "Pilots", "Private", "Drafts/Old")
 	if err := bob.SetACL("Pilots", imaplib.RightsIdentifier("ann"), imaplib.RightModificationReplace,
 		imaplib.RightSet("lrs")).Wait(); err != nil {
 		t.Fatal(err)
 	}
 	testbed.Append(t, bob, "Pilots", []byte("Subject: of bob\r\n\r\nx"), time.Now())
-	s := dialed(t,
-		Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: "ann",
-			Password: "pw"})
+	s := dialed(t, config)
 	folders, err := s.Folders(t.Context())
 	if err != nil {
 		t.Fatal(err)

@@ -127,7 +127,7 @@ var promises = []promise{
 			got := facts[0].Message("INBOX")
 			whole := mail.Parse([]byte(raw))
 			want := whole.Message
-			if g, w := describe(got), describe(want); g != w {
+			if g, w := describe(got, got.Alike), describe(want, got.Alike); g != w {
 				t.Errorf("%s: the server's account gives\n%s\nthe bytes give\n%s", name, g, w)
 			}
 			if !facts[0].Arrived().Equal(received) && !box.Undated || got.Size != int64(len(raw)) && !box.Stamps {
@@ -147,6 +147,9 @@ var promises = []promise{
 				if err != nil {
 					t.Errorf("%s: the bytes have no part %s", name, item.ID)
 					continue
+				}
+				if got.Alike && !facts[0].Whole { // the server takes the transfer encoding off
+					direct = mail.Decode(want.PartOf(item.ID).Encoding, direct)
 				}
 				expected, _ := io.ReadAll(direct)
 				if head, err := s.Head(ctx, &facts[0], item.ID, 10); err != nil ||
@@ -238,7 +241,8 @@ var promises = []promise{
 		uid := box.Deliver(t, "INBOX", []byte("Subject: label\r\n\r\nx"), received)
 		s, state := box.open(t, ctx, "INBOX")
 		box.Label(t, "INBOX", uid, "To_file")
-		if uids, err := s.Changed(ctx, state.ModSeq); err != nil || len(uids) != 1 || uids[0] != uid {
+		if uids, err := s.Changed(ctx, state.ModSeq); state.ModSeq > 0 &&
+			(err != nil || len(uids) != 1 || uids[0] != uid) {
 			t.Errorf("changed: %v (%v), want %d", uids, err, uid)
 		}
 		if uids, err := s.UIDs(ctx, source.Query{Keywords: []string{"Other", "To_file"}}); err != nil || len(uids) != 1 ||
@@ -380,7 +384,9 @@ var promises = []promise{
 	}},
 }
 
-func describe(m *mail.Message) string {
+// describe says what was understood of a message; without what depends on the transfer encoding where parts come
+// decoded.
+func describe(m *mail.Message, decoded bool) string {
 	var b strings.Builder
 	e := m.Envelope
 	fmt.Fprintf(&b, "subject %q, from %v, date %v, id %q\n", e.Subject, e.From, e.Date.UTC(), e.MessageID)
@@ -389,8 +395,11 @@ func describe(m *mail.Message) string {
 		if i.Forward != nil {
 			forward = fmt.Sprintf(" of %q by %v", i.Forward.Subject, i.Forward.From)
 		}
-		fmt.Fprintf(&b, "%s %q %s %s %d octets inline=%v detached=%v%s\n", i.ID, i.Name, i.Type, i.Encoding, i.Encoded,
-			i.Inline, i.Detached, forward)
+		sent := fmt.Sprintf("%s %d octets", i.Encoding, i.Encoded)
+		if decoded {
+			sent = ""
+		}
+		fmt.Fprintf(&b, "%s %q %s %s inline=%v detached=%v%s\n", i.ID, i.Name, i.Type, sent, i.Inline, i.Detached, forward)
 	}
 	for _, p := range m.TextParts() {
 		fmt.Fprintf(&b, "text %s %s\n", p.Item, p.Type)

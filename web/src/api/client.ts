@@ -1,9 +1,33 @@
 import createClient from 'openapi-fetch'
 
 import type { components, paths } from './schema'
+import { address, machine } from './where'
 
 export type Schemas = components['schemas']
-export const api = createClient<paths>({ baseUrl: '' })
+
+const asking = (at: string) =>
+  createClient<paths>({
+    baseUrl: '',
+    Request: class extends Request {
+      constructor(to: RequestInfo | URL, init?: RequestInit) {
+        super(typeof to === 'string' ? address(to, at) : to, init)
+      }
+    },
+  })
+
+/** Asks the machine that these pages are about. */
+export const api = asking(machine)
+/** Asks the machine that serves these pages, where people sign in. */
+export const home = machine ? asking('') : api
+
+const others = new Map<string, typeof api>()
+/** Asks another machine of the office by its name; without one, the machine that these pages are about. */
+export function apiAt(name?: string): typeof api {
+  if (!name) return api
+  const known = others.get(name) ?? asking(name)
+  others.set(name, known)
+  return known
+}
 
 /** What the service says is wrong. */
 export class Problem extends Error {

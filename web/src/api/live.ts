@@ -2,6 +2,7 @@ import { useQueryClient } from '@tanstack/react-query'
 import { useEffect } from 'react'
 
 import { keys } from './queries'
+import { address } from './where'
 
 /** What has to be asked again when the service says that something of a kind has changed. */
 const touched: Record<string, (readonly string[])[]> = {
@@ -13,6 +14,7 @@ const touched: Record<string, (readonly string[])[]> = {
   cabinet: [keys.cabinets, keys.today],
   backup: [keys.backup],
   restored: [keys.backup],
+  machine: [keys.machines, keys.today, keys.tray, keys.register, keys.passes],
 }
 
 /** How long news is gathered, and how long the service is left alone after a connection failed, in milliseconds. */
@@ -31,7 +33,7 @@ const closed = 2 // EventSource.CLOSED, which tests do not have
 export function follow(
   changed: (keys: Iterable<readonly string[]>) => void,
   missed: () => void,
-  connect: () => Connection = () => new EventSource('/api/v1/events'),
+  connect: () => Connection = () => new EventSource(address('/api/v1/events')),
 ): () => void {
   const waiting = new Set<readonly string[]>()
   let gathering: ReturnType<typeof setTimeout> | undefined

@@ -1,10 +1,12 @@
 import { keepPreviousData, queryOptions } from '@tanstack/react-query'
 
-import { api, value } from './client'
+import { api, apiAt, home, value } from './client'
+import { machine } from './where'
 
 /** The part of the register that is asked for. */
 export type Asked = { text?: string; rule?: string; cabinet?: string; folder?: string }
 /** By what the register is counted. */
+export type Selected = { selected: string; occurrence: number; in: 'text' | 'subject' }
 export type By = 'day' | 'month' | 'rule' | 'mailbox' | 'sender' | 'kind'
 
 /**
@@ -27,6 +29,7 @@ export const keys = {
   limits: ['limits'],
   /** The mail that lies in a mailbox, read from its server. */
   look: ['look'],
+  machines: ['machines'],
   mailboxes: ['mailboxes'],
   message: ['message'],
   messages: ['messages'],
@@ -45,6 +48,9 @@ export const keys = {
   topics: ['topics'],
   tray: ['tray'],
 } as const
+
+/** What the whole office is asked: this machine and, where it knows others, those, too. */
+export const office = { everywhere: true } as const
 
 const one = (id: string) => ({ params: { path: { id } } })
 
@@ -66,10 +72,30 @@ export const queries = {
       queryKey: [...keys.keys, all],
       queryFn: () => value(all ? api.GET('/api/v1/keys') : api.GET('/api/v1/me/keys')),
     }),
-  today: queryOptions({ queryKey: keys.today, queryFn: () => value(api.GET('/api/v1/today')) }),
-  tray: queryOptions({ queryKey: keys.tray, queryFn: () => value(api.GET('/api/v1/tray')) }),
+  today: queryOptions({
+    queryKey: keys.today,
+    queryFn: () => value(api.GET('/api/v1/today', { params: { query: office } })),
+  }),
+  tray: queryOptions({
+    queryKey: keys.tray,
+    queryFn: () => value(api.GET('/api/v1/tray', { params: { query: office } })),
+  }),
+
+  machines: queryOptions({ queryKey: keys.machines, queryFn: () => value(api.GET('/api/v1/machines')) }),
+  /** The machine that these pages are about, as the one knows it that serves them. */
+  machine: queryOptions({
+    queryKey: [...keys.machines, 'one'],
+    queryFn: () => value(home.GET('/api/v1/machines/{name}', { params: { path: { name: machine } } })),
+    enabled: machine !== '',
+    refetchInterval: 10_000,
+  }),
 
   mailboxes: queryOptions({ queryKey: keys.mailboxes, queryFn: () => value(api.GET('/api/v1/mailboxes')) }),
+  mailboxesOf: (of?: string) =>
+    queryOptions({
+      queryKey: [...keys.mailboxes, 'of', of],
+      queryFn: () => value(apiAt(of).GET('/api/v1/mailboxes')),
+    }),
   mailboxRemains: (id: string) =>
     queryOptions({
       queryKey: [...keys.mailboxes, 'remains', id],
@@ -84,6 +110,11 @@ export const queries = {
   receiving: queryOptions({ queryKey: ['receiving'], queryFn: () => value(api.GET('/api/v1/receiving')) }),
 
   cabinets: queryOptions({ queryKey: keys.cabinets, queryFn: () => value(api.GET('/api/v1/cabinets')) }),
+  cabinetsOf: (of?: string) =>
+    queryOptions({
+      queryKey: [...keys.cabinets, 'of', of],
+      queryFn: () => value(apiAt(of).GET('/api/v1/cabinets')),
+    }),
   cabinetFolders: (cabinet: string, within: string) =>
     queryOptions({
       queryKey: [...keys.cabinetFolders, cabinet, within],
@@ -195,10 +226,44 @@ export const queries = {
       queryKey: [...keys.register, 'story', entry],
       queryFn: () => value(api.GET('/api/v1/register/{entry}', { params: { path: { entry } } })),
     }),
+  places: (entry: string) =>
+    queryOptions({
+      queryKey: [...keys.register, 'places', entry],
+      queryFn: () => value(api.GET('/api/v1/register/{entry}/places', { params: { path: { entry } } })),
+      staleTime: 60_000,
+      retry: false,
+    }),
+  /** What is read in a file; its codes take up to a second a page. */
+  inside: (entry: string, codes: boolean) =>
+    queryOptions({
+      queryKey: [...keys.register, 'inside', entry, codes],
+      queryFn: () =>
+        value(api.GET('/api/v1/register/{entry}/inside', { params: { path: { entry }, query: { codes } } })),
+      staleTime: 60_000,
+      retry: false,
+    }),
+  /** Patterns for a value that a person selected in a filing. */
+  valueProposals: (entry: string, of: Selected) =>
+    queryOptions({
+      queryKey: ['proposals', entry, of],
+      queryFn: () => value(api.GET('/api/v1/register/{entry}/proposals', { params: { path: { entry }, query: of } })),
+      staleTime: 60_000,
+      retry: false,
+    }),
+  /** The last files that a rule filed; of all rules without one. */
+  lastFiled: (rule?: string) =>
+    queryOptions({
+      queryKey: [...keys.register, 'last', rule],
+      queryFn: () => value(api.GET('/api/v1/register', { params: { query: { rule, text: 'state:filed', most: 30 } } })),
+    }),
+  words: queryOptions({
+    queryKey: ['words'],
+    queryFn: () => value(api.GET('/api/v1/register/words')),
+  }),
   registerHead: (asked: Asked) =>
     queryOptions({
       queryKey: [...keys.register, 'head', asked],
-      queryFn: () => value(api.GET('/api/v1/register', { params: { query: { ...asked, most: 1 } } })),
+      queryFn: () => value(api.GET('/api/v1/register', { params: { query: { ...office, ...asked, most: 1 } } })),
       placeholderData: keepPreviousData,
       retry: false,
     }),
@@ -208,7 +273,7 @@ export const queries = {
       queryFn: () =>
         value(
           api.GET('/api/v1/register/folders', {
-            params: { query: { ...asked, cabinet: cabinet || undefined, folder: folder || undefined } },
+            params: { query: { ...office, ...asked, cabinet: cabinet || undefined, folder: folder || undefined } },
           }),
         ),
       placeholderData: keepPreviousData,
@@ -217,7 +282,8 @@ export const queries = {
   activity: (asked: Asked, by: By, most?: number) =>
     queryOptions({
       queryKey: [...keys.register, 'activity', by, asked],
-      queryFn: () => value(api.GET('/api/v1/register/activity', { params: { query: { ...asked, by, most } } })),
+      queryFn: () =>
+        value(api.GET('/api/v1/register/activity', { params: { query: { ...office, ...asked, by, most } } })),
       placeholderData: keepPreviousData,
       retry: false,
     }),
@@ -248,6 +314,7 @@ export const queries = {
   }),
   tables: queryOptions({ queryKey: ['tables'], queryFn: () => value(api.GET('/api/v1/tables')) }),
   trust: queryOptions({ queryKey: ['trust'], queryFn: () => value(api.GET('/api/v1/trust')) }),
+  scans: queryOptions({ queryKey: ['scans'], queryFn: () => value(api.GET('/api/v1/scans')) }),
   replica: queryOptions({ queryKey: keys.replica, queryFn: () => value(api.GET('/api/v1/replica')) }),
   backup: queryOptions({ queryKey: keys.backup, queryFn: () => value(api.GET('/api/v1/backup')) }),
   restored: queryOptions({

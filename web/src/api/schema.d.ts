@@ -55,6 +55,80 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What this machine says of itself to the others of the office. */
+        get: operations["GetMachine"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** This machine's name, and the other machines of the office with how fresh the copies of their records are. */
+        get: operations["ListMachines"];
+        put?: never;
+        /** Add another machine of the office. It is asked with the token, and its replica is opened, before anything is kept. */
+        post: operations["AddMachine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description what it is called here */
+                name: components["parameters"]["MachineName"];
+            };
+            cookie?: never;
+        };
+        /** One of the other machines of the office. */
+        get: operations["GetOtherMachine"];
+        /** Change how another machine is reached. Secrets that are left out stay, where the way to it is the same. */
+        put: operations["ChangeMachine"];
+        post?: never;
+        /** Forget another machine, and remove the copy of its records. There nothing changes. */
+        delete: operations["RemoveMachine"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailboxes/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Move a mailbox from one machine of the office to another one. Nothing is filed twice, and what comes meanwhile is filed. Where the other machine does not take it, it goes on where it was. */
+        post: operations["MoveMailbox"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/setup": {
         parameters: {
             query?: never;
@@ -1117,6 +1191,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/scans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the text in scanned papers and pictures is read. */
+        get: operations["GetScans"];
+        /** Set how scans are read. */
+        put: operations["SetScans"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tables": {
         parameters: {
             query?: never;
@@ -1564,7 +1656,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Its secret is to be given by a change. */
+        /** Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Rules that were switched off when it was handed over here run again where they ran there. Its secret is to be given by a change. */
         post: operations["TakeOverMailbox"];
         delete?: never;
         options?: never;
@@ -2194,6 +2286,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/register/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far the words inside of files are known, which searches find with inside:. */
+        get: operations["GetWords"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/register/messages": {
         parameters: {
             query?: never;
@@ -2354,6 +2463,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/register/values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read the files that a search finds again, for the values that their rules read now. What people corrected stays. */
+        post: operations["StartReadingValues"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/register/{entry}": {
         parameters: {
             query?: never;
@@ -2367,6 +2493,28 @@ export interface paths {
         /** A filing's whole story. */
         get: operations["GetFiling"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/{entry}/values/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description year and number, such as 2026-5731 */
+                entry: components["parameters"]["Entry"];
+                /** @description of the value, as the rule calls it */
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Correct a value that was read of a filed file. What was there before is kept in the filing's story. */
+        put: operations["CorrectValue"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2447,6 +2595,66 @@ export interface paths {
         };
         /** The filed file, as an attachment. */
         get: operations["GetFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/{entry}/inside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description year and number, such as 2026-5731 */
+                entry: components["parameters"]["Entry"];
+            };
+            cookie?: never;
+        };
+        /** What is read inside a filed file: its text, and the electronic invoice that it is or holds. */
+        get: operations["GetInside"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/{entry}/places": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description year and number, such as 2026-5731 */
+                entry: components["parameters"]["Entry"];
+            };
+            cookie?: never;
+        };
+        /** Where the values of a filing stand in its file: on the pages of a PDF, or of a scan. */
+        get: operations["GetPlaces"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/{entry}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description year and number, such as 2026-5731 */
+                entry: components["parameters"]["Entry"];
+            };
+            cookie?: never;
+        };
+        /** Patterns for a value that a person shows in the text of a filing, and what each finds in the last 50 papers of the same rule. */
+        get: operations["ProposeValue"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2926,10 +3134,10 @@ export interface components {
             this: boolean;
         };
         /**
-         * @description What a token is good for: all that its person may do, reading only, the register only, or the metrics only.
+         * @description What a token is good for: all that its person may do, reading only, the register only, the metrics only, or for another machine of the office, which asks with it for any person of the same name at both.
          * @enum {string}
          */
-        Scope: "full" | "read" | "register" | "metrics";
+        Scope: "full" | "read" | "register" | "metrics" | "machine";
         /** @description A group's name, people and rights. */
         GroupSettings: {
             name: string;
@@ -2980,15 +3188,15 @@ export interface components {
             /** @description what people call it; rules name it so */
             name: string;
             /**
-             * @description imap and pop3: an account on a mail server; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
+             * @description imap, pop3 and jmap: an account on a mail server; imap and jmap can take each other's place; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
              * @default imap
              * @enum {string}
              */
-            kind: "imap" | "pop3" | "drop" | "maildir" | "files";
-            /** @description of imap and pop3 */
+            kind: "imap" | "pop3" | "jmap" | "drop" | "maildir" | "files";
+            /** @description of imap, pop3 and jmap */
             host?: string;
             /**
-             * @description 0 for the usual one: 993 or 995 with tls, else 143 or 110
+             * @description 0 for the usual one: 993, 995 or 443 with tls, else 143, 110 or 80
              * @default 0
              */
             port: number;
@@ -2998,7 +3206,7 @@ export interface components {
              * @enum {string}
              */
             encryption: "tls" | "starttls" | "none";
-            /** @description of imap and pop3 */
+            /** @description of imap, pop3 and jmap */
             username?: string;
             /** @description kept sealed and never given back */
             secret?: string;
@@ -3050,7 +3258,7 @@ export interface components {
         /** @description A mail server that the domain of an address publishes. */
         FoundServer: {
             /** @enum {string} */
-            kind: "imap" | "pop3";
+            kind: "imap" | "jmap" | "pop3";
             host: string;
             port: number;
             /** @enum {string} */
@@ -3240,6 +3448,10 @@ export interface components {
             attachments?: components["schemas"]["RuleEntry"][];
             /** @description what becomes of attachments that no entry takes */
             rest?: "leave" | components["schemas"]["RuleRest"];
+            /** @description what is read of each file, kept in the register and used in names */
+            values?: components["schemas"]["RuleValue"][];
+            /** @description searches of the register find the words inside of what it files */
+            "full text"?: boolean;
             /** @description copies of the message itself */
             copies?: components["schemas"]["RuleCopy"][];
             /** @description what is done with the message once all of it is filed */
@@ -3282,7 +3494,34 @@ export interface components {
             smaller?: string;
             /** @description whether the message shows it within its text */
             inline?: boolean;
+            /** @description an electronic invoice (EN 16931), as XML or within a PDF: any, adds up, or does not add up */
+            "electronic invoice"?: string;
+            /** @description a value that the rule reads of the file, compared; of several, any is enough */
+            value?: components["schemas"]["RuleValueTest"] | components["schemas"]["RuleValueTest"][];
+            /** @description values that the rule reads of the file, each of which must fit */
+            "all values"?: components["schemas"]["RuleValueTest"][];
             text?: components["schemas"]["RuleInnerText"];
+        };
+        /** @description A test of a value that the rule reads of a file; all parts of it must hold. */
+        RuleValueTest: {
+            /** @description the value, as the rule calls it */
+            name: string;
+            /** @description whether it is found at all */
+            found?: boolean;
+            is?: components["schemas"]["RuleTexts"];
+            like?: components["schemas"]["RuleTexts"];
+            /** @description a number or an amount */
+            "at least"?: string;
+            /** @description a number or an amount */
+            "at most"?: string;
+            /** @description a number or an amount */
+            "more than"?: string;
+            /** @description a number or an amount */
+            "less than"?: string;
+            /** @description a day: on or after it */
+            after?: string;
+            /** @description a day */
+            before?: string;
         };
         /** @description Where a file that no entry takes comes to lie, and under which name. */
         RuleRest: {
@@ -3321,6 +3560,24 @@ export interface components {
             take?: "everything" | components["schemas"]["RuleItemTest"][];
             /** @description attachments that it leaves */
             leave?: components["schemas"]["RuleItemTest"][];
+        };
+        /** @description A value that a rule reads of each file it takes. */
+        RuleValue: {
+            /** @description small letters, digits and dashes */
+            name: string;
+            /** @description text, number, amount, date, or yes or no */
+            type?: string;
+            from: components["schemas"]["RuleTexts"];
+            /** @description comma or point */
+            decimal?: string;
+            /** @description of dates: day month year, month day year or year month day */
+            order?: string;
+            /** @description of amounts that name none (ISO 4217) */
+            currency?: string;
+            /** @description leave empty, or ask */
+            missing?: string;
+            /** @description where an earlier message had the same: file it, say so, or ask */
+            again?: string;
         };
         /** @description A copy of the message itself. */
         RuleCopy: {
@@ -3569,6 +3826,31 @@ export interface components {
             scanner_says?: string;
             scanner_answers?: boolean;
         };
+        /** @description How the text in scanned papers and pictures is read, by Tesseract where it is installed. */
+        ScansSettings: {
+            /** @description it is read at all */
+            read: boolean;
+            /** @description as Tesseract calls them, such as deu; empty for all that are installed */
+            languages: string[];
+            /** @description how many scanned pages of one file are read at most */
+            pages: number;
+        };
+        /** @description The settings of scans, with their revision, and what reads them. */
+        Scans: {
+            read: boolean;
+            languages: string[];
+            pages: number;
+            /** @description which change of the settings this is */
+            revision: number;
+            /** @description the version of Tesseract; empty where there is none */
+            tesseract: string;
+            /** @description why there is none */
+            absent?: string;
+            /** @description the languages that are installed */
+            installed: string[];
+            /** @description the languages in which scans are read now */
+            used: string[];
+        };
         /** @description Answers whether messages are about a topic, from the tray. */
         AnswerRequest: {
             matters: string[];
@@ -3702,10 +3984,12 @@ export interface components {
         };
         /** @description One run of work: live filing, old mail, filing by hand, a verification or a move. */
         Pass: {
+            /** @description the machine of the office that it is of; said where all are asked */
+            machine?: string;
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "live" | "old mail" | "undo" | "again" | "verification" | "by hand" | "move";
+            kind: "live" | "old mail" | "undo" | "again" | "verification" | "values" | "by hand" | "move";
             /**
              * Format: int64
              * @description the pass that it takes back
@@ -3924,6 +4208,8 @@ export interface components {
             clash?: string;
             /** @description fields of the path that only a number or contents can settle */
             unknown?: string[];
+            /** @description in a rehearsal: what would be read of it */
+            values?: components["schemas"]["FiledValue"][];
             /** @description its number in the register */
             register?: string;
             /** @description its name */
@@ -3998,6 +4284,14 @@ export interface components {
         };
         /** @description A line of the register: a file that was filed. */
         Filing: {
+            /** @description the machine of the office that it is of; said where all are asked */
+            machine?: string;
+            /** @description where the words stand in the file that a search with inside: looked for */
+            inside?: {
+                text: string;
+                /** @description it was looked for */
+                hit: boolean;
+            }[];
             /** @description year and number, such as 2026-5731 */
             entry: string;
             /** Format: date-time */
@@ -4045,6 +4339,8 @@ export interface components {
             place_url?: string;
             /** @description the message's address (RFC 2392) */
             message_url?: string;
+            /** @description what the rule read of the file */
+            values?: components["schemas"]["FiledValue"][];
             /**
              * Format: date-time
              * @description when the file was verified last
@@ -4053,8 +4349,165 @@ export interface components {
             /** Format: date-time */
             erased_at?: string;
         };
+        /** @description A value that a rule read of a file. */
+        FiledValue: {
+            name: string;
+            /** @description text, number, amount, date, or yes or no */
+            type: string;
+            /** @description such as 1180.50 EUR, 2026-11-30 or yes; empty where it was not found */
+            text: string;
+            /** @description why what stands there is no such value */
+            problem?: string;
+            /** @description as it is written in the file, where text says it otherwise */
+            as?: string;
+            /** @description of 100, how sure it is that the text was read as it stands there, where that is a scan */
+            sure?: number;
+            /** @description the bar codes and QR codes on its pages, where it is a PDF or a picture */
+            codes?: {
+                /** @description what it holds */
+                text: string;
+                /** @description such as QR code or Code 128 */
+                kind: string;
+                /** @description from 1 */
+                page: number;
+            }[];
+            /** @description why its codes cannot be read, or not on all pages */
+            codes_problem?: string;
+        };
+        /** @description How far the words inside of files are known. */
+        Words: {
+            /** @description the rules whose files are searched */
+            rules: string[];
+            /** @description that were read; like the other numbers, only for one who sees everything */
+            files?: number;
+            /** @description that are not read yet */
+            waiting?: number;
+            /** @description of those that were read, which hold no text or cannot be read */
+            unread?: number;
+            /**
+             * Format: int64
+             * @description of the file that keeps the words, in octets
+             */
+            size?: number;
+            /** @description why files were not read */
+            problems: {
+                problem: string;
+                files: number;
+            }[];
+        };
+        /** @description What is read inside a file. */
+        Inside: {
+            /** @description the first 64 KB of its text, line by line */
+            text: string;
+            /** @description there is more of the text */
+            cut: boolean;
+            /** @description why it cannot be read */
+            problem?: string;
+            /** @description of 100, how sure it is that the text was read as it stands there, where that is a scan */
+            sure?: number;
+            /** @description the bar codes and QR codes on its pages, where it is a PDF or a picture */
+            codes?: {
+                /** @description what it holds */
+                text: string;
+                /** @description such as QR code or Code 128 */
+                kind: string;
+                /** @description from 1 */
+                page: number;
+            }[];
+            /** @description why its codes cannot be read, or not on all pages */
+            codes_problem?: string;
+            invoice?: components["schemas"]["ElectronicInvoice"];
+        };
+        /** @description What an electronic invoice says (EN 16931-1). What it does not say is left out. */
+        ElectronicInvoice: {
+            /** @description UBL or CII */
+            syntax: string;
+            credit_note: boolean;
+            number?: string;
+            /** @description its date, as 2026-11-30 */
+            issued?: string;
+            /** @description when it is to be paid, likewise */
+            due?: string;
+            seller?: string;
+            /** @description the VAT number of the seller */
+            seller_vat?: string;
+            buyer?: string;
+            order?: string;
+            /** @description of the buyer */
+            reference?: string;
+            currency?: string;
+            /** @description the amount without tax */
+            net?: string;
+            tax?: string;
+            /** @description the amount with tax */
+            total?: string;
+            /** @description what is still to be paid */
+            payable?: string;
+            /** @description the rules of the standard that its sums do not keep */
+            faults: {
+                rule: string;
+                text: string;
+            }[];
+        };
+        /** @description Patterns for a value, the best one first. */
+        ValueProposals: {
+            /** @description in which the patterns were tried: the last ones that the same rule filed */
+            papers: number;
+            /** @description papers beside these whose text cannot be read */
+            unread: number;
+            /** @description not all of the last 50 papers were read, because that takes too long */
+            more: boolean;
+            proposals: components["schemas"]["ValueProposal"][];
+        };
+        /** @description A pattern for a value, with what it finds. */
+        ValueProposal: {
+            /** @description the pattern, for the key from of a value */
+            from: string;
+            /** @description of the value: text, number, amount or date */
+            type: string;
+            /** @description how fractions are written, if that has to be said: comma or point */
+            decimal?: string;
+            /** @description the order of dates, if it is not day month year */
+            order?: string;
+            /** @description how the pattern knows the value, such as: after “Order:” */
+            how: string;
+            /** @description what it reads in the paper in which the value was selected */
+            value: string;
+            /** @description in how many papers it finds a value */
+            found: number;
+            /** @description what it finds in each paper */
+            findings: {
+                /** @description the number of the filing */
+                entry: string;
+                file: string;
+                /** @description left out if nothing was found */
+                value?: string;
+                /** @description why the text that was found is no such value */
+                problem?: string;
+            }[];
+        };
+        /** @description A place where a value stands in a file. It may stand in several; one that is parted by the end of a line has a place for each part. */
+        ValuePlace: {
+            /** @description its name */
+            value: string;
+            /** @description from 1 */
+            page: number;
+            /** @description of its box, as a share of the page as it is shown, from its left edge */
+            left: number;
+            /** @description likewise from its upper edge */
+            top: number;
+            width: number;
+            height: number;
+        };
+        /** @description What stands in the place of a value. */
+        Correction: {
+            /** @description as it is written; empty takes the value away */
+            text: string;
+        };
         /** @description Lines of the register, and how many there are in all. */
         RegisterPage: {
+            /** @description machines that were asked for, but of which there is no copy to read */
+            missing?: components["schemas"]["MissingMachine"][];
             filings: components["schemas"]["Filing"][];
             total: number;
             /**
@@ -4066,6 +4519,8 @@ export interface components {
         };
         /** @description A message with all that was filed of it. */
         RegisterMessage: {
+            /** @description the machine of the office that it is of; said where all are asked */
+            machine?: string;
             /**
              * Format: int64
              * @description its number
@@ -4081,6 +4536,8 @@ export interface components {
         };
         /** @description Messages of the register, and how many there are in all. */
         RegisterMessagesPage: {
+            /** @description machines that were asked for, but of which there is no copy to read */
+            missing?: components["schemas"]["MissingMachine"][];
             messages: components["schemas"]["RegisterMessage"][];
             /** @description messages */
             total: number;
@@ -4121,12 +4578,26 @@ export interface components {
         };
         /** @description The filings counted by day, rule or something else. */
         Activity: {
+            /** @description machines that were asked for, but of which there is no copy to read */
+            missing?: components["schemas"]["MissingMachine"][];
             by: string;
             tallies: components["schemas"]["Tally"][];
             /** @description of all that was found */
             total: number;
             /** Format: int64 */
             size: number;
+            /** @description what numbers and amounts that were read come to, of all that was found; by name and currency */
+            sums?: components["schemas"]["ValueSum"][];
+        };
+        /** @description What the numbers of a value come to, in one currency. */
+        ValueSum: {
+            name: string;
+            /** @description such as EUR; empty of numbers */
+            currency: string;
+            /** @description of filings that have it */
+            count: number;
+            /** @description exact, with a point, such as 12289.50 */
+            total: string;
         };
         /** @description By what the register can be searched, and which columns it has. */
         RegisterLanguage: {
@@ -4173,6 +4644,8 @@ export interface components {
         };
         /** @description Which lines of the register are written as a table, and how. */
         ExportRequest: {
+            /** @description also lines of the other machines of the office */
+            everywhere?: boolean;
             /** @enum {string} */
             format: "csv" | "xlsx";
             /**
@@ -4183,8 +4656,8 @@ export interface components {
             /** @description in their order; none is what the asker chose */
             columns?: string[];
             search?: components["schemas"]["RegisterSearch"];
-            /** @enum {string} */
-            sort?: "number" | "received" | "filed" | "sender" | "subject" | "file" | "folder" | "size" | "kind" | "rule" | "mailbox";
+            /** @description as in the list of the register */
+            sort?: string;
             /** @enum {string} */
             direction?: "up" | "down";
         };
@@ -4374,6 +4847,8 @@ export interface components {
         };
         /** @description Something that a person should know of: a mailbox, cabinet or folder is not as it should be. */
         Notice: {
+            /** @description the machine of the office that it is of; said where all are asked */
+            machine?: string;
             /** Format: int64 */
             id: number;
             kind: string;
@@ -4386,6 +4861,8 @@ export interface components {
         };
         /** @description One thing in the tray that waits for a person. */
         Matter: {
+            /** @description the machine of the office that it is of; said where all are asked */
+            machine?: string;
             /** @description 12 is an item, f3 a follow-up, p4 something to be sent, r5 a filing, m6 a message that could not be read */
             id: string;
             cause: string;
@@ -4412,6 +4889,8 @@ export interface components {
         };
         /** @description What waits in the tray for the same cause. */
         TrayGroup: {
+            /** @description the machine of the office that it is of; said where all are asked: each machine has its own groups */
+            machine?: string;
             cause: string;
             title: string;
             help: string;
@@ -4422,6 +4901,8 @@ export interface components {
         };
         /** @description All that waits for a person. */
         Tray: {
+            /** @description machines that were asked for, but of which there is no copy to read */
+            missing?: components["schemas"]["MissingMachine"][];
             count: number;
             groups: components["schemas"]["TrayGroup"][];
             notices: components["schemas"]["Notice"][];
@@ -4864,6 +5345,98 @@ export interface components {
             kept_problem?: string;
             revision: number;
         };
+        /** @description What a machine says of itself to the others of the office. */
+        ThisMachine: {
+            /** @description how it is called */
+            name: string;
+            version: string;
+            /** @description names its records */
+            installation: string;
+        };
+        /** @description A machine that was asked for, but of which there is no copy to read. */
+        MissingMachine: {
+            machine: string;
+            problem: string;
+        };
+        /** @description The machines of the office. */
+        Machines: {
+            /** @description how this machine is called */
+            here: string;
+            /** @description by name */
+            others: components["schemas"]["Machine"][];
+        };
+        /** @description Another machine of the office, with an installation of its own. */
+        Machine: {
+            /** @description what it is called here */
+            name: string;
+            /** @description at which it answers; several with spaces between, where a standby may take over */
+            address: string;
+            /** @description it did when it was asked last */
+            answers: boolean;
+            /** @description why it does not */
+            problem?: string;
+            /** @description which it runs */
+            version?: string;
+            /**
+             * Format: date-time
+             * @description the copy of its records has all changes until then; not said where there is no copy
+             */
+            copy_at?: string;
+            /** @description the copy has everything in its replica, save the last ten seconds at most */
+            fresh: boolean;
+            /** @description why the copy does not follow */
+            behind?: string;
+            /** @description you are known there, by the same name */
+            known: boolean;
+            /** @description of its replica; for administrators, as the next ones */
+            place?: string;
+            user?: string;
+            region?: string;
+            host_key?: string;
+            authority?: string;
+            revision: number;
+        };
+        /** @description How another machine is asked, and where its records are read. */
+        MachineSettings: {
+            /** @description letters, digits, dots, dashes: it stands in addresses */
+            name: string;
+            /** @description at which it answers, such as https://north.brackwater.example; several with spaces between, where a standby may take over */
+            address: string;
+            /** @description of the scope machine, made there by an administrator */
+            token?: string;
+            /** @description of its replica, as it has it */
+            place: string;
+            /** @description with which its replica is sealed */
+            passphrase?: string;
+            /** @description with which the server of that place is signed in to; reading is enough */
+            user?: string;
+            /** @description password, private key or secret key of it */
+            secret?: string;
+            region?: string;
+            host_key?: string;
+            /** @description certificate of an authority that is trusted for both, PEM */
+            authority?: string;
+        };
+        /** @description Which mailbox moves, and where to. */
+        MailboxMove: {
+            /** @description its name at the machine where it is */
+            mailbox: string;
+            /** @description the machine where it is; without it this one */
+            from?: string;
+            /** @description the machine that takes it; this one by its own name */
+            to: string;
+            /** @description its password at the mail server, which is never handed over; without it the mailbox waits there until it is entered */
+            secret?: string;
+        };
+        /** @description A mailbox that has moved. */
+        MailboxMoved: {
+            machine: string;
+            /** @description there */
+            id: string;
+            name: string;
+            /** @description it is not watched before its password is entered there, or it is signed in to */
+            needs_secret: boolean;
+        };
         /** @description A copy of the installation that is kept at another place as it changes. */
         Replica: {
             /** @description whether there is one */
@@ -4907,7 +5480,7 @@ export interface components {
              * @description of when the newest change is that its copy has
              */
             copy_at?: string;
-            /** @description its copy has everything that is in the replica */
+            /** @description its copy has everything in the replica, save the last ten seconds at most */
             fresh: boolean;
             /** @description it was there in the last seconds, and could take over */
             ready: boolean;
@@ -4971,11 +5544,15 @@ export interface components {
         };
         /** @description A message that came, and what was filed of it. */
         Arrival: {
+            /** @description the machine of the office that it is of; said where all are asked */
+            machine?: string;
             message: components["schemas"]["Message"];
             items: components["schemas"]["Item"][];
         };
         /** @description The state of the office: mailboxes, what came today, and what is to be looked at. */
         Today: {
+            /** @description machines that were asked for, but of which there is no copy to read */
+            missing?: components["schemas"]["MissingMachine"][];
             filed_today: number;
             filed_month: number;
             /** Format: int64 */
@@ -4999,8 +5576,11 @@ export interface components {
         };
         /** @description The state of one mailbox. */
         MailboxToday: {
+            /** @description the machine of the office that it is of; said where all are asked */
+            machine?: string;
             id: string;
             name: string;
+            /** @description of another machine: elsewhere, since only it knows */
             state: string;
             filed: number;
         };
@@ -5075,9 +5655,14 @@ export interface components {
         From: string;
         /** @description received on this day or earlier */
         To: string;
-        SortBy: "number" | "received" | "filed" | "sender" | "subject" | "file" | "folder" | "size" | "kind" | "rule" | "mailbox";
+        /** @description number, received, filed, sender, subject, file, folder, size, kind, rule, mailbox, or the name of a value */
+        SortBy: string;
         /** @description up: the smallest, oldest or first of the alphabet comes first */
         Direction: "up" | "down";
+        /** @description also at the other machines of the office, from the copies of their records that are kept here */
+        Everywhere: boolean;
+        /** @description what it is called here */
+        MachineName: string;
         /** @description the revision that was read */
         IfMatch: string;
     };
@@ -5146,6 +5731,175 @@ export interface operations {
                     "application/json": components["schemas"]["Version"];
                 };
             };
+        };
+    };
+    GetMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description This machine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThisMachine"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListMachines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The machines. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Machines"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    AddMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MachineSettings"];
+            };
+        };
+        responses: {
+            /** @description The machine. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Machine"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetOtherMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description what it is called here */
+                name: components["parameters"]["MachineName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The machine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Machine"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ChangeMachine: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the revision that was read */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                /** @description what it is called here */
+                name: components["parameters"]["MachineName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MachineSettings"];
+            };
+        };
+        responses: {
+            /** @description The machine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Machine"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    RemoveMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description what it is called here */
+                name: components["parameters"]["MachineName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is forgotten. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    MoveMailbox: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MailboxMove"];
+            };
+        };
+        responses: {
+            /** @description The mailbox at its new machine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailboxMoved"];
+                };
+            };
+            default: components["responses"]["Problem"];
         };
     };
     GetSetup: {
@@ -7135,6 +7889,55 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    GetScans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The settings. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Scans"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    SetScans: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the revision that was read */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScansSettings"];
+            };
+        };
+        responses: {
+            /** @description The settings. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Scans"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     ListTables: {
         parameters: {
             query?: never;
@@ -7859,7 +8662,10 @@ export interface operations {
     };
     HandOverMailbox: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description only say whether it could be: the file is made, and the mailbox stays */
+                try?: boolean;
+            };
             header?: never;
             path: {
                 id: components["parameters"]["ID"];
@@ -7882,7 +8688,10 @@ export interface operations {
     };
     TakeOverMailbox: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description only say whether it could be: nothing is kept */
+                try?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -8131,7 +8940,7 @@ export interface operations {
     ListPasses: {
         parameters: {
             query?: {
-                kind?: "live" | "old mail" | "undo" | "again" | "verification" | "by hand" | "move";
+                kind?: "live" | "old mail" | "undo" | "again" | "verification" | "values" | "by hand" | "move";
                 /** @description its id; also passes in which it filed something */
                 rule?: string;
                 /** @description its id */
@@ -8142,6 +8951,10 @@ export interface operations {
                 from?: string;
                 /** @description begun on this day or earlier */
                 to?: string;
+                /** @description also at the other machines of the office, from the copies of their records that are kept here */
+                everywhere?: components["parameters"]["Everywhere"];
+                /** @description everywhere: the Inktray-Next of the page before */
+                cursor?: string;
                 after?: number;
                 most?: number;
             };
@@ -8154,6 +8967,8 @@ export interface operations {
             /** @description The passes. */
             200: {
                 headers: {
+                    /** @description everywhere: the cursor of the next page, where there is one */
+                    "Inktray-Next"?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9012,10 +9827,13 @@ export interface operations {
                 from?: components["parameters"]["From"];
                 /** @description received on this day or earlier */
                 to?: components["parameters"]["To"];
+                /** @description number, received, filed, sender, subject, file, folder, size, kind, rule, mailbox, or the name of a value */
                 sort?: components["parameters"]["SortBy"];
                 /** @description up: the smallest, oldest or first of the alphabet comes first */
                 direction?: components["parameters"]["Direction"];
-                /** @description the cursor: the entry that was shown last, such as 2026-5731 */
+                /** @description also at the other machines of the office, from the copies of their records that are kept here */
+                everywhere?: components["parameters"]["Everywhere"];
+                /** @description the cursor: the entry that was shown last, such as 2026-5731; everywhere, what the page before gave as next */
                 after?: string;
                 most?: number;
             };
@@ -9032,6 +9850,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RegisterPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetWords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How far. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Words"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -9054,10 +9893,13 @@ export interface operations {
                 from?: components["parameters"]["From"];
                 /** @description received on this day or earlier */
                 to?: components["parameters"]["To"];
+                /** @description number, received, filed, sender, subject, file, folder, size, kind, rule, mailbox, or the name of a value */
                 sort?: components["parameters"]["SortBy"];
                 /** @description up: the smallest, oldest or first of the alphabet comes first */
                 direction?: components["parameters"]["Direction"];
-                /** @description the cursor: the entry that was shown last, such as 2026-5731 */
+                /** @description also at the other machines of the office, from the copies of their records that are kept here */
+                everywhere?: components["parameters"]["Everywhere"];
+                /** @description the cursor: the entry that was shown last, such as 2026-5731; everywhere, what the page before gave as next */
                 after?: string;
                 most?: number;
             };
@@ -9082,6 +9924,8 @@ export interface operations {
     ListRegisterFolders: {
         parameters: {
             query?: {
+                /** @description also at the other machines of the office, from the copies of their records that are kept here */
+                everywhere?: components["parameters"]["Everywhere"];
                 /** @description words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05 */
                 text?: components["parameters"]["Text"];
                 /** @description its id */
@@ -9118,6 +9962,8 @@ export interface operations {
     GetActivity: {
         parameters: {
             query: {
+                /** @description also at the other machines of the office, from the copies of their records that are kept here */
+                everywhere?: components["parameters"]["Everywhere"];
                 /** @description words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05 */
                 text?: components["parameters"]["Text"];
                 /** @description its id */
@@ -9367,6 +10213,31 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    StartReadingValues: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RegisterSearch"];
+            };
+        };
+        responses: {
+            /** @description The pass has begun. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pass"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     GetFiling: {
         parameters: {
             query?: never;
@@ -9378,6 +10249,36 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description The filing. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Story"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    CorrectValue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description year and number, such as 2026-5731 */
+                entry: components["parameters"]["Entry"];
+                /** @description of the value, as the rule calls it */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Correction"];
+            };
+        };
         responses: {
             /** @description The filing. */
             200: {
@@ -9489,6 +10390,88 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetInside: {
+        parameters: {
+            query?: {
+                /** @description also look for bar codes and QR codes, which takes up to a second a page */
+                codes?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description year and number, such as 2026-5731 */
+                entry: components["parameters"]["Entry"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is in it. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inside"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetPlaces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description year and number, such as 2026-5731 */
+                entry: components["parameters"]["Entry"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The places. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ValuePlace"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ProposeValue: {
+        parameters: {
+            query: {
+                /** @description the value as it is written there, such as BK-20441 */
+                selected: string;
+                /** @description which one, if the same text occurs several times, from 0 */
+                occurrence?: number;
+                /** @description where it was selected: in the text inside the file, or in the subject */
+                in?: "text" | "subject";
+            };
+            header?: never;
+            path: {
+                /** @description year and number, such as 2026-5731 */
+                entry: components["parameters"]["Entry"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The proposals. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ValueProposals"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -9666,7 +10649,10 @@ export interface operations {
     };
     ListTray: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description also at the other machines of the office, from the copies of their records that are kept here */
+                everywhere?: components["parameters"]["Everywhere"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9858,7 +10844,10 @@ export interface operations {
     };
     GetToday: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description also at the other machines of the office, from the copies of their records that are kept here */
+                everywhere?: components["parameters"]["Everywhere"];
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -9,6 +9,7 @@ import {
   emptyValue,
   headerOps,
   type InnerText,
+  type Value,
   type ItemTest,
   type Leaf,
   list,
@@ -21,6 +22,7 @@ import {
   withValue,
 } from './document'
 import { pieces, without } from './pattern'
+import { ValueTestEditor, valueWords } from './values'
 
 /** What the blanks offer: what is set up, and what occurs in the mailboxes. */
 export type Known = {
@@ -30,6 +32,12 @@ export type Known = {
   people: string[]
   choices?: Schemas['Choices']
   language?: Schemas['Language']
+  /** The rule's id, once it is saved. */
+  rule?: string
+  /** What the rule reads of each file. */
+  values?: Value[]
+  /** What the rehearsal reads, a list for each file. */
+  read?: Schemas['FiledValue'][][]
 }
 type Offered = { value: string; count?: number }
 
@@ -571,6 +579,11 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
             {word}
           </button>
         ))}
+        {known.values?.map((v) => (
+          <button key={v.name} className={chip} onClick={() => put(`<value.${v.name}>`)}>
+            {v.name}
+          </button>
+        ))}
         {language?.tables.map((t) => (
           <button key={t} className={chip} onClick={() => put(`<lookup ${t} of (file.stem)>`)}>
             look up in {t}
@@ -667,11 +680,15 @@ export const itemWords = (t: ItemTest, kinds: Schemas['Kind'][]): string => {
   if (t.type) noun += ` of the type ${orList(list(t.type))}`
   if (t.larger) noun += ` over ${t.larger}`
   if (t.smaller) noun += ` under ${t.smaller}`
+  const invoice = t['electronic invoice']
+  if (invoice)
+    noun += ` that are electronic invoices${{ any: '', 'adds up': ' which add up', 'does not add up': ' which do not add up' }[invoice] ?? ''}`
   const any = [...list(t.text?.contains), ...list(t.text?.['contains any'])]
   if (any.length) noun += ` in which ${orList(any)} stands`
   if (t.text?.['contains all']) noun += ` in which ${orList(list(t.text['contains all']), 'and')} stand`
   if (t.text?.matches) noun += ` in which something matches ${orList(list(t.text.matches))}`
-  return noun
+  const values = valueWords(t)
+  return values ? `${noun} ${values}` : noun
 }
 
 const inner = (t: InnerText): InnerText | undefined => {
@@ -747,6 +764,19 @@ export function ItemEditor({
         </label>
       </div>
       {line('name matches', 'Names by regular expression', '^BK-[0-9]+')}
+      <label className="mt-3 block text-sm font-semibold">
+        Electronic invoices
+        <select
+          className="field mt-1 font-normal"
+          value={t['electronic invoice'] ?? ''}
+          onChange={(e) => set({ 'electronic invoice': e.target.value || undefined })}
+        >
+          <option value="">whether it is one or not</option>
+          <option value="any">only electronic invoices, as XML or within a PDF</option>
+          <option value="adds up">only those that add up</option>
+          <option value="does not add up">only those that do not add up</option>
+        </select>
+      </label>
       <div className="mt-3 border-t border-line pt-3">
         <TextList
           label="Words inside, any of them"
@@ -754,10 +784,11 @@ export function ItemEditor({
           onChange={(x) => set({ text: inner({ ...t.text, contains: x.length ? collapse(x) : undefined }) })}
         />
         <p className="mt-1 text-sm text-ink-3">
-          Looked for in PDFs, documents, spreadsheets, presentations and text files. What cannot be read, because it was
-          scanned or is locked, waits in the tray.
+          Looked for in PDFs, documents, spreadsheets, presentations and text files, and in scans where Tesseract is
+          installed. What cannot be read, because it is locked or for another reason, waits in the tray.
         </p>
       </div>
+      <ValueTestEditor test={t} known={known} onChange={(value) => set({ value })} />
       <div className="mt-2">
         <Tick
           label="only what is shown within the text"

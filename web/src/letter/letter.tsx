@@ -23,6 +23,7 @@ import {
   toRoot,
   withValue,
 } from './document'
+import { Values } from './values'
 
 type Problems = Schemas['FieldProblem'][]
 type Props = {
@@ -67,7 +68,9 @@ const without = <T extends object>(value: T): T => {
 }
 
 /** The rule as a letter of instruction with blanks. */
-export function Letter({ document: d, known, problems, example, onChange }: Props) {
+export function Letter({ document: d, known: offered, problems, example, onChange }: Props) {
+  const values = [d.values ?? []].flat()
+  const known = { ...offered, values }
   const set = (changes: Partial<RuleDocument>) => onChange(without({ ...d, ...changes }))
   const root = toRoot(d.match)
   const unless = (d.unless ?? []).map(toNode)
@@ -318,6 +321,30 @@ export function Letter({ document: d, known, problems, example, onChange }: Prop
         </p>
         <Unasked words={d['leave out']} onChange={(words) => set({ 'leave out': words })} />
         <Cautions words={d.hold} left={d['leave out']} onChange={(hold) => set({ hold })} />
+      </Step>
+      <Step title="Read of each file">
+        <Told texts={about(problems, 'values', false)} />
+        <Values
+          values={values}
+          read={offered.read ?? []}
+          rule={offered.rule}
+          wrong={(place) => about(problems, place)}
+          onChange={(values) => set({ values })}
+        />
+        <p className="mt-1 text-sm leading-normal text-ink-3">
+          Searches of the register {d['full text'] ? 'find' : 'do not find'} the words inside of these files.{' '}
+          <Blank label="Words inside: change" text="change">
+            <Tick
+              label="searches find the words inside of these files"
+              checked={d['full text'] === true}
+              onChange={(on) => set({ 'full text': on || undefined })}
+            />
+            <p className="mt-1 text-sm text-ink-3">
+              Such as inside:&quot;oily water&quot;. What is filed already is read, too. Whoever may see a filing may
+              find its words.
+            </p>
+          </Blank>
+        </p>
       </Step>
       <Step title="Afterwards">
         <Told texts={about(problems, 'afterwards', false)} />

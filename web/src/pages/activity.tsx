@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query'
 import { type Schemas } from '../api/client'
 import { type Asked, type By, queries } from '../api/queries'
 import { Listing } from '../ui/basics'
-import { many, size } from '../ui/format'
+import { exactNumber, many, size } from '../ui/format'
 
 const useCounts = (asked: Asked, by: By, most?: number) => useQuery(queries.activity(asked, by, most))
 
@@ -25,6 +25,27 @@ export function Activity({ asked, onNarrow }: { asked: Asked; onNarrow: (name: s
 const day = new Intl.DateTimeFormat(undefined, { day: 'numeric', month: 'short', year: 'numeric', timeZone: 'UTC' })
 const month = new Intl.DateTimeFormat(undefined, { month: 'long', year: 'numeric', timeZone: 'UTC' })
 
+/** What the numbers come to that were read of the files. */
+function Sums({ sums }: { sums: Schemas['ValueSum'][] }) {
+  return (
+    <div className="mb-6">
+      <h2>Sums of all that was found</h2>
+      <dl className="flex flex-wrap gap-x-10 gap-y-2">
+        {sums.map((s) => (
+          <div key={`${s.name} ${s.currency}`}>
+            <dt className="text-[13.5px] text-ink-2">
+              {s.name} ({many(s.count, 'filing')})
+            </dt>
+            <dd className="text-lg font-semibold">
+              {exactNumber(s.total)} {s.currency}
+            </dd>
+          </div>
+        ))}
+      </dl>
+    </div>
+  )
+}
+
 function Time({ asked }: { asked: Asked }) {
   const days = useCounts(asked, 'day')
   const months = useCounts(asked, 'month')
@@ -33,6 +54,7 @@ function Time({ asked }: { asked: Asked }) {
   const name = (t: Schemas['Tally']) => (long ? month.format(new Date(t.id + '-01')) : day.format(new Date(t.id)))
   return (
     <section className="mb-8">
+      {days.data?.sums && <Sums sums={days.data.sums} />}
       <h2>{long ? 'Filed each month' : 'Filed each day'}</h2>
       <Listing query={query} empty={(a) => a.total === 0 && 'Nothing of that kind was filed.'}>
         {(a) => (

@@ -2,10 +2,11 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 
 import { api, value } from '../api/client'
-import { type Asked, queries } from '../api/queries'
+import { type Asked, office, queries } from '../api/queries'
 import { OneOf } from '../letter/blanks'
 import { Bar, Button, Sheet, Wrong } from '../ui/basics'
 import { many, size } from '../ui/format'
+import { address } from '../api/where'
 
 /** Writes what is found as a table: shows how far it is, can be stopped, and gives the file. */
 export function Export({
@@ -17,7 +18,7 @@ export function Export({
   onClose,
 }: {
   asked: Asked
-  sort: 'number'
+  sort: string
   direction: 'up' | 'down'
   total: number
   columns: string[]
@@ -27,7 +28,11 @@ export function Export({
   const [per, setPer] = useState<'filing' | 'message'>('filing')
   const start = useMutation({
     mutationFn: () =>
-      value(api.POST('/api/v1/register/exports', { body: { format, per, columns, search: asked, sort, direction } })),
+      value(
+        api.POST('/api/v1/register/exports', {
+          body: { ...office, format, per, columns, search: asked, sort, direction },
+        }),
+      ),
   })
   const id = start.data?.id
   const state = useQuery({
@@ -112,7 +117,7 @@ export function Export({
             {x.state === 'done' && (
               <a
                 className="rounded-lg border border-ink bg-ink px-4 py-2 text-sm font-semibold text-sheet hover:opacity-90"
-                href={`/api/v1/register/exports/${x.id}/file`}
+                href={address(`/api/v1/register/exports/${x.id}/file`)}
                 download
               >
                 Download {x.name}

@@ -8,6 +8,7 @@ import { Button, Chip, Listing, Page, Wrong } from '../ui/basics'
 import { exactly, receivedAs, size, when } from '../ui/format'
 import { Steps } from './parts'
 import { Undo } from './undo'
+import { address } from '../api/where'
 
 const Preview = lazy(() => import('./preview').then((m) => ({ default: m.Preview })))
 
@@ -17,6 +18,15 @@ export function FilingPage() {
   const client = useQueryClient()
   const query = useQuery({ ...queries.story(entry), retry: false })
   const [undoing, setUndoing] = useState(false)
+  const [marked, setMarked] = useState('')
+  const story = query.data
+  const places = useQuery({
+    ...queries.places(entry),
+    enabled:
+      !!story?.filing.values?.some((v) => v.text) &&
+      story.filing.state === 'filed' &&
+      (story.preview === 'pdf' || story.preview === 'picture'),
+  })
   const keep = { onSuccess: (s: Schemas['Story']) => client.setQueryData(queries.story(entry).queryKey, s) }
   const verify = useMutation({
     mutationFn: () => value(api.POST('/api/v1/register/{entry}/verify', { params: { path: { entry } } })),
@@ -41,7 +51,7 @@ export function FilingPage() {
                 {there && f.state !== 'missing' && (
                   <a
                     className="rounded-lg border border-ink bg-ink px-4 py-2 text-sm font-semibold text-sheet hover:opacity-90"
-                    href={`/api/v1/register/${f.entry}/file`}
+                    href={address(`/api/v1/register/${f.entry}/file`)}
                     download
                   >
                     Download
@@ -123,6 +133,7 @@ export function FilingPage() {
                     </span>
                   </Fact>
                 </dl>
+                <Values filing={f} places={places.data ?? []} marked={marked} onMark={setMarked} />
                 <h2 className="mt-7 mb-2">What happened</h2>
                 <ol className="border-l-2 border-line-2 pl-4 text-[15px]">
                   {s.events.map((e, i) => (
@@ -166,7 +177,7 @@ export function FilingPage() {
                   </p>
                 }
               >
-                <Preview filing={f} kind={s.preview} />
+                <Preview filing={f} kind={s.preview} places={places.data} marked={marked} />
               </Suspense>
             </div>
             {undoing && <Undo what={{ item: f.item!, name: f.file }} onClose={() => setUndoing(false)} />}
@@ -203,6 +214,99 @@ function Copied({ text, url }: { text: string; url?: string }) {
         {done ? 'copied' : 'copy'}
       </button>
     </>
+  )
+}
+
+/** What was read of the file, and correcting it. */
+function Values({
+  filing: f,
+  places,
+  marked,
+  onMark,
+}: {
+  filing: Schemas['Filing']
+  places: Schemas['ValuePlace'][]
+  marked: string
+  onMark: (name: string) => void
+}) {
+  const client = useQueryClient()
+  const [open, setOpen] = useState('')
+  const [text, setText] = useState('')
+  const correct = useMutation({
+    mutationFn: () =>
+      value(
+        api.PUT('/api/v1/register/{entry}/values/{name}', {
+          params: { path: { entry: f.entry, name: open } },
+          body: { text },
+        }),
+      ),
+    onSuccess: (next) => {
+      setOpen('')
+      client.setQueryData(queries.story(f.entry).queryKey, next)
+    },
+  })
+  if (!f.values) return null
+  return (
+    <section aria-label="Values">
+      <h2 className="mt-7 mb-2">What was read of it</h2>
+      <dl className="grid grid-cols-[7.5rem_minmax(0,1fr)] gap-y-1 text-[15px] [overflow-wrap:anywhere]">
+        {f.values.map((v) => (
+          <Fact key={v.name} name={v.name}>
+            {open === v.name ? (
+              <form
+                className="flex gap-2"
+                onSubmit={(e) => {
+                  e.preventDefault()
+                  correct.mutate()
+                }}
+              >
+                <input
+                  autoFocus
+                  aria-label={`The value ${v.name}`}
+                  className="field"
+                  maxLength={500}
+                  value={text}
+                  onChange={(e) => setText(e.target.value)}
+                  onKeyDown={(e) => e.key === 'Escape' && setOpen('')}
+                />
+                <Button type="submit" disabled={correct.isPending}>
+                  Keep
+                </Button>
+              </form>
+            ) : (
+              <>
+                {v.text || <span className="text-ink-3">not found{v.problem ? `: ${v.problem}` : ''}</span>}{' '}
+                {v.text && v.sure ? (
+                  <span className="text-[13.5px] text-ink-3">from a scan, {v.sure} % sure </span>
+                ) : null}
+                {places.some((p) => p.value === v.name) && (
+                  <button
+                    className="add mr-2"
+                    aria-label={`on page ${places.find((p) => p.value === v.name)?.page}: show where ${v.name} stands`}
+                    aria-pressed={marked === v.name}
+                    onClick={() => onMark(marked === v.name ? '' : v.name)}
+                  >
+                    on page {places.find((p) => p.value === v.name)?.page}
+                  </button>
+                )}
+                <button
+                  className="add"
+                  aria-label={`${v.text ? 'Correct' : 'Enter'}: ${v.name}`}
+                  onClick={() => {
+                    correct.reset()
+                    setText(v.text)
+                    setOpen(v.name)
+                  }}
+                >
+                  {v.text ? 'correct' : 'enter'}
+                </button>
+              </>
+            )}
+          </Fact>
+        ))}
+      </dl>
+      <Wrong error={correct.error} />
+    </section>
   )
 }
 
@@ -271,7 +375,8 @@ function Changed({ f }: { f: Schemas['Filing'] }) {
     queryKey: ['changed', f.entry, f.checked_at],
     retry: false,
     queryFn: async () =>
-      (await fetch(`/api/v1/register/${f.entry}/file?first=1`)).headers.get('Inktray-Changed-Since-Filed') === 'true',
+      (await fetch(address(`/api/v1/register/${f.entry}/file?first=1`))).headers.get('Inktray-Changed-Since-Filed') ===
+      'true',
   })
   if (!changed.data) return null
   return (

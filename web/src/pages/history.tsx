@@ -3,10 +3,11 @@ import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
-import { keys, queries } from '../api/queries'
+import { keys, office, queries } from '../api/queries'
 import { useAddress } from '../ui/address'
 import { Button, Chip, Listing, Page, Tick, Wrong } from '../ui/basics'
 import { many, when } from '../ui/format'
+import { Machines, Of, To, useOffice } from '../ui/office'
 import { ItemLine, MessageHead, Steps } from './parts'
 import { Undo } from './undo'
 
@@ -19,6 +20,7 @@ const kinds: Record<Pass['kind'], string> = {
   'by hand': 'by hand',
   verification: 'files verified',
   move: 'cabinet moved',
+  values: 'values read',
 }
 
 export const lasted = (seconds = 0) =>
@@ -34,6 +36,7 @@ export const lasted = (seconds = 0) =>
 const sum = (p: Pass) => {
   if (p.kind === 'verification')
     return p.note || (p.state === 'running' ? `${p.looked} of ${p.total}` : `${p.looked} as they were filed`)
+  if (p.kind === 'values') return `values of ${p.matched.toLocaleString()} changed${p.note ? `; ${p.note}` : ''}`
   if (p.kind === 'move') return `${p.looked.toLocaleString()} of ${p.total.toLocaleString()} copied`
   if (p.kind === 'undo') return `${p.taken_back ?? 0} taken back${p.kept ? `, ${p.kept} left` : ''}`
   const parts = [
@@ -58,30 +61,37 @@ export function History() {
   const quiet = get('quiet') === 'yes'
   const set = (key: string, v: string) => change({ [key]: v }, true)
   const rules = useQuery(queries.rules)
+  const { others } = useOffice()
   const list = useInfiniteQuery({
-    queryKey: [...keys.passes, kind, rule, from, to, quiet],
-    queryFn: ({ pageParam }) =>
-      value(
-        api.GET('/api/v1/passes', {
-          params: {
-            query: {
-              kind: (kind || undefined) as Pass['kind'] | undefined,
-              rule: rule || undefined,
-              from: from || undefined,
-              to: to || undefined,
-              matching: !quiet,
-              after: pageParam || undefined,
-              most: 60,
-            },
+    queryKey: [...keys.passes, others.length > 0, kind, rule, from, to, quiet],
+    queryFn: async ({ pageParam }) => {
+      const asked = api.GET('/api/v1/passes', {
+        params: {
+          query: {
+            ...office,
+            kind: (kind || undefined) as Pass['kind'] | undefined,
+            rule: rule || undefined,
+            from: from || undefined,
+            to: to || undefined,
+            matching: !quiet,
+            after: typeof pageParam === 'number' ? pageParam : undefined,
+            cursor: typeof pageParam === 'string' ? pageParam : undefined,
+            most: 60,
           },
-        }),
-      ),
-    initialPageParam: 0,
-    getNextPageParam: (last) => (last.length === 60 ? last.at(-1)!.id : undefined),
+        },
+      })
+      const passes = await value(asked)
+      const next = (await asked).response.headers.get('Inktray-Next') ?? undefined
+      // One machine goes on after the last number, several after the cursor that they give.
+      return { passes, next: next ?? (passes.length === 60 && others.length === 0 ? passes.at(-1)!.id : undefined) }
+    },
+    initialPageParam: undefined as number | string | undefined,
+    getNextPageParam: (last) => last.next,
     placeholderData: keepPreviousData,
   })
   return (
     <Page title="History" sub="Every pass over messages: what came of it, how long it took, and who began it.">
+      <Machines />
       <div className="mb-4 flex flex-wrap items-center gap-x-4 gap-y-2 text-sm">
         <label className="flex items-center gap-1.5">
           kind
@@ -127,7 +137,7 @@ export function History() {
       </div>
       <Listing
         query={{ data: list.data, error: list.error, isPending: list.isPending }}
-        empty={(d) => d.pages[0].length === 0 && 'No pass of that kind is kept.'}
+        empty={(d) => d.pages[0].passes.length === 0 && 'No pass of that kind is kept.'}
       >
         {(d) => (
           <>
@@ -135,7 +145,16 @@ export function History() {
               <table className="w-full text-[14.5px]">
                 <thead>
                   <tr className="border-b border-line-2 text-left text-[13px] text-ink-3">
-                    {['No.', 'Began', 'What', 'Messages', 'What came of it', 'Took', 'By'].map((h) => (
+                    {[
+                      'No.',
+                      ...(others.length > 0 ? ['Machine'] : []),
+                      'Began',
+                      'What',
+                      'Messages',
+                      'What came of it',
+                      'Took',
+                      'By',
+                    ].map((h) => (
                       <th key={h} scope="col" className="px-2.5 py-2 font-semibold">
                         {h}
                       </th>
@@ -143,31 +162,38 @@ export function History() {
                   </tr>
                 </thead>
                 <tbody>
-                  {d.pages.flat().map((p) => (
-                    <tr key={p.id} className="border-b border-line align-top">
-                      <td className="px-2.5 py-2">
-                        <Link className="font-semibold text-pen hover:underline" to={`/history/${p.id}`}>
-                          {p.id}
-                        </Link>
-                      </td>
-                      <td className="px-2.5 py-2 whitespace-nowrap">{when(p.started_at)}</td>
-                      <td className="px-2.5 py-2">
-                        <span className="font-semibold">{kinds[p.kind]}</span>{' '}
-                        <span className="text-ink-2">{about(p)}</span>
-                      </td>
-                      <td className="px-2.5 py-2 whitespace-nowrap">
-                        {p.looked}
-                        {p.total > p.looked && ` of ${p.total}`}
-                      </td>
-                      <td className="px-2.5 py-2">
-                        {sum(p)} {p.state !== 'done' && <Chip word={p.state} />}
-                      </td>
-                      <td className="px-2.5 py-2 whitespace-nowrap text-ink-2">
-                        {p.state === 'running' ? `${lasted(p.seconds)} so far` : lasted(p.seconds)}
-                      </td>
-                      <td className="px-2.5 py-2 text-ink-2">{p.made_by}</td>
-                    </tr>
-                  ))}
+                  {d.pages
+                    .flatMap((one) => one.passes)
+                    .map((p) => (
+                      <tr key={`${p.machine} ${p.id}`} className="border-b border-line align-top">
+                        <td className="px-2.5 py-2">
+                          <To className="font-semibold text-pen hover:underline" of={p.machine} to={`/history/${p.id}`}>
+                            {p.id}
+                          </To>
+                        </td>
+                        {others.length > 0 && (
+                          <td className="px-2.5 py-2">
+                            <Of machine={p.machine} />
+                          </td>
+                        )}
+                        <td className="px-2.5 py-2 whitespace-nowrap">{when(p.started_at)}</td>
+                        <td className="px-2.5 py-2">
+                          <span className="font-semibold">{kinds[p.kind]}</span>{' '}
+                          <span className="text-ink-2">{about(p)}</span>
+                        </td>
+                        <td className="px-2.5 py-2 whitespace-nowrap">
+                          {p.looked}
+                          {p.total > p.looked && ` of ${p.total}`}
+                        </td>
+                        <td className="px-2.5 py-2">
+                          {sum(p)} {p.state !== 'done' && <Chip word={p.state} />}
+                        </td>
+                        <td className="px-2.5 py-2 whitespace-nowrap text-ink-2">
+                          {p.state === 'running' ? `${lasted(p.seconds)} so far` : lasted(p.seconds)}
+                        </td>
+                        <td className="px-2.5 py-2 text-ink-2">{p.made_by}</td>
+                      </tr>
+                    ))}
                 </tbody>
               </table>
             </div>
@@ -257,10 +283,10 @@ export function PassPage() {
               {p.state === 'running' ? 'it runs' : `${p.state} after ${lasted(p.seconds)}`}.{' '}
               {p.kind === 'move'
                 ? ''
-                : p.kind === 'verification'
+                : p.kind === 'verification' || p.kind === 'values'
                   ? `${many(p.looked, 'file')} of ${p.total.toLocaleString()} read: `
                   : `${many(p.looked, 'message')}${p.total > p.looked ? ` of ${p.total.toLocaleString()}` : ''} looked at, `}
-              {sum(p)}.{p.note && p.kind !== 'undo' && p.kind !== 'verification' && p.kind !== 'move' && ` ${p.note}.`}
+              {sum(p)}.{p.note && !['undo', 'verification', 'values', 'move'].includes(p.kind) && ` ${p.note}.`}
             </>
           }
           actions={
@@ -271,7 +297,7 @@ export function PassPage() {
                   <Button onClick={() => steer.mutate('stopped')}>Stop</Button>
                 </>
               )}
-              {(p.kind === 'verification' || p.kind === 'move') && p.state === 'running' && (
+              {['verification', 'values', 'move'].includes(p.kind) && p.state === 'running' && (
                 <Button onClick={() => steer.mutate('stopped')}>Stop</Button>
               )}
               {p.kind === 'old mail' && p.state === 'paused' && (
@@ -296,12 +322,21 @@ export function PassPage() {
                   ? 'The cabinet lies at its new place now, and the register leads there. The old place keeps its files.'
                   : 'The cabinet is where it was.'}
             </p>
+          ) : p.kind === 'values' ? (
+            <p>
+              Filed files were read again, for the values that their rules read now. What people corrected stays, and no
+              file was moved or renamed. See the{' '}
+              <Link className="text-pen underline" to="/register">
+                register
+              </Link>
+              .
+            </p>
           ) : p.kind === 'verification' ? (
             <p>
               {p.matched > 0 ? (
                 <>
                   What is missing or changed waits in the{' '}
-                  <Link className="text-pen hover:underline" to="/tray">
+                  <Link className="text-pen underline" to="/tray">
                     tray
                   </Link>
                   .

@@ -6,6 +6,10 @@ import { keys, queries } from '../api/queries'
 import { Button, Field, Lines, Listing, Pick, Sheet, Wrong } from '../ui/basics'
 import { End, placed, useSettings } from '../ui/form'
 import { many } from '../ui/format'
+import { useOwnAddress } from '../ui/office'
+
+/** Whether a mailbox is an account on a mail server. */
+export const onServer = (kind: string) => kind === 'imap' || kind === 'pop3' || kind === 'jmap'
 
 type Kind = NonNullable<Schemas['MailboxSettings']['kind']>
 
@@ -19,17 +23,18 @@ export function whereItIs(m: Schemas['Mailbox']): string {
     case 'files':
       return 'mail that is taken in from files'
   }
-  return `${m.username} at ${m.host}${m.port ? `:${m.port}` : ''}, ${m.kind === 'pop3' ? 'POP3, ' : ''}${m.encryption === 'none' ? 'not encrypted' : m.encryption}`
+  return `${m.username} at ${m.host}${m.port ? `:${m.port}` : ''}, ${m.kind === 'imap' ? '' : `${m.kind.toUpperCase()}, `}${m.encryption === 'none' ? 'not encrypted' : m.encryption}`
 }
 
 /** Goes to where consent is given, and comes back. */
 function useSignIn() {
+  const own = useOwnAddress()
   return useMutation({
     mutationFn: (id: string) =>
       value(
         api.POST('/api/v1/mailboxes/{id}/consent', {
           params: { path: { id } },
-          body: { console: window.location.origin },
+          body: { console: own },
         }),
       ),
     onSuccess: (a) => window.location.assign(a.page),
@@ -174,6 +179,7 @@ function DropSheet({ mailbox: m, onClose }: { mailbox: Schemas['Mailbox']; onClo
 
 const kinds: [Kind, string][] = [
   ['imap', 'an account on a mail server (IMAP)'],
+  ['jmap', 'an account on a mail server (JMAP)'],
   ['pop3', 'an account on a mail server (POP3)'],
   ['drop', 'a drop address: Ink Tray receives'],
   ['maildir', 'a mail folder on this machine (Maildir)'],
@@ -205,7 +211,7 @@ const typed = (m: Schemas['Mailbox'] | null) => ({
 })
 type Typed = ReturnType<typeof typed>
 
-const isAccount = (s: Typed) => s.kind === 'imap' || s.kind === 'pop3'
+const isAccount = (s: Typed) => onServer(s.kind)
 
 /** What is typed, as the service takes it. */
 function settings(s: Typed, mailbox: Schemas['Mailbox'] | null): Schemas['MailboxSettings'] {
@@ -247,6 +253,7 @@ function settings(s: Typed, mailbox: Schemas['Mailbox'] | null): Schemas['Mailbo
 const keeps = (s: Typed, m: Schemas['Mailbox'] | null) =>
   !!m &&
   !m.consent &&
+  s.kind === m.kind &&
   s.host === m.host &&
   (Number(s.port) || 0) === m.port &&
   s.encryption === m.encryption &&
@@ -256,6 +263,7 @@ const keeps = (s: Typed, m: Schemas['Mailbox'] | null) =>
   s.authority === (m.authority ?? '')
 
 export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox'] | null; onClose: () => void }) {
+  const own = useOwnAddress()
   const form = useSettings<Typed, unknown>({
     values: typed(mailbox),
     revision: mailbox?.revision,
@@ -295,6 +303,24 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
     <Sheet title={mailbox ? `The mailbox “${mailbox.name}”` : 'Add a mailbox'} open onClose={onClose}>
       <form onSubmit={form.submit}>
         {!mailbox && <Pick label="What it is" choices={kinds} {...held('kind')} />}
+        {mailbox && (mailbox.kind === 'imap' || mailbox.kind === 'jmap') && (
+          <Pick
+            label="How it is read"
+            hint="Both show the same mail: nothing is filed twice. The messages get new numbers."
+            choices={
+              [
+                ['imap', 'over IMAP'],
+                ['jmap', 'over JMAP'],
+              ] as [Kind, string][]
+            }
+            value={s.kind}
+            onChange={(kind) => {
+              set('kind', kind)
+              set('port', kind === mailbox.kind && mailbox.port ? String(mailbox.port) : '')
+              if (s.encryption === 'starttls') set('encryption', 'tls')
+            }}
+          />
+        )}
         <Field
           label="Name"
           required
@@ -331,7 +357,7 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
               label="Encryption"
               choices={[
                 ['tls', 'TLS, from the first byte (usual)'],
-                ['starttls', 'STARTTLS'],
+                ...(s.kind === 'jmap' ? [] : [['starttls', 'STARTTLS'] as [typeof s.encryption, string]]),
                 ['none', 'none: the password can be read on the way'],
               ]}
               {...held('encryption')}
@@ -378,7 +404,7 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
                 </div>
                 <Field
                   label="What to ask for"
-                  hint={`the scopes, with spaces between. The issuer must know this address: ${window.location.origin}/api/v1/consent`}
+                  hint={`the scopes, with spaces between. The issuer must know this address: ${own}/api/v1/consent`}
                   {...bind('scopes')}
                 />
               </>

@@ -1,8 +1,7 @@
-import { Link } from 'react-router'
-
 import type { Schemas } from '../api/client'
 import { Chip } from '../ui/basics'
 import { size } from '../ui/format'
+import { Of, To } from '../ui/office'
 
 /** One attachment with its verdict, and the path or the reason. */
 export function ItemLine({ item }: { item: Schemas['Item'] }) {
@@ -47,6 +46,11 @@ export function ItemLine({ item }: { item: Schemas['Item'] }) {
             The rest of the name is seen once the message is read.
           </>
         )}
+        {item.values?.map((v) => (
+          <span key={v.name} className="block">
+            {v.name}: {v.text || `not found${v.problem ? `, ${v.problem}` : ''}`}
+          </span>
+        ))}
         {item.advice && item.verdict !== 'filed' && <>. {item.advice}</>}
       </small>
     </div>
@@ -84,14 +88,25 @@ export function Steps({ steps }: { steps: Schemas['Step'][] }) {
   )
 }
 
-export function MessageHead({ message, time }: { message: Schemas['Message']; time: string }) {
+/** The head of a message; of is the machine that it is of, which is written only where that is not clear. */
+export function MessageHead({
+  message,
+  time,
+  of,
+  written,
+}: {
+  message: Schemas['Message']
+  time: string
+  of?: string
+  written?: boolean
+}) {
   return (
     <>
       <div className="flex justify-between gap-3">
         {message.id ? (
-          <Link to={`/messages/${message.id}`} className="truncate font-semibold hover:underline">
+          <To of={of} to={`/messages/${message.id}`} className="truncate font-semibold hover:underline">
             {message.subject || 'No subject'}
-          </Link>
+          </To>
         ) : (
           <span className="truncate font-semibold">{message.subject || 'No subject'}</span>
         )}
@@ -99,7 +114,9 @@ export function MessageHead({ message, time }: { message: Schemas['Message']; ti
           {time}
         </time>
       </div>
-      <div className="truncate text-[13.5px] text-ink-3">{message.sender_name || message.sender_address}</div>
+      <div className="truncate text-[13.5px] text-ink-3">
+        {message.sender_name || message.sender_address} {written && <Of machine={of} />}
+      </div>
     </>
   )
 }

@@ -6,9 +6,11 @@ import { keys, queries } from '../api/queries'
 import { Button, Chip, Field, Listing, Page, Pick, Sheet, Tick, Wrong } from '../ui/basics'
 import { End, useSettings } from '../ui/form'
 import { exactly, when } from '../ui/format'
+import { useOwnAddress } from '../ui/office'
 import { SignInCare } from './factor'
 import { Keys } from './you'
 import { Remover } from '../ui/remover'
+import { address } from '../api/where'
 
 /** Who may sign in, what each may see, and what they did. For administrators. */
 export function People() {
@@ -122,7 +124,7 @@ function Everybody() {
 }
 
 function LinkSheet({ link, onClose }: { link: Schemas['Invited']; onClose: () => void }) {
-  const address = window.location.origin + link.path
+  const address = useOwnAddress() + link.path
   const [copied, setCopied] = useState(false)
   return (
     <Sheet title={`A link for ${link.person.name}`} open onClose={onClose}>
@@ -434,7 +436,7 @@ function Trail() {
         </div>
         <a
           className="mb-6 text-pen hover:underline"
-          href={`/api/v1/audit/export${text ? `?text=${encodeURIComponent(text)}` : ''}`}
+          href={address(`/api/v1/audit/export${text ? `?text=${encodeURIComponent(text)}` : ''}`)}
           download="audit.csv"
         >
           As a table (CSV)

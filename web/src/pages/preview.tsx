@@ -1,16 +1,28 @@
 import { useQuery } from '@tanstack/react-query'
-import { useEffect, useRef, useState } from 'react'
+import { Fragment, useEffect, useRef, useState } from 'react'
 
 import { Problem, type Schemas } from '../api/client'
 import { queries } from '../api/queries'
 import { Button, Listing } from '../ui/basics'
 import { many, size } from '../ui/format'
+import { address } from '../api/where'
 
 type Kind = Schemas['Story']['preview']
+type Place = Schemas['ValuePlace']
 
 /** The file, and the message, as far as they can be shown without running anything of them. */
-export function Preview({ filing: f, kind }: { filing: Schemas['Filing']; kind: Kind }) {
-  const [view, setView] = useState<'file' | 'message'>('file')
+export function Preview({
+  filing: f,
+  kind,
+  places = [],
+  marked = '',
+}: {
+  filing: Schemas['Filing']
+  kind: Kind
+  places?: Place[]
+  marked?: string
+}) {
+  const [view, setView] = useState<'file' | 'inside' | 'message'>(/\.xml$/i.test(f.file) ? 'inside' : 'file')
   const me = useQuery(queries.me)
   const tab = (v: typeof view, name: string) => (
     <button
@@ -25,14 +37,17 @@ export function Preview({ filing: f, kind }: { filing: Schemas['Filing']; kind: 
     <section aria-label="Preview" className="min-w-0">
       <div className="mb-3 border-b border-line">
         {tab('file', 'The file')}
+        {f.state === 'filed' && tab('inside', 'What is read in it')}
         {me.data && me.data.role !== 'reader' && tab('message', 'The message')}
       </div>
-      {view === 'message' ? (
+      {view === 'inside' ? (
+        <Inside f={f} />
+      ) : view === 'message' ? (
         <iframe
           title="The message"
           sandbox=""
           className="h-[70vh] w-full rounded-lg border border-line bg-white"
-          src={`/api/v1/messages/${f.message}/page`}
+          src={address(`/api/v1/messages/${f.message}/page`)}
         />
       ) : kind === 'none' ? (
         <p className="text-ink-2">
@@ -41,9 +56,9 @@ export function Preview({ filing: f, kind }: { filing: Schemas['Filing']; kind: 
             : 'There is no file to be shown.'}
         </p>
       ) : kind === 'pdf' ? (
-        <PDF f={f} />
+        <PDF key={places.find((p) => p.value === marked)?.page ?? 1} f={f} places={places} marked={marked} />
       ) : kind === 'picture' ? (
-        <Picture f={f} />
+        <Picture f={f} places={places} marked={marked} />
       ) : (
         <Words f={f} table={kind === 'table'} />
       )}
@@ -54,7 +69,7 @@ export function Preview({ filing: f, kind }: { filing: Schemas['Filing']; kind: 
 const mostText = 256 * 1024
 
 async function octets(entry: string, first?: number): Promise<ArrayBuffer> {
-  const response = await fetch(`/api/v1/register/${entry}/file${first ? `?first=${first}` : ''}`)
+  const response = await fetch(address(`/api/v1/register/${entry}/file${first ? `?first=${first}` : ''}`))
   if (!response.ok) throw new Problem((await response.json().catch(() => ({}))) as object, response.status)
   return response.arrayBuffer()
 }
@@ -184,9 +199,120 @@ function Table({ text }: { text: string }) {
   )
 }
 
+/** The text inside, and the electronic invoice that the file is or holds. */
+function Inside({ f }: { f: Schemas['Filing'] }) {
+  const query = useQuery(queries.inside(f.entry, true))
+  return (
+    <Listing query={query}>
+      {(r) => (
+        <>
+          {r.invoice && <Invoice of={r.invoice} />}
+          {r.sure && <p className="mb-2 text-sm text-ink-3">Read from a scan, {r.sure} % sure.</p>}
+          {r.problem && <p className="mb-2 text-ink-2 first-letter:uppercase">{r.problem}.</p>}
+          {r.text && (
+            <pre
+              tabIndex={0}
+              aria-label="The text inside"
+              className="max-h-[70vh] overflow-auto rounded-lg border border-line bg-sheet-2 p-4 text-[13.5px] whitespace-pre-wrap [overflow-wrap:anywhere]"
+            >
+              {r.text}
+            </pre>
+          )}
+          {r.codes && (
+            <dl aria-label="Codes" className="mt-4 grid grid-cols-[max-content_1fr] gap-x-4 gap-y-1">
+              {r.codes.map((c) => (
+                <Fragment key={c.kind + c.text + c.page}>
+                  <dt className="text-ink-3">
+                    {c.kind}, page {c.page}
+                  </dt>
+                  <dd className="[overflow-wrap:anywhere]">{c.text}</dd>
+                </Fragment>
+              ))}
+            </dl>
+          )}
+          {r.codes_problem && r.codes_problem !== r.problem && (
+            <p className="mt-2 text-sm text-ink-3">Codes: {r.codes_problem}.</p>
+          )}
+          {r.cut && <p className="mt-2 text-sm text-ink-3">The first {size(64 * 1024)} of it.</p>}
+        </>
+      )}
+    </Listing>
+  )
+}
+
+function Invoice({ of: i }: { of: Schemas['ElectronicInvoice'] }) {
+  const money = (amount?: string) => amount && `${amount} ${i.currency ?? ''}`
+  const lines: [string, string | undefined][] = [
+    ['Number', i.number],
+    ['Issued', i.issued],
+    ['To be paid by', i.due],
+    ['Seller', i.seller],
+    ['VAT number', i.seller_vat],
+    ['Buyer', i.buyer],
+    ['Order', i.order],
+    ['Reference', i.reference],
+    ['Without tax', money(i.net)],
+    ['Tax', money(i.tax)],
+    ['Total', money(i.total)],
+    ['To be paid', money(i.payable)],
+  ]
+  return (
+    <section
+      aria-label="The electronic invoice"
+      className="mb-4 rounded-lg border border-line bg-sheet-2 p-4 text-[15px]"
+    >
+      <h3 className="mb-2 font-semibold">
+        {i.credit_note ? 'Electronic credit note' : 'Electronic invoice'}{' '}
+        <span className="font-normal text-ink-3">EN 16931, {i.syntax}</span>
+      </h3>
+      <dl className="grid grid-cols-[8rem_minmax(0,1fr)] gap-y-1 [overflow-wrap:anywhere]">
+        {lines
+          .filter(([, v]) => v)
+          .map(([name, v]) => (
+            <div key={name} className="contents">
+              <dt className="text-ink-2">{name}</dt>
+              <dd className={name === 'Total' ? 'font-semibold' : ''}>{v}</dd>
+            </div>
+          ))}
+      </dl>
+      {i.faults.length === 0 ? (
+        <p className="mt-3 text-sm text-ink-2">Its sums add up.</p>
+      ) : (
+        <ul className="mt-3 text-sm text-seal">
+          {i.faults.map((x) => (
+            <li key={x.rule}>
+              {x.text} ({x.rule})
+            </li>
+          ))}
+        </ul>
+      )}
+    </section>
+  )
+}
+
+/** Where values stand on a page, over its picture. */
+function Marks({ places, page, marked }: { places: Place[]; page: number; marked: string }) {
+  return places
+    .filter((p) => p.page === page)
+    .map((p, i) => (
+      <span
+        key={i}
+        title={p.value}
+        data-value={p.value}
+        className={`absolute rounded-sm ${p.value === marked ? 'bg-pen/25 outline-2 outline-pen' : 'bg-pen/10 outline outline-pen/50'}`}
+        style={{
+          left: `${p.left * 100 - 0.3}%`,
+          top: `${p.top * 100 - 0.2}%`,
+          width: `${p.width * 100 + 0.6}%`,
+          height: `${p.height * 100 + 0.4}%`,
+        }}
+      />
+    ))
+}
+
 const mostPixels = 100_000_000
 
-function Picture({ f }: { f: Schemas['Filing'] }) {
+function Picture({ f, places, marked }: { f: Schemas['Filing']; places: Place[]; marked: string }) {
   const query = useOctets(f)
   const canvas = useRef<HTMLCanvasElement>(null)
   const [said, setSaid] = useState('')
@@ -215,12 +341,15 @@ function Picture({ f }: { f: Schemas['Filing'] }) {
     <Listing query={query}>
       {() => (
         <>
-          <canvas
-            ref={canvas}
-            role="img"
-            aria-label={f.file}
-            className="max-h-[70vh] max-w-full rounded-lg border border-line bg-white"
-          />
+          <div className="relative inline-block max-w-full">
+            <canvas
+              ref={canvas}
+              role="img"
+              aria-label={f.file}
+              className="max-h-[70vh] max-w-full rounded-lg border border-line bg-white"
+            />
+            <Marks places={places} page={1} marked={marked} />
+          </div>
           <p role="status" className="mt-2 text-sm text-ink-3">
             {said}
           </p>
@@ -245,10 +374,10 @@ class Typefaces {
 }
 
 /** Pages are drawn one at a time; nothing of the document runs. */
-function PDF({ f }: { f: Schemas['Filing'] }) {
+function PDF({ f, places, marked }: { f: Schemas['Filing']; places: Place[]; marked: string }) {
   const query = useOctets(f)
   const canvas = useRef<HTMLCanvasElement>(null)
-  const [page, setPage] = useState(1)
+  const [page, setPage] = useState(places.find((p) => p.value === marked)?.page ?? 1)
   const [state, setState] = useState<{ pages: number; wrong?: string }>({ pages: 0 })
   const text = useRef<HTMLDivElement>(null)
   useEffect(() => {
@@ -310,12 +439,15 @@ function PDF({ f }: { f: Schemas['Filing'] }) {
           {state.wrong ? (
             <p className="text-seal">{state.wrong}</p>
           ) : (
-            <canvas
-              ref={canvas}
-              role="img"
-              aria-label={`${f.file}, page ${page}`}
-              className="w-full rounded-lg border border-line bg-white"
-            />
+            <div className="relative">
+              <canvas
+                ref={canvas}
+                role="img"
+                aria-label={`${f.file}, page ${page}`}
+                className="block w-full rounded-lg border border-line bg-white"
+              />
+              <Marks places={places} page={page} marked={marked} />
+            </div>
           )}
           <div ref={text} className="sr-only" />
           {state.pages > 1 && (

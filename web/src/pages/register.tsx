@@ -1,13 +1,15 @@
 import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useWindowVirtualizer } from '@tanstack/react-virtual'
 import { lazy, Suspense, useEffect, useLayoutEffect, useRef, useState } from 'react'
-import { Link, useNavigate } from 'react-router'
+import { useNavigate } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
-import { type Asked, keys, queries } from '../api/queries'
+import { type Asked, keys, office, queries } from '../api/queries'
+import { pagesOf } from '../api/where'
 import { useAddress, useTyped } from '../ui/address'
 import { Button, Field, Listing, Page, Pick, Pop, Sheet, Tick, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
+import { Machines, Of, To, useOffice } from '../ui/office'
 import { Export } from './export'
 import { having, of } from './search'
 
@@ -34,11 +36,14 @@ export function Register() {
     cabinet: get('cabinet') || undefined,
     folder: get('folder') || undefined,
   }
-  const sort = (get('sort') || 'number') as 'number'
+  const sort = get('sort') || 'number'
   const direction = get('direction') === 'up' ? 'up' : 'down'
   const head = useQuery(queries.registerHead(asked))
   const found = head.data
   const place = asked.folder ?? asked.cabinet
+  const chosen = language.data?.chosen ?? []
+  const { others } = useOffice()
+  const shown = others.length > 0 && !chosen.includes('machine') ? ['machine', ...chosen] : chosen
   const narrow = (name: string, v: string) => {
     const next = having(typed, name, v)
     setTyped(next, true)
@@ -61,6 +66,7 @@ export function Register() {
         </>
       }
     >
+      <Machines missing={found?.missing} />
       <div className="mb-4 flex flex-wrap items-center gap-2">
         <input
           type="search"
@@ -127,8 +133,8 @@ export function Register() {
                 sort={sort}
                 direction={direction}
                 columns={language.data.columns
-                  .filter((c) => language.data.chosen.includes(c.name))
-                  .toSorted((a, b) => language.data.chosen.indexOf(a.name) - language.data.chosen.indexOf(b.name))}
+                  .filter((c) => shown.includes(c.name))
+                  .toSorted((a, b) => shown.indexOf(a.name) - shown.indexOf(b.name))}
                 total={found?.total}
                 onSort={(by, way) => set({ sort: by === 'number' ? '' : by, direction: way === 'up' ? 'up' : '' })}
               />
@@ -295,12 +301,14 @@ const widths: Record<string, string> = {
   cabinet: '8rem',
   place: '18rem',
   mailbox: '7rem',
+  machine: '7rem',
   rule: '11rem',
   revision: '5rem',
   kind: '7rem',
   size: '5.2rem',
   checksum: '12rem',
   state: '6.5rem',
+  inside: '26rem',
   remark: '10rem',
   notes: '12rem',
   message: '14rem',
@@ -328,10 +336,14 @@ function cell(f: Filing, name: string) {
       return f.place
     case 'state':
       return f.state
+    case 'inside':
+      return f.inside?.map((p) => p.text).join('')
     default:
-      return f[name as 'file']
+      return f[name as 'file'] ?? f.values?.find((v) => v.name === name)?.text
   }
 }
+
+const widthOf = (name: string) => widths[name] ?? '9rem'
 
 const rowHeight = 37
 
@@ -339,18 +351,19 @@ function Filings({
   asked,
   sort,
   direction,
-  columns,
+  columns: chosen,
   total,
   onSort,
 }: {
   asked: Asked
-  sort: 'number'
+  sort: string
   direction: 'up' | 'down'
   columns: Schemas['RegisterColumn'][]
   total?: number
   onSort: (by: string, way: 'up' | 'down') => void
 }) {
   const go = useNavigate()
+  const { away } = useOffice()
   const client = useQueryClient()
   const box = useRef<HTMLDivElement>(null)
   const [top, setTop] = useState(0)
@@ -360,7 +373,7 @@ function Filings({
     queryFn: ({ pageParam }) =>
       value(
         api.GET('/api/v1/register', {
-          params: { query: { ...asked, sort, direction, after: pageParam || undefined, most: 100 } },
+          params: { query: { ...office, ...asked, sort, direction, after: pageParam || undefined, most: 100 } },
         }),
       ),
     initialPageParam: '',
@@ -369,6 +382,15 @@ function Filings({
     retry: false,
   })
   const rows = list.data?.pages.flatMap((p) => p.filings) ?? []
+  const file = chosen.findIndex((c) => c.name === 'file')
+  const columns = rows.some((f) => f.inside)
+    ? chosen.toSpliced(file + 1, 0, {
+        name: 'inside',
+        title: 'Inside',
+        means: 'where the words stand in it',
+        usual: false,
+      })
+    : chosen
   const virtual = useWindowVirtualizer({
     count: rows.length,
     estimateSize: () => rowHeight,
@@ -410,19 +432,19 @@ function Filings({
           <div ref={box} className="overflow-x-auto" tabIndex={0} role="region" aria-label="Filings">
             <table
               className="w-full table-fixed text-[14.5px]"
-              style={{ minWidth: `calc(${columns.map((c) => widths[c.name]).join(' + ')})` }}
+              style={{ minWidth: `calc(${columns.map((c) => widthOf(c.name)).join(' + ')})` }}
               aria-rowcount={listed}
             >
               <colgroup>
                 {columns.map((c) => (
-                  <col key={c.name} style={{ width: widths[c.name] }} />
+                  <col key={c.name} style={{ width: widthOf(c.name) }} />
                 ))}
               </colgroup>
               <thead>
                 <tr className="border-b border-line-2 text-left text-[13px] text-ink-3">
                   {columns.map((c) => {
                     const here = sort === c.name
-                    const sortable = sorts.includes(c.name)
+                    const sortable = sorts.includes(c.name) || !(c.name in widths) // a value
                     return (
                       <th
                         key={c.name}
@@ -452,12 +474,15 @@ function Filings({
                   const f = rows[item.index]
                   return (
                     <tr
-                      key={f.entry}
+                      key={`${f.machine} ${f.entry}`}
                       aria-rowindex={item.index + 2}
                       style={{ height: rowHeight }}
                       className="cursor-pointer border-b border-line hover:bg-pen-soft"
                       onClick={(e) => {
-                        if (!(e.target as Element).closest('a')) void go(`/register/${f.entry}`)
+                        if ((e.target as Element).closest('a')) return
+                        const at = away(f.machine)
+                        if (at) window.location.assign(`${pagesOf(at)}/register/${f.entry}`)
+                        else void go(`/register/${f.entry}`)
                       }}
                     >
                       {columns.map((c) => (
@@ -467,9 +492,19 @@ function Filings({
                           className={`truncate px-2.5 ${c.name === 'size' ? 'text-right text-ink-2' : ''} ${c.name === 'file' ? 'font-semibold' : ''} ${c.name === 'state' && (f.state === 'missing' || f.state === 'changed') ? 'text-seal' : ''}`}
                         >
                           {c.name === 'number' ? (
-                            <Link className="hover:underline" to={`/register/${f.entry}`}>
+                            <To className="hover:underline" of={f.machine} to={`/register/${f.entry}`}>
                               {f.entry}
-                            </Link>
+                            </To>
+                          ) : c.name === 'inside' ? (
+                            f.inside?.map((p, i) =>
+                              p.hit ? (
+                                <mark key={i} className="rounded-sm bg-pen-soft px-0.5 font-semibold text-ink">
+                                  {p.text}
+                                </mark>
+                              ) : (
+                                <span key={i}>{p.text}</span>
+                              ),
+                            )
                           ) : (
                             cell(f, c.name)
                           )}
@@ -515,7 +550,7 @@ function Messages({ asked, total }: { asked: Asked; total?: number }) {
     queryFn: ({ pageParam }) =>
       value(
         api.GET('/api/v1/register/messages', {
-          params: { query: { ...asked, after: pageParam || undefined, most: 40 } },
+          params: { query: { ...office, ...asked, after: pageParam || undefined, most: 40 } },
         }),
       ),
     initialPageParam: '',
@@ -531,26 +566,26 @@ function Messages({ asked, total }: { asked: Asked; total?: number }) {
             .flatMap((p) => p.messages)
             .map((m) => (
               <article
-                key={m.message}
+                key={`${m.machine} ${m.message}`}
                 className="border-t border-line py-3 [content-visibility:auto] [contain-intrinsic-size:auto_90px] first:border-0"
               >
                 <div className="flex justify-between gap-3">
-                  <Link to={`/messages/${m.message}`} className="truncate font-semibold hover:underline">
+                  <To of={m.machine} to={`/messages/${m.message}`} className="truncate font-semibold hover:underline">
                     {m.subject || 'No subject'}
-                  </Link>
+                  </To>
                   <time dateTime={m.received_at} className="shrink-0 text-[13.5px] text-ink-3">
                     {when(m.received_at)}
                   </time>
                 </div>
                 <p className="truncate text-[13.5px] text-ink-3">
-                  {m.sender_name || m.sender_address} · {m.mailbox}
+                  {m.sender_name || m.sender_address} · {m.mailbox} <Of machine={m.machine} />
                 </p>
                 <ul className="mt-1 ml-3 border-l-2 border-line-2 pl-3 text-[14.5px]">
                   {m.filings.map((f) => (
                     <li key={f.entry} className="grid grid-cols-[5.5rem_minmax(0,1fr)] gap-2">
-                      <Link className="py-0.5 text-pen hover:underline" to={`/register/${f.entry}`}>
+                      <To className="py-0.5 text-pen hover:underline" of={m.machine} to={`/register/${f.entry}`}>
                         {f.entry}
-                      </Link>
+                      </To>
                       <span className="truncate py-0.5">
                         {f.file} <span className="text-ink-3">{f.folder}</span>
                       </span>

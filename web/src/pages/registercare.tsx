@@ -7,7 +7,7 @@ import { keys, queries } from '../api/queries'
 import { OneOf } from '../letter/blanks'
 import { Button, Field, Listing, Pick, Sheet, Wrong } from '../ui/basics'
 import { End, placed, useSettings } from '../ui/form'
-import { many, when } from '../ui/format'
+import { many, size, when } from '../ui/format'
 import { Remover } from '../ui/remover'
 
 /** Registers kept as files, verification, erasing, and the records themselves. */
@@ -16,9 +16,49 @@ export function RegisterCare() {
     <>
       <RegisterFiles />
       <Verification />
+      <WordsInside />
       <Erasing />
       <Records />
     </>
+  )
+}
+
+/** How far the words inside of files are known. */
+function WordsInside() {
+  const query = useQuery({ ...queries.words, refetchInterval: (q) => (q.state.data?.waiting ? 3_000 : 60_000) })
+  return (
+    <section className="mb-10 max-w-4xl" aria-label="Words inside of files">
+      <h2 className="mb-2">Words inside of files</h2>
+      <Listing
+        query={query}
+        empty={(w) =>
+          w.rules.length === 0 &&
+          'Searches can find the words inside of filed files, such as inside:"oily water". A rule whose files are to be found so says it on its page, under “Read of each file”.'
+        }
+      >
+        {(w) => (
+          <>
+            <p className="text-ink-2">
+              Searches with inside: find the words inside of what{' '}
+              {w.rules.length === 1 ? 'this rule files' : 'these rules file'}: {w.rules.join(', ')}.
+            </p>
+            {w.files !== undefined && (
+              <p role="status" className="mt-1">
+                {many(w.files, 'file')} read
+                {!!w.waiting && `, ${many(w.waiting, 'file')} to be read`}
+                {!!w.unread && `, of which ${w.unread.toLocaleString()} hold no text that can be read`};{' '}
+                {size(w.size ?? 0)}.
+              </p>
+            )}
+            {w.problems.map((p) => (
+              <p key={p.problem} className="text-sm text-ink-3">
+                {many(p.files, 'file')}: {p.problem}
+              </p>
+            ))}
+          </>
+        )}
+      </Listing>
+    </section>
   )
 }
 

@@ -12,6 +12,7 @@ import { many } from '../ui/format'
 import { Overtaken, overtaken } from '../ui/meanwhile'
 import { RehearsalPane, type Scope } from './rehearsal'
 import { Differences, OldMail, RemoveRule, Revisions, SwitchOn } from './rulecare'
+import { address } from '../api/where'
 
 export function RulePage() {
   const id = useParams().id!
@@ -182,6 +183,11 @@ function Desk({
       void go(`/rules/${r.id}`)
     },
   })
+  const again = useMutation({
+    mutationFn: () =>
+      value(api.POST('/api/v1/register/values', { body: { text: `rule:"${rule!.name.replaceAll('"', '')}"` } })),
+    onSuccess: (p) => void go(`/history/${p.id}`),
+  })
   const problems = useMemo(
     () => [
       ...(rehearsal.error instanceof Problem ? rehearsal.error.fields : []),
@@ -190,6 +196,10 @@ function Desk({
     [rehearsal.error, save.error],
   )
   const example = rehearsal.data?.messages.flatMap((m) => m.items).find((i) => i.verdict === 'filed')?.path
+  const read = rehearsal.data?.messages
+    .flatMap((m) => m.items)
+    .filter((i) => i.verdict !== 'left out' && !i.unknown?.some((field) => !field.startsWith('register')))
+    .map((i) => i.values ?? [])
   const nameProblem = problems.find((p) => p.place === 'name')?.text
   return (
     <Page
@@ -217,8 +227,11 @@ function Desk({
                   {(
                     [
                       ['Copy this rule', () => copy.mutate()],
+                      ...(document.values && !changed
+                        ? [['Read filed files again', () => again.mutate()] as [string, () => void]]
+                        : []),
                       ['Earlier states…', () => setAsking('revisions')],
-                      ['Save as a file', () => window.location.assign(`/api/v1/rules/export?id=${rule.id}`)],
+                      ['Save as a file', () => window.location.assign(address(`/api/v1/rules/export?id=${rule.id}`))],
                       ['Remove…', () => setAsking('remove')],
                     ] as [string, () => void][]
                   ).map(([word, act]) => (
@@ -294,7 +307,16 @@ function Desk({
             onChange={setDocument}
             problems={problems}
             example={example}
-            known={{ mailboxes, cabinets, folders, people, choices: choices.data, language: language.data }}
+            known={{
+              mailboxes,
+              cabinets,
+              folders,
+              people,
+              choices: choices.data,
+              language: language.data,
+              read,
+              rule: rule?.id,
+            }}
           />
         </div>
         <RehearsalPane

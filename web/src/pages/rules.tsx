@@ -9,6 +9,7 @@ import { OneOf } from '../letter/blanks'
 import { Bars, Button, Chip, Listing, Page, Sheet, Wrong } from '../ui/basics'
 import { many, when } from '../ui/format'
 import { Differences, SwitchOn } from './rulecare'
+import { address } from '../api/where'
 
 export function Rules() {
   const go = useNavigate()
@@ -56,7 +57,10 @@ export function Rules() {
       actions={
         <>
           <Button onClick={() => setImporting(true)}>Import…</Button>
-          <Button onClick={() => window.location.assign('/api/v1/rules/export')} disabled={!query.data?.length}>
+          <Button
+            onClick={() => window.location.assign(address('/api/v1/rules/export'))}
+            disabled={!query.data?.length}
+          >
             Save all as a file
           </Button>
           <Button look="main" onClick={() => void go('/rules/new')}>

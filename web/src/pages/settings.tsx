@@ -6,15 +6,18 @@ import { api, type Schemas, value } from '../api/client'
 import { queries } from '../api/queries'
 import { Button, Chip, Listing, Page, Sheet, Wrong } from '../ui/basics'
 import { when } from '../ui/format'
+import { useOffice } from '../ui/office'
 import { Backups } from './backup'
 import { Replica } from './replica'
 import { Correspondents, Tables } from './book'
 import { CabinetSheet, Cabinets } from './cabinets'
 import { HandOver, TakeOver } from './handover'
-import { MailboxRemains, MailboxSheet, MailboxWays, TryNow, whereItIs } from './mailboxes'
+import { Machines, MoveMailbox } from './machines'
+import { MailboxRemains, MailboxSheet, MailboxWays, TryNow, onServer, whereItIs } from './mailboxes'
 import { RegisterCare } from './registercare'
 import { Telling } from './telling'
 import { Topics } from './topic'
+import { Scans } from './scans'
 import { Trust } from './trust'
 
 export function Settings() {
@@ -23,6 +26,8 @@ export function Settings() {
   const [editing, setEditing] = useState<Schemas['Mailbox'] | null>(null)
   const [leaving, setLeaving] = useState<{ kind: 'mailbox' | 'cabinet'; id: string; name: string } | null>(null)
   const [handing, setHanding] = useState<Schemas['Mailbox'] | null>(null)
+  const [moving, setMoving] = useState<{ mailbox?: string } | null>(null)
+  const { others } = useOffice()
   const adding = search.get('add')
   const close = () => {
     setSearch({}, { replace: true })
@@ -47,6 +52,7 @@ export function Settings() {
         <div className="mb-2 flex items-center justify-between">
           <h2>Mailboxes</h2>
           <span className="flex flex-wrap justify-end gap-2">
+            {others.length > 0 && <Button onClick={() => setMoving({})}>Move one here…</Button>}
             <TakeOver onTaken={setEditing} />
             <Button onClick={() => setSearch({ add: 'mailbox' })}>Add a mailbox</Button>
           </span>
@@ -72,9 +78,12 @@ export function Settings() {
                   {(m.state === 'out of reach' || m.state === 'waits') && <TryNow mailbox={m.id} />}
                   <MailboxWays mailbox={m} />
                   <Button onClick={() => setEditing(m)}>Change</Button>
-                  {(m.kind === 'imap' || m.kind === 'pop3') && (
-                    <Button onClick={() => setHanding(m)}>Hand over…</Button>
-                  )}
+                  {onServer(m.kind) &&
+                    (others.length > 0 ? (
+                      <Button onClick={() => setMoving({ mailbox: m.name })}>To another machine…</Button>
+                    ) : (
+                      <Button onClick={() => setHanding(m)}>Hand over…</Button>
+                    ))}
                   <Button onClick={() => setLeaving({ kind: 'mailbox', id: m.id, name: m.name })}>Remove</Button>
                 </div>
               </div>
@@ -89,12 +98,15 @@ export function Settings() {
       <Correspondents />
       <Topics />
       <Trust />
+      <Scans />
       <Tables />
       <Telling />
       <RegisterCare />
       <Backups />
       <Replica />
-      {(adding === 'mailbox' || editing) && <MailboxSheet mailbox={editing} onClose={close} />}
+      <Machines />
+      {(adding === 'mailbox' || editing) && <MailboxSheet key={editing?.id} mailbox={editing} onClose={close} />}
+      {moving && <MoveMailbox mailbox={moving.mailbox} onClose={() => setMoving(null)} />}
       {handing && <HandOver mailbox={handing} onClose={() => setHanding(null)} />}
       {adding === 'cabinet' && <CabinetSheet onClose={close} />}
       <Sheet

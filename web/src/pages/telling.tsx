@@ -6,6 +6,7 @@ import { keys, queries } from '../api/queries'
 import { Button, Chip, Field, Listing, Pick, Sheet, Tick, Wrong } from '../ui/basics'
 import { End, useSettings } from '../ui/form'
 import { when } from '../ui/format'
+import { useOwnAddress } from '../ui/office'
 import { Remover } from '../ui/remover'
 
 /** Outgoing mail, people who are told, alarms and limits. */
@@ -73,6 +74,7 @@ function OutgoingMail() {
 }
 
 function OutgoingSheet({ o, onClose }: { o: Schemas['Outgoing']; onClose: () => void }) {
+  const own = useOwnAddress()
   const form = useSettings({
     values: {
       host: o.host,
@@ -82,7 +84,7 @@ function OutgoingSheet({ o, onClose }: { o: Schemas['Outgoing']; onClose: () => 
       password: '',
       from: o.from,
       name: o.name,
-      console: o.console || window.location.origin,
+      console: o.console || own,
     },
     revision: o.revision,
     save: (s, revision) =>

@@ -5,6 +5,7 @@ import type { Schemas } from '../api/client'
 import { queries } from '../api/queries'
 import { Bars, Button, Listing, Page } from '../ui/basics'
 import { many, size, today, when } from '../ui/format'
+import { Machines, Of } from '../ui/office'
 import { ItemLine, MessageHead } from './parts'
 
 export function Today() {
@@ -125,9 +126,11 @@ function MailboxesToday({ day }: { day: Schemas['Today'] }) {
         </thead>
         <tbody>
           {day.mailboxes.map((m) => (
-            <tr key={m.id} className="border-b border-line">
+            <tr key={`${m.machine} ${m.id}`} className="border-b border-line">
               <td className="p-2.5 font-semibold">{m.name}</td>
-              <td className={`p-2.5 ${m.state === 'out of reach' ? 'text-seal' : ''}`}>{m.state}</td>
+              <td className={`p-2.5 ${m.state === 'out of reach' ? 'text-seal' : ''}`}>
+                {m.state === 'elsewhere' ? <Of machine={m.machine} /> : m.state}
+              </td>
               <td className="p-2.5 text-right text-ink-2">{m.filed} today</td>
             </tr>
           ))}
@@ -139,12 +142,11 @@ function MailboxesToday({ day }: { day: Schemas['Today'] }) {
 
 function Day({ day }: { day: Schemas['Today'] }) {
   const go = useNavigate()
-  const live = day.mailboxes.filter(
-    (m) => m.state === 'watched live' || m.state === 'looked into at an interval',
-  ).length
-  const all = live === day.mailboxes.length
+  const own = day.mailboxes.filter((m) => m.state !== 'elsewhere') // of the others only they know
+  const live = own.filter((m) => m.state === 'watched live' || m.state === 'looked into at an interval').length
+  const all = live === own.length
   const last = day.arrivals[0]?.message.received_at
-  const sub = `${all ? (live === 1 ? 'The mailbox is' : `All ${live} mailboxes are`) : `${live} of ${day.mailboxes.length} mailboxes are`} being watched.${last ? ` Last arrival ${when(last)}.` : ''}`
+  const sub = `${all ? (live === 1 ? 'The mailbox is' : `All ${live} mailboxes are`) : `${live} of ${own.length} mailboxes are`} being watched${own.length < day.mailboxes.length ? ' here' : ''}.${last ? ` Last arrival ${when(last)}.` : ''}`
   return (
     <Page
       title={today()}
@@ -155,6 +157,7 @@ function Day({ day }: { day: Schemas['Today'] }) {
         </Button>
       }
     >
+      <Machines missing={day.missing} />
       <dl className="mb-6 grid grid-cols-2 rounded-xl border border-line bg-sheet-2 lg:grid-cols-4">
         <Figure figure={day.filed_today.toLocaleString()} text="filed today" />
         <Figure figure={day.filed_month.toLocaleString()} text={`this month, ${size(day.bytes_month)}`} />
@@ -177,8 +180,8 @@ function Day({ day }: { day: Schemas['Today'] }) {
             <p className="py-4 text-ink-2">Nothing has come since the rules were switched on.</p>
           )}
           {day.arrivals.map((a) => (
-            <article key={a.message.id} className="border-t border-line py-3 first-of-type:border-0">
-              <MessageHead message={a.message} time={when(a.message.received_at)} />
+            <article key={`${a.machine} ${a.message.id}`} className="border-t border-line py-3 first-of-type:border-0">
+              <MessageHead message={a.message} time={when(a.message.received_at)} of={a.machine} written />
               {a.items
                 .filter((i) => i.verdict !== 'left out')
                 .map((i) => (

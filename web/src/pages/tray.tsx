@@ -1,16 +1,17 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Link } from 'react-router'
 
-import { api, type Schemas, value } from '../api/client'
+import { apiAt, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
 import { Button, Field, Listing, Page, Pick, Sheet, Wrong } from '../ui/basics'
 import { End, useSettings } from '../ui/form'
+import { Machines, Of, To, useOffice } from '../ui/office'
 import { many, size, when } from '../ui/format'
 import { SignInAgain } from './mailboxes'
 import { MessageHead } from './parts'
 
-type Choice = { matters?: string[]; cause?: string }
+/** What is decided, and at which machine; none is the one that the pages are of. */
+type Choice = { at?: string; what: { matters?: string[]; cause?: string } }
 type Way = Schemas['Matter']['ways'][number]
 const words: Record<Way, [string, string]> = {
   answer: ['It is about it', ''],
@@ -26,26 +27,28 @@ export function Tray() {
   const client = useQueryClient()
   const [asked, setAsked] = useState<{ way: 'aside' | 'elsewhere'; choice: Choice; count: number } | null>(null)
   const query = useQuery(queries.tray)
+  const { away } = useOffice()
   const done = { onSuccess: () => client.invalidateQueries({ queryKey: keys.tray }) }
   const again = useMutation({
-    mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/again', { body })),
+    mutationFn: ({ at, what: body }: Choice) => value(apiAt(at).POST('/api/v1/tray/again', { body })),
     ...done,
   })
   const release = useMutation({
-    mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/release', { body })),
+    mutationFn: ({ at, what: body }: Choice) => value(apiAt(at).POST('/api/v1/tray/release', { body })),
     ...done,
   })
   const refile = useMutation({
-    mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/refile', { body })),
+    mutationFn: ({ at, what: body }: Choice) => value(apiAt(at).POST('/api/v1/tray/refile', { body })),
     ...done,
   })
   const answer = useMutation({
-    mutationFn: (body: { matters: string[]; about: boolean }) => value(api.POST('/api/v1/tray/answer', { body })),
+    mutationFn: ({ at, ...body }: { at?: string; matters: string[]; about: boolean }) =>
+      value(apiAt(at).POST('/api/v1/tray/answer', { body })),
     onSuccess: () => client.invalidateQueries(),
   })
   const settle = useMutation({
-    mutationFn: (number: number) =>
-      value(api.DELETE('/api/v1/tray/notices/{number}', { params: { path: { number } } })),
+    mutationFn: ({ at, number }: { at?: string; number: number }) =>
+      value(apiAt(at).DELETE('/api/v1/tray/notices/{number}', { params: { path: { number } } })),
     ...done,
   })
   const go = (way: Way, choice: Choice, count: number) => {
@@ -64,28 +67,31 @@ export function Tray() {
       }
     >
       <Wrong error={again.error ?? release.error ?? refile.error ?? answer.error ?? settle.error} />
+      <Machines missing={query.data?.missing} />
       <Listing query={query} empty={(t) => t.count === 0 && 'The tray is empty. Nothing waits for you.'}>
         {(t) => (
           <div className="max-w-4xl">
             {t.notices.map((n) => (
-              <section key={n.id} className="mb-4 rounded-xl border border-line bg-sheet-2 p-5">
-                <p className="font-semibold">{n.text}</p>
+              <section key={`${n.machine} ${n.id}`} className="mb-4 rounded-xl border border-line bg-sheet-2 p-5">
+                <p className="font-semibold">
+                  {n.text} <Of machine={n.machine} />
+                </p>
                 <p className="mt-1 text-ink-2">{n.advice}</p>
                 <p className="mt-3 flex items-center justify-between text-sm text-ink-3">
                   since {when(n.made_at)}
                   <span className="flex gap-2">
-                    {n.kind === 'consent' && n.mailbox && <SignInAgain mailbox={n.mailbox} />}
-                    <Button onClick={() => settle.mutate(n.id)}>Seen</Button>
+                    {n.kind === 'consent' && n.mailbox && !away(n.machine) && <SignInAgain mailbox={n.mailbox} />}
+                    <Button onClick={() => settle.mutate({ at: away(n.machine), number: n.id })}>Seen</Button>
                   </span>
                 </p>
               </section>
             ))}
             {t.groups.map((g) => (
               <Group
-                key={g.cause}
+                key={`${g.machine} ${g.cause}`}
                 group={g}
-                go={go}
-                answer={(m, about) => answer.mutate({ matters: [m], about })}
+                go={(way, what, count) => go(way, { at: away(g.machine), what }, count)}
+                answer={(m, about) => answer.mutate({ at: away(g.machine), matters: [m], about })}
                 busy={answer.isPending}
               />
             ))}
@@ -105,17 +111,20 @@ function Group({
   busy,
 }: {
   group: Schemas['TrayGroup']
-  go: (way: Way, choice: Choice, count: number) => void
+  go: (way: Way, what: Choice['what'], count: number) => void
   answer: (matter: string, about: boolean) => void
   busy: boolean
 }) {
   return (
-    <section aria-label={g.title} className="mb-4 rounded-xl border border-line bg-sheet-2 p-5">
+    <section
+      aria-label={g.machine ? `${g.title}, ${g.machine}` : g.title}
+      className="mb-4 rounded-xl border border-line bg-sheet-2 p-5"
+    >
       <div className="flex flex-wrap items-start justify-between gap-3">
         <div className="min-w-0 flex-1 basis-80">
           <h2 className="!text-[17px]">
             {g.title}
-            {g.count > 1 && <span className="font-normal text-ink-3"> · {g.count}</span>}
+            {g.count > 1 && <span className="font-normal text-ink-3"> · {g.count}</span>} <Of machine={g.machine} />
           </h2>
           <p className="mt-1 text-ink-2">{g.help}</p>
         </div>
@@ -138,13 +147,13 @@ function Group({
       </div>
       {g.matters.map((m) => (
         <div key={m.id} className="mt-3 border-t border-line pt-3">
-          {m.message && <MessageHead message={m.message} time={when(m.message.received_at)} />}
+          {m.message && <MessageHead message={m.message} time={when(m.message.received_at)} of={g.machine} />}
           <div className="mt-2 ml-3 border-l-2 border-line-2 pl-3">
             <p className="[overflow-wrap:anywhere]">
               {m.register ? (
-                <Link className="hover:underline" to={`/register/${m.register}`}>
+                <To className="hover:underline" of={g.machine} to={`/register/${m.register}`}>
                   {m.path}
-                </Link>
+                </To>
               ) : (
                 m.name
               )}{' '}
@@ -204,7 +213,7 @@ function Aside({ choice, count, onClose }: { choice: Choice; count: number; onCl
   const client = useQueryClient()
   const [note, setNote] = useState('')
   const aside = useMutation({
-    mutationFn: () => value(api.POST('/api/v1/tray/aside', { body: { ...choice, note } })),
+    mutationFn: () => value(apiAt(choice.at).POST('/api/v1/tray/aside', { body: { ...choice.what, note } })),
     onSuccess: () => {
       void client.invalidateQueries()
       onClose()
@@ -240,12 +249,14 @@ function Aside({ choice, count, onClose }: { choice: Choice; count: number; onCl
 }
 
 function Elsewhere({ choice, count, onClose }: { choice: Choice; count: number; onClose: () => void }) {
-  const cabinets = useQuery(queries.cabinets)
+  const cabinets = useQuery(queries.cabinetsOf(choice.at))
   const chosen = (cabinet: string) => cabinet || cabinets.data?.[0]?.name || ''
   const form = useSettings({
     values: { cabinet: '', folder: 'Sorted by hand' },
     save: ({ cabinet, folder }) =>
-      value(api.POST('/api/v1/tray/elsewhere', { body: { ...choice, cabinet: chosen(cabinet), folder } })),
+      value(
+        apiAt(choice.at).POST('/api/v1/tray/elsewhere', { body: { ...choice.what, cabinet: chosen(cabinet), folder } }),
+      ),
     saved: onClose,
   })
   const at = chosen(form.now.cabinet)

@@ -206,11 +206,14 @@ export function Listing<T>({
 
 export function Sheet({
   title,
+  wide,
   open,
   onClose,
   children,
 }: {
   title: string
+  /** It holds more than a few blanks. */
+  wide?: boolean
   open: boolean
   onClose: () => void
   children: ReactNode
@@ -221,7 +224,7 @@ export function Sheet({
         <Radix.Overlay className="fixed inset-0 z-30 bg-black/40" />
         <Radix.Content
           aria-describedby={undefined}
-          className="fixed top-1/2 left-1/2 z-40 max-h-[90vh] w-[min(94vw,34rem)] -translate-x-1/2 -translate-y-1/2 overflow-auto rounded-xl border border-line bg-sheet p-6 shadow-sheet"
+          className={`fixed top-1/2 left-1/2 z-40 max-h-[90vh] ${wide ? 'w-[min(94vw,52rem)]' : 'w-[min(94vw,34rem)]'} -translate-x-1/2 -translate-y-1/2 overflow-auto rounded-xl border border-line bg-sheet p-6 shadow-sheet`}
         >
           <Radix.Title className="mb-4 text-xl">{title}</Radix.Title>
           {children}

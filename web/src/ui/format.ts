@@ -27,6 +27,15 @@ export const today = () =>
   new Intl.DateTimeFormat(undefined, { weekday: 'long', day: 'numeric', month: 'long' }).format(new Date())
 export const many = (n: number, one: string, more = one + 's') => `${n.toLocaleString()} ${n === 1 ? one : more}`
 
+/** A decimal number that came as a text, with all of its places. */
+export function exactNumber(text: string): string {
+  const places = text.split('.')[1]?.length ?? 0
+  // Intl.NumberFormat takes a text as it is, without losing digits (ECMA-402, StringNumericLiteral).
+  return new Intl.NumberFormat(undefined, { minimumFractionDigits: places, maximumFractionDigits: places }).format(
+    text as unknown as number,
+  )
+}
+
 /** From where a time of receipt is known that is not the mail server's. */
 export const receivedAs = (from?: string) =>
   from

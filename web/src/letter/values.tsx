@@ -1,0 +1,301 @@
+import { useState } from 'react'
+
+import type { Schemas } from '../api/client'
+import { Button, Blank, Field, Lines, Pick, Tick } from '../ui/basics'
+import { many } from '../ui/format'
+import { orList, type Known } from './blanks'
+import { type ItemTest, list, type Value, type ValueTest } from './document'
+import { FromPaper } from './frompaper'
+
+type Type = 'text' | 'number' | 'amount' | 'date' | 'yes or no'
+const typeOf = (v?: Value) => (v?.type ?? 'text') as Type
+const types: [Type, string][] = [
+  ['text', 'a text'],
+  ['number', 'a number'],
+  ['amount', 'an amount of money'],
+  ['date', 'a date'],
+  ['yes or no', 'yes or no'],
+]
+const decimals: [string, string][] = [
+  ['', 'as each number tells itself'],
+  ['comma', 'with a comma: 1.234,50'],
+  ['point', 'with a point: 1,234.50'],
+]
+const orders: [string, string][] = [
+  ['', 'day, month, year'],
+  ['month day year', 'month, day, year'],
+  ['year month day', 'year, month, day'],
+]
+
+const agains: [string, string][] = [
+  ['', 'the file is filed'],
+  ['say so', 'it is filed, and that is said'],
+  ['ask', 'it waits in the tray'],
+]
+
+/** A value without what says nothing. */
+const bare = (v: Value): Value =>
+  Object.fromEntries(Object.entries(v).filter(([, x]) => x !== undefined && x !== '')) as Value
+
+/** What a rule reads of each file: a line for each value, and a blank where it can be changed. */
+export function Values({
+  values,
+  read,
+  rule,
+  wrong,
+  onChange,
+}: {
+  values: Value[]
+  /** The rule's id, once it is saved. */
+  rule?: string
+  /** What the rehearsal reads, a list for each file. */
+  read: Schemas['FiledValue'][][]
+  wrong: (place: string) => string[]
+  onChange: (values: Value[] | undefined) => void
+}) {
+  const set = (i: number, v: Value | null) => {
+    const next = v ? values.map((x, k) => (k === i ? bare(v) : x)) : values.filter((_, k) => k !== i)
+    onChange(next.length ? next : undefined)
+  }
+  const [showing, setShowing] = useState(false)
+  const fresh = () => {
+    const names = ['order', 'total', 'due', ...Array.from({ length: 30 }, (_, i) => `value-${i + 1}`)]
+    const name = names.find((n) => !values.some((v) => v.name === n))!
+    onChange([...values, { name, from: '<file.text find "…">' }])
+  }
+  return (
+    <>
+      {values.map((v, i) => (
+        <p key={i} className="[overflow-wrap:anywhere]">
+          <Blank label={`The value ${v.name}`} text={v.name} wrong={wrong(`values[${i}]`)}>
+            <ValueEditor value={v} onChange={(x) => set(i, x)} />
+          </Blank>
+          {v.type && v.type !== 'text' && <span className="text-ink-2">, {v.type}</span>}:{' '}
+          <code className="text-[14px]">{list(v.from).join(' or ')}</code>
+          {v.missing === 'ask' && '; where it is not found, the file waits in the tray'}
+          {v.again === 'ask' && '; where an earlier message had the same, the file waits in the tray'}
+          {v.again === 'say so' && '; where an earlier message had the same, that is said'}
+          <Found name={v.name} read={read} />
+        </p>
+      ))}
+      <p>
+        <button className="add" onClick={() => setShowing(true)}>
+          + a value that you select in a paper
+        </button>{' '}
+        <button className="add" onClick={fresh}>
+          + {values.length ? 'another value' : 'a value, such as an order or an amount'}
+        </button>
+      </p>
+      {showing && (
+        <FromPaper
+          rule={rule}
+          names={values.map((v) => v.name)}
+          onAdd={(v) => {
+            onChange([...values, v])
+            setShowing(false)
+          }}
+          onClose={() => setShowing(false)}
+        />
+      )}
+    </>
+  )
+}
+
+/** What the rehearsal finds of a value: in how many files, and the first different ones. */
+function Found({ name, read }: { name: string; read: Schemas['FiledValue'][][] }) {
+  const asked = read.flatMap((all) => all.filter((v) => v.name === name))
+  if (asked.length === 0) return null
+  const found = asked.filter((v) => v.text)
+  const some = [...new Set(found.map((v) => v.text))].slice(0, 4)
+  const problem = asked.find((v) => v.problem)?.problem
+  return (
+    <span className="block text-sm leading-normal text-ink-3">
+      {found.length === 0
+        ? `Found in none of ${many(asked.length, 'file')} of the rehearsal`
+        : `Found in ${found.length} of ${many(asked.length, 'file')} of the rehearsal: ${some.join(' · ')}`}
+      {problem ? `; not everywhere: ${problem}` : ''}.
+    </span>
+  )
+}
+
+function ValueEditor({ value: v, onChange }: { value: Value; onChange: (v: Value | null) => void }) {
+  const type = typeOf(v)
+  return (
+    <>
+      <Field
+        label="Name of the value"
+        defaultValue={v.name}
+        hint="Small letters, digits and dashes. It is a column of the register, and in names it stands as a field."
+        onChange={(e) => onChange({ ...v, name: e.target.value })}
+      />
+      <Pick
+        label="What it is"
+        value={type}
+        choices={types}
+        onChange={(t) =>
+          onChange({
+            ...v,
+            type: t === 'text' ? undefined : t,
+            decimal: undefined,
+            order: undefined,
+            currency: undefined,
+          })
+        }
+      />
+      <Lines
+        label="Where it stands"
+        code
+        defaultValue={list(v.from).join('\n')}
+        hint='A pattern in each line, such as <subject find "BK-[0-9]+">; the first that finds it counts.'
+        onChange={(e) => {
+          const from = e.target.value
+            .split('\n')
+            .map((x) => x.trim())
+            .filter(Boolean)
+          onChange({ ...v, from: from.length === 1 ? from[0] : from })
+        }}
+      />
+      {(type === 'number' || type === 'amount') && (
+        <Pick
+          label="How fractions are written"
+          value={v.decimal ?? ''}
+          choices={decimals}
+          onChange={(decimal) => onChange({ ...v, decimal })}
+        />
+      )}
+      {type === 'amount' && (
+        <Field
+          label="Currency where none is named"
+          defaultValue={v.currency ?? ''}
+          placeholder="EUR"
+          onChange={(e) => onChange({ ...v, currency: e.target.value.trim() })}
+        />
+      )}
+      {type === 'date' && (
+        <Pick
+          label="In what order"
+          value={v.order ?? ''}
+          choices={orders}
+          onChange={(order) => onChange({ ...v, order })}
+        />
+      )}
+      <Tick
+        label="where it is not found, the file waits in the tray"
+        checked={v.missing === 'ask'}
+        onChange={(on) => onChange({ ...v, missing: on ? 'ask' : undefined })}
+      />
+      <div className="mt-3">
+        <Pick
+          label="Where an earlier message had the same"
+          value={v.again ?? ''}
+          choices={agains}
+          onChange={(again) => onChange({ ...v, again })}
+        />
+      </div>
+      <p className="mt-3 border-t border-line pt-3">
+        <Button onClick={() => onChange(null)}>Take the value out</Button>
+      </p>
+    </>
+  )
+}
+
+type Comparison = Exclude<keyof ValueTest, 'name'>
+const numeric: Comparison[] = ['at least', 'at most', 'more than', 'less than', 'is', 'found']
+const comparisons: Record<Type, Comparison[]> = {
+  text: ['is', 'like', 'found'],
+  number: numeric,
+  amount: numeric,
+  date: ['after', 'before', 'is', 'found'],
+  'yes or no': ['is', 'found'],
+}
+const said: Record<Comparison, string> = {
+  'at least': 'at least',
+  'at most': 'at most',
+  'more than': 'more than',
+  'less than': 'less than',
+  after: 'on or after',
+  before: 'before',
+  is: 'is',
+  like: 'like',
+  found: 'found',
+}
+
+const testWords = (t: ValueTest): string => {
+  if (t.found !== undefined) return `${t.found ? 'in which a value is found' : 'in which no value is found'}: ${t.name}`
+  const parts = (Object.keys(said) as Comparison[])
+    .filter((k) => t[k] !== undefined)
+    .map((k) =>
+      k === 'is' || k === 'like' ? (k === 'like' ? 'like ' : '') + orList(list(t[k])) : `${said[k]} ${t[k]}`,
+    )
+  return `whose ${t.name} is ${parts.length ? parts.join(' and ') : '…'}`
+}
+
+const tests = (t: ItemTest['value']): ValueTest[] => (t === undefined ? [] : Array.isArray(t) ? t : [t])
+
+/** What a test of an attachment says of values; "" where it says nothing. */
+export const valueWords = (t: ItemTest): string =>
+  [tests(t.value).map(testWords).join(' or '), ...tests(t['all values']).map(testWords)].filter(Boolean).join(' and ')
+
+/** One comparison of one value that the rule reads. More than one is kept as it is, and told. */
+export function ValueTestEditor({
+  test: t,
+  known,
+  onChange,
+}: {
+  test: ItemTest
+  known: Known
+  onChange: (value: ValueTest | undefined) => void
+}) {
+  const values = known.values ?? []
+  const is = tests(t.value)
+  const keys = is[0] ? (Object.keys(is[0]) as (keyof ValueTest)[]).filter((k) => k !== 'name') : []
+  if (is.length > 1 || keys.length > 1 || t['all values'])
+    return <p className="mt-3 text-sm text-ink-3">{valueWords(t)}: changed in the rule as text.</p>
+  if (!values.length && !is.length) return null
+  const one = is[0]
+  const of = values.find((v) => v.name === one?.name)
+  const choices = comparisons[typeOf(of)]
+  const key = (keys[0] as Comparison | undefined) ?? choices[0]
+  const than = one && key !== 'found' ? list(one[key]).join(', ') : ''
+  const put = (name: string, k: Comparison, text: string) => {
+    const many = text
+      .split(',')
+      .map((x) => x.trim())
+      .filter(Boolean)
+    const v = k === 'found' ? text !== 'no' : (k === 'is' || k === 'like') && many.length > 1 ? many : text
+    onChange({ name, [k]: v })
+  }
+  return (
+    <div className="mt-3 border-t border-line pt-3">
+      <Pick
+        label="A value that is read of it"
+        value={one?.name ?? ''}
+        choices={[['', 'whatever its values are'], ...values.map((v): [string, string] => [v.name, v.name])]}
+        onChange={(name) => {
+          if (!name) return onChange(undefined)
+          const type = typeOf(values.find((v) => v.name === name))
+          put(name, comparisons[type].includes('at least') ? 'at least' : 'found', '0')
+        }}
+      />
+      {one && (
+        <div className="grid grid-cols-2 gap-3">
+          <Pick
+            label="Compared"
+            value={key === 'found' && one.found === false ? 'missing' : key}
+            choices={[...choices.map((k): [string, string] => [k, said[k]]), ['missing', 'not found']]}
+            onChange={(k) => (k === 'missing' ? put(one.name, 'found', 'no') : put(one.name, k as Comparison, than))}
+          />
+          {key !== 'found' && (
+            <Field
+              label="With"
+              key={key}
+              defaultValue={than}
+              type={key === 'after' || key === 'before' ? 'date' : 'text'}
+              onChange={(e) => put(one.name, key, e.target.value)}
+            />
+          )}
+        </div>
+      )}
+    </div>
+  )
+}

@@ -1,0 +1,282 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+
+import { api, ifMatch, type Schemas, value } from '../api/client'
+import { queries } from '../api/queries'
+import { machine, pagesOf } from '../api/where'
+import { Button, Chip, Field, Lines, Pick, Sheet, Wrong } from '../ui/basics'
+import { End, sentence, useSettings } from '../ui/form'
+import { copyOf, useOffice } from '../ui/office'
+import { onServer } from './mailboxes'
+
+type Machine = Schemas['Machine']
+
+/** The other machines of the office. For administrators; a machine that is looked at through another one has none. */
+export function Machines() {
+  const me = useQuery(queries.me)
+  const { others, here } = useOffice()
+  const [editing, setEditing] = useState<Machine | 'new' | null>(null)
+  const [leaving, setLeaving] = useState<Machine | null>(null)
+  if (machine || me.data?.role !== 'administrator') return null
+  return (
+    <section className="mb-10 max-w-4xl" id="machines">
+      <div className="mb-2 flex items-center justify-between">
+        <h2>Machines</h2>
+        <Button onClick={() => setEditing('new')}>Add a machine</Button>
+      </div>
+      {others.length === 0 && (
+        <p className="text-ink-2">
+          This machine, “{here}”, works alone. Where others work for mailboxes of their own, add them here: their tray,
+          history and register are listed with this one’s, and you reach all with one sign-in.
+        </p>
+      )}
+      {others.map((m) => (
+        <div key={m.name} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
+          <div className="min-w-0 flex-1 basis-72">
+            <p>
+              <a className="font-semibold text-pen hover:underline" href={pagesOf(m.name) + '/'}>
+                {m.name}
+              </a>{' '}
+              <span className="[overflow-wrap:anywhere] text-ink-2">{m.address}</span>
+            </p>
+            {m.problem && <p className="text-sm text-seal">{sentence(m.problem)}</p>}
+            <p className={`text-sm ${m.behind ? 'text-seal' : 'text-ink-3'}`}>
+              Its records: {copyOf(m)}
+              {m.place && !m.behind ? `, from ${m.place}` : ''}
+            </p>
+            {!m.known && m.copy_at && (
+              <p className="text-sm text-seal">
+                Nobody of your name may sign in there. An administrator there invites you under the same name.
+              </p>
+            )}
+          </div>
+          <div className="flex flex-wrap items-center gap-2">
+            <Chip word={m.answers ? 'answers' : m.problem ? 'away' : 'waits'} />
+            <Button onClick={() => setEditing(m)}>Change</Button>
+            <Button onClick={() => setLeaving(m)}>Remove</Button>
+          </div>
+        </div>
+      ))}
+      {editing && <MachineSheet machine={editing === 'new' ? undefined : editing} onClose={() => setEditing(null)} />}
+      {leaving && <Leave machine={leaving} onClose={() => setLeaving(null)} />}
+    </section>
+  )
+}
+
+function MachineSheet({ machine: m, onClose }: { machine?: Machine; onClose: () => void }) {
+  const form = useSettings({
+    values: {
+      name: m?.name ?? '',
+      address: m?.address ?? '',
+      token: '',
+      place: m?.place ?? '',
+      passphrase: '',
+      user: m?.user ?? '',
+      secret: '',
+      region: m?.region ?? '',
+      host_key: m?.host_key ?? '',
+      authority: m?.authority ?? '',
+    },
+    revision: m?.revision,
+    save: (v, revision) => {
+      const given = (text: string) => text || undefined
+      const body = {
+        name: v.name,
+        address: v.address,
+        place: v.place,
+        token: given(v.token),
+        passphrase: given(v.passphrase),
+        user: given(v.user),
+        secret: given(v.secret),
+        region: given(v.region),
+        host_key: given(v.host_key),
+        authority: given(v.authority),
+      }
+      return value(
+        m
+          ? api.PUT('/api/v1/machines/{name}', {
+              params: { path: { name: m.name }, header: ifMatch(revision) },
+              body,
+            })
+          : api.POST('/api/v1/machines', { body }),
+      )
+    },
+    saved: onClose,
+  })
+  const remote = form.now.place.includes('://')
+  const keep = m ? 'Empty keeps the present one.' : undefined
+  return (
+    <Sheet title={m ? `The machine “${m.name}”` : 'Add a machine'} open onClose={onClose}>
+      <form onSubmit={form.submit}>
+        <p className="mb-4 text-ink-2">
+          It keeps a replica (<code>--replica</code>); this machine follows it and only reads. An administrator there
+          makes a token with <code>inktray keys make NAME --scope machine</code>.
+        </p>
+        <Field label="Name" required hint="It stands in lists and addresses, such as north." {...form.bind('name')} />
+        <Field
+          label="Address"
+          required
+          hint="At which it answers, such as https://north.brackwater.example"
+          {...form.bind('address')}
+        />
+        <Field label="Token" type="password" autoComplete="off" hint={keep} required={!m} {...form.bind('token')} />
+        <Field
+          label="Place of its replica"
+          required
+          hint="As it has it: a folder, or sftp://, https:// or s3+https://"
+          {...form.bind('place')}
+        />
+        <Field
+          label="Passphrase of its replica"
+          type="password"
+          autoComplete="off"
+          hint={keep}
+          required={!m}
+          {...form.bind('passphrase')}
+        />
+        {remote && (
+          <>
+            <Field label="User name at that place" hint="Reading is enough." {...form.bind('user')} />
+            <Field
+              label="Its password or key"
+              type="password"
+              autoComplete="off"
+              hint={keep}
+              {...form.bind('secret')}
+            />
+            {form.now.place.startsWith('s3+') && (
+              <Field label="Region" hint="Of the object store, where it has any." {...form.bind('region')} />
+            )}
+            {form.now.place.startsWith('sftp') && (
+              <Field label="Fingerprint of the server’s key" hint="SHA256:…" {...form.bind('host_key')} />
+            )}
+          </>
+        )}
+        <Lines
+          label="Certificate of an authority"
+          hint="Trusted for both, beside the system’s; PEM."
+          code
+          {...form.bind('authority')}
+        />
+        <End of={form} label={m ? 'Save' : 'Add it'} onClose={onClose} />
+      </form>
+    </Sheet>
+  )
+}
+
+function Leave({ machine: m, onClose }: { machine: Machine; onClose: () => void }) {
+  const client = useQueryClient()
+  const remove = useMutation({
+    mutationFn: () => value(api.DELETE('/api/v1/machines/{name}', { params: { path: { name: m.name } } })),
+    onSuccess: () => {
+      void client.invalidateQueries()
+      onClose()
+    },
+  })
+  return (
+    <Sheet title={`Remove “${m.name}”?`} open onClose={onClose}>
+      <p>
+        The machine goes on with its work, but its lists are shown here no more, and the copy of its records is removed
+        from this machine.
+      </p>
+      <Wrong error={remove.error} />
+      <div className="mt-5 flex justify-end gap-2">
+        <Button onClick={onClose}>Keep it</Button>
+        <Button look="seal" disabled={remove.isPending} onClick={() => remove.mutate()}>
+          Remove
+        </Button>
+      </div>
+    </Sheet>
+  )
+}
+
+/** Moves a mailbox of this machine to another one, or one of another machine to this one. */
+export function MoveMailbox({ mailbox, from, onClose }: { mailbox?: string; from?: string; onClose: () => void }) {
+  const client = useQueryClient()
+  const { others, here } = useOffice()
+  const [of, setOf] = useState(from ?? here)
+  const [name, setName] = useState(mailbox ?? '')
+  const [to, setTo] = useState(mailbox ? (others[0]?.name ?? '') : here)
+  const [secret, setSecret] = useState('')
+  const there = useQuery(queries.mailboxesOf(of === here ? undefined : of))
+  const movable = (there.data ?? []).filter((m) => onServer(m.kind))
+  const chosen = name || movable[0]?.name || ''
+  const byConsent = !!movable.find((m) => m.name === chosen)?.consent
+  const move = useMutation({
+    mutationFn: () =>
+      value(
+        api.POST('/api/v1/mailboxes/move', { body: { mailbox: chosen, from: of, to, secret: secret || undefined } }),
+      ),
+    onSuccess: () => void client.invalidateQueries(),
+  })
+  const machines = [here, ...others.map((m) => m.name)].map((m): [string, string] => [m, m])
+  return (
+    <Sheet title={mailbox ? `Move “${mailbox}”` : 'Move a mailbox'} open onClose={onClose}>
+      {move.data ? (
+        <>
+          <p>
+            “{move.data.name}” is at the machine “{move.data.machine}”, and goes on from where it was left.
+            {move.data.needs_secret &&
+              ' It is not read yet: enter its password, or sign in, in that machine’s settings.'}
+          </p>
+          <div className="mt-5 flex justify-end">
+            <Button look="main" onClick={onClose}>
+              Close
+            </Button>
+          </div>
+        </>
+      ) : (
+        <form
+          onSubmit={(e) => {
+            e.preventDefault()
+            move.mutate()
+          }}
+        >
+          <p className="mb-4 text-ink-2">
+            Its marks, the rules that look into it, and what was decided of each message come along: nothing is filed
+            twice, and what comes meanwhile is filed. Rules that look into no other mailbox are switched off where it
+            was. What was filed stays in the register of the machine that filed it.
+          </p>
+          {!mailbox && (
+            <>
+              <Pick
+                label="From"
+                value={of}
+                onChange={(v) => {
+                  setOf(v)
+                  setName('')
+                }}
+                choices={machines}
+              />
+              <Pick
+                label="Mailbox"
+                value={chosen}
+                onChange={setName}
+                choices={movable.map((m): [string, string] => [m.name, m.name])}
+              />
+            </>
+          )}
+          <Pick label="To" value={to} onChange={setTo} choices={machines.filter(([m]) => m !== of)} />
+          {!byConsent && (
+            <Field
+              label="Its password at the mail server"
+              type="password"
+              autoComplete="off"
+              required
+              hint="No machine hands it over."
+              value={secret}
+              onChange={(e) => setSecret(e.target.value)}
+            />
+          )}
+          <Wrong error={move.error ?? there.error} />
+          <div className="mt-5 flex justify-end gap-2">
+            <Button onClick={onClose}>Leave it where it is</Button>
+            <Button look="main" type="submit" disabled={!chosen || !to || to === of || move.isPending}>
+              {move.isPending ? 'Moving…' : 'Move it'}
+            </Button>
+          </div>
+        </form>
+      )}
+    </Sheet>
+  )
+}

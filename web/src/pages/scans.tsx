@@ -1,0 +1,107 @@
+import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+
+import { api, ifMatch, type Schemas, value } from '../api/client'
+import { queries } from '../api/queries'
+import { Button, Field, Listing, Sheet, Tick } from '../ui/basics'
+import { End, useSettings } from '../ui/form'
+
+type Set = Schemas['ScansSettings']
+
+/** How the text in scanned papers is read. */
+export function Scans() {
+  const query = useQuery(queries.scans)
+  const [editing, setEditing] = useState<Schemas['Scans'] | null>(null)
+  return (
+    <section className="mb-10 max-w-4xl" aria-label="Scans">
+      <div className="mb-2 flex items-center justify-between">
+        <h2>Scans</h2>
+        {query.data && <Button onClick={() => setEditing(query.data)}>Change how scans are read</Button>}
+      </div>
+      <p className="mb-2 text-ink-2">
+        The text in scanned papers and photographed pages, for conditions on the text inside, values and names.
+      </p>
+      <Listing query={query}>
+        {(s) => (
+          <dl className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-6 gap-y-1.5 border-t border-line pt-3">
+            <dt className="text-ink-3">Scans are read</dt>
+            <dd className="[overflow-wrap:anywhere]">
+              {!s.tesseract
+                ? `not at all: ${s.absent ?? ''}. On Debian: apt install tesseract-ocr tesseract-ocr-deu`
+                : s.read
+                  ? `by Tesseract ${s.tesseract}`
+                  : 'not at all, as it is set'}
+            </dd>
+            {s.tesseract && s.read && (
+              <>
+                <dt className="text-ink-3">Languages</dt>
+                <dd className="[overflow-wrap:anywhere]">
+                  {s.used.join(', ')}
+                  {s.languages.length === 0 && ': all that are installed'}
+                </dd>
+                <dt className="text-ink-3">Pages of one file</dt>
+                <dd>{s.pages} at most</dd>
+              </>
+            )}
+          </dl>
+        )}
+      </Listing>
+      {editing && <ScansSheet was={editing} onClose={() => setEditing(null)} />}
+    </section>
+  )
+}
+
+function ScansSheet({ was, onClose }: { was: Schemas['Scans']; onClose: () => void }) {
+  const form = useSettings<Set, unknown>({
+    values: { read: was.read, languages: was.languages, pages: was.pages },
+    revision: was.revision,
+    save: (body, revision) =>
+      value(
+        api.PUT('/api/v1/scans', {
+          params: { header: ifMatch(revision) },
+          body,
+        }),
+      ),
+    saved: onClose,
+  })
+  const { now, set } = form
+  return (
+    <Sheet title="How scans are read" open onClose={onClose}>
+      <form onSubmit={form.submit}>
+        <Tick label="read the text in scans" checked={now.read} onChange={(read) => set('read', read)} />
+        <p className="mt-4 mb-1 text-sm font-semibold">In these languages; none for all that are installed</p>
+        {was.installed.length === 0 && <p className="text-sm text-ink-3">No language is installed.</p>}
+        <div className="mb-4 grid grid-cols-2">
+          {was.installed.map((l) => (
+            <Tick
+              key={l}
+              label={nameOf(l)}
+              checked={now.languages.includes(l)}
+              onChange={(on) => set('languages', on ? [...now.languages, l] : now.languages.filter((x) => x !== l))}
+            />
+          ))}
+        </div>
+        <Field
+          label="Pages of one file, at most"
+          type="number"
+          min={1}
+          max={100}
+          required
+          {...form.bind('pages', { valueAsNumber: true })}
+        />
+        <p className="mt-1 mb-4 text-sm text-ink-3">A page takes some seconds. Files are read one after another.</p>
+        <End of={form} label="Save" onClose={onClose} mine={now} look={() => value(api.GET('/api/v1/scans'))} />
+      </form>
+    </Sheet>
+  )
+}
+
+/** What Tesseract calls a language, in words where the browser knows it. */
+const nameOf = (code: string) => {
+  try {
+    const name = new Intl.DisplayNames('en', { type: 'language' }).of(code.slice(0, 3))
+    return name && name !== code.slice(0, 3) ? `${name} (${code})` : code
+  } catch {
+    return code
+  }
+}
