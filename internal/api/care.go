@@ -679,7 +679,8 @@ func (s *careHandlers) allLimits(ctx context.Context) (Limits, error) {
 	l, err := s.Store.Settings.Limits(ctx)
 	return Limits{Revision: &revision, HistoryDays: l.HistoryDays, RegisterDays: l.RegisterDays, KeptDays: l.KeptDays,
 		AuditDays: &l.AuditDays, SpoolMb: l.SpoolMB, RuleFiles: l.RuleFiles, RuleMb: l.RuleMB, RuleFolders: l.RuleFolders,
-		SenderFiles: l.SenderFiles, SenderMb: l.SenderMB, SenderFolders: l.SenderFolders}, err
+		SenderFiles: l.SenderFiles, SenderMb: l.SenderMB, SenderFolders: l.SenderFolders,
+		AccountConnections: &l.AccountConnections, HostConnections: &l.HostConnections}, err
 }
 
 // GetLimits says how long what is kept, and how much may be filed in an hour.
@@ -706,7 +707,16 @@ func (s *careHandlers) SetLimits(ctx context.Context, r SetLimitsRequestObject) 
 	l := store.Limits{AuditDays: days, HistoryDays: b.HistoryDays, RegisterDays: b.RegisterDays, KeptDays: b.KeptDays,
 		SpoolMB:   b.SpoolMb,
 		RuleFiles: b.RuleFiles, RuleMB: b.RuleMb, RuleFolders: b.RuleFolders, SenderFiles: b.SenderFiles,
-		SenderMB: b.SenderMb, SenderFolders: b.SenderFolders}
+		SenderMB: b.SenderMb, SenderFolders: b.SenderFolders,
+		AccountConnections: number(b.AccountConnections, now.AccountConnections),
+		HostConnections:    number(b.HostConnections, now.HostConnections)}
+	for field, n := range map[string]int{"account_connections": l.AccountConnections,
+		"host_connections": l.HostConnections} {
+		if n != 0 && n < store.LeastConnections {
+			return nil, atField(field, fmt.Sprintf("at least %d connections are needed, one for new mail and one for "+
+				"everything else; 0 is any number", store.LeastConnections))
+		}
+	}
 	if err := s.Store.Settings.SetLimits(ctx, l, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"inktray.example/inktray/internal/connections"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/mailboxes"
 	"inktray.example/inktray/internal/outbox"
@@ -26,6 +27,9 @@ func (s *mailboxHandlers) mailbox(v store.Viewer, m *store.Mailbox) Mailbox {
 		Address: optional(s.Engine.Mailboxes.DropAddress(m)), Word: optional(p.Word),
 		Revision: m.Revision, State: MailboxState(status.State), Since: status.Since, Problem: status.Problem,
 		Advice: status.Advice}
+	if n, _ := s.Engine.Mailboxes.InUse(m); n > 0 {
+		out.Connections = &n
+	}
 	if !v.Role.May(store.Administrator) { // anyone who knows a drop address can send to it
 		out.Address, out.Word, out.Proxy = nil, nil, nil // a proxy's password may stand in its address
 	}
@@ -342,7 +346,7 @@ func (s *mailboxHandlers) ListFolders(ctx context.Context, r ListFoldersRequestO
 	if err != nil {
 		return nil, err
 	}
-	session, err := s.Engine.Mailboxes.Reach(ctx, &m)
+	session, err := s.Engine.Mailboxes.Reach(ctx, &m, connections.Work)
 	if err != nil {
 		return nil, err
 	}

@@ -56,14 +56,19 @@ func (s *careHandlers) GetMetrics(ctx context.Context, _ GetMetricsRequestObject
 	}
 	gauge("messages_waiting", "Messages that wait to be read again, or are read beside the others, by mailbox.", "mailbox",
 		waiting)
-	reach := map[string]float64{}
+	reach, connections := map[string]float64{}, map[string]float64{}
 	for _, m := range boxes {
 		reach[m.Name] = 1
+		if n, _ := s.Engine.Mailboxes.InUse(&m); n > 0 {
+			connections[m.Name] = float64(n)
+		}
 		if s.Engine.Status(m.ID).State == "out of reach" {
 			reach[m.Name] = 0
 		}
 	}
 	gauge("mailbox_up", "Whether a mailbox is within reach, 1 or 0.", "mailbox", reach)
+	gauge("mailbox_connections", "Connections to the mail server that the account of a mailbox has.", "mailbox",
+		connections)
 	well := map[string]float64{}
 	for _, c := range cabinets {
 		well[c.Name] = 1

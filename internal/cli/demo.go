@@ -18,7 +18,7 @@ import (
 	"inktray.example/inktray/internal/api"
 	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/demo"
-	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/mailboxes"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -267,7 +267,7 @@ func watched(ctx context.Context, service *client.Client) error {
 		}
 		ready := true
 		for _, m := range all {
-			ready = ready && string(m.State) == engine.Live
+			ready = ready && string(m.State) == mailboxes.Live
 		}
 		if ready {
 			return nil

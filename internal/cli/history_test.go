@@ -108,6 +108,7 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 		{[]string{"outgoing", "set", "--host", "smtp.brackwater.example", "--from", "office"}, exitInvalid,
 			"is no mail address"},
 		{[]string{"limits", "set", "--rule-files", "-1"}, exitInvalid, "rule_files"},
+		{[]string{"limits", "set", "--account-connections", "1"}, exitInvalid, "at least 2 connections are needed"},
 	} {
 		if out, errs, code := run(t, "", c.args...); code != c.code || !strings.Contains(out+errs, c.says) {
 			t.Errorf("%v: %d, %s%s; want %d: ...%s...", c.args, code, out, errs, c.code, c.says)
@@ -195,7 +196,8 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 		`inktray_mailbox_up{mailbox="gauges"} 1`)
 	says(t, "outgoing", must(t, "outgoing", "check"), "lets Ink Tray in")
 	says(t, "a trial", must(t, "addressees", "trial", "Berth planner"), "on its way")
-	says(t, "limits", must(t, "limits", "set", "--kept-days", "30"), "kept-days       30", "rule-files      2000")
+	says(t, "limits", must(t, "limits", "set", "--kept-days", "30"), "kept-days            30",
+		"rule-files           2000", "account-connections  8", "host-connections     0")
 	says(t, "an alarm",
 		must(t, "alarms", "reach", "Files away", "--cabinet", "harbour files", "--after-minutes", "120", "--tell",
 			"Duty desk"), "Tell Duty desk when the cabinet “harbour files” has been out of reach for longer than 2 hours.")

@@ -431,7 +431,7 @@ func (c peopleCommands) limits() *cobra.Command {
 			}
 			return shown(l)
 		})})
-	wanted := client.Limits{AuditDays: new(int)}
+	wanted := client.Limits{}
 	set := &cobra.Command{Use: "set", Short: "Set limits; those that are not named stay", Args: cobra.NoArgs}
 	set.RunE = c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 		l, err := call[client.Limits](api.GetLimits(ctx))
@@ -465,6 +465,11 @@ type limitRow struct {
 }
 
 func limitRows(l *client.Limits) []limitRow {
+	for _, optional := range []**int{&l.AuditDays, &l.AccountConnections, &l.HostConnections} {
+		if *optional == nil {
+			*optional = new(int)
+		}
+	}
 	return []limitRow{
 		{"history-days", &l.HistoryDays,
 			"days for which passes are kept, and facts of messages of which nothing was filed; 0 for ever"},
@@ -479,6 +484,10 @@ func limitRows(l *client.Limits) []limitRow {
 		{"sender-files", &l.SenderFiles, "files that one sender may have filed in an hour"},
 		{"sender-mb", &l.SenderMb, "megabytes that one sender may have filed in an hour"},
 		{"sender-folders", &l.SenderFolders, "new folders that one sender may have made in an hour"},
+		{"account-connections", l.AccountConnections,
+			"connections that one account may have to its mail server at once, 2 at least; 0 for any number"},
+		{"host-connections", l.HostConnections,
+			"connections to one mail server at once, 2 at least; 0 for any number"},
 	}
 }
 

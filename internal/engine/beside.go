@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"inktray.example/inktray/internal/child"
+	"inktray.example/inktray/internal/connections"
+	"inktray.example/inktray/internal/mailboxes"
 	"inktray.example/inktray/internal/reading"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
@@ -64,7 +66,7 @@ func (w *watcher) runBeside(ctx context.Context, lane store.Lane) {
 			e.Log.Warn("what takes long could not be worked on", "mailbox", w.mailbox, "error", err)
 			refusals++
 			var reach *source.Error
-			if errors.As(err, &reach) && refusals >= mostRefusals && w.status().State == Live {
+			if errors.As(err, &reach) && refusals >= mostRefusals && w.status().State == mailboxes.Live {
 				w.refuse(lane)
 				return
 			}
@@ -131,12 +133,12 @@ func (w *watcher) nextSlow(ctx context.Context, lane store.Lane) (time.Duration,
 // slowly works on what is in a lane over a connection of its own. worked is how many messages that was.
 func (w *watcher) slowly(ctx context.Context, m *store.Mailbox, lane store.Lane) (worked int, err error) {
 	e := w.engine
-	s, err := e.Mailboxes.Reach(ctx, m)
+	s, err := e.Mailboxes.Reach(ctx, m, connections.Work)
 	if err != nil {
 		return 0, err
 	}
 	defer s.Close()
-	v := &visit{engine: e, mailbox: m, session: s, wake: make(chan struct{}, 1), pace: &turn.Pace{}, lane: lane}
+	v := &visit{engine: e, mailbox: m, session: s.Session, wake: make(chan struct{}, 1), pace: &turn.Pace{}, lane: lane}
 	if lane == store.SideLane { // not where it is the last
 		v.patience = reading.SidePatience * e.Patience
 	}

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"inktray.example/inktray/internal/child"
+	"inktray.example/inktray/internal/mailboxes"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
@@ -124,7 +125,7 @@ func TestNothingInAMessageStopsItsMailbox(t *testing.T) {
 		if err != nil || len(messages) != 2 {
 			t.Errorf("%s: %d messages are known, %v", name, len(messages), err)
 		}
-		if status := h.engine.Status("box"); status.State != Live && status.State != AtInterval {
+		if status := h.engine.Status("box"); status.State != mailboxes.Live && status.State != mailboxes.AtInterval {
 			t.Errorf("%s: the mailbox is %s: %s", name, status.State, status.Problem)
 		}
 		h.until(name+": nothing is left where work is done", func() bool {

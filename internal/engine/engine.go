@@ -226,7 +226,7 @@ func (e *Engine) Watch(mailboxID string) {
 	w := &watcher{engine: e, mailbox: mailboxID, cancel: cancel, done: make(chan struct{}), wake: make(chan struct{}, 1),
 		now:  make(chan struct{}, 1),
 		slow: [2]chan struct{}{make(chan struct{}, 1), make(chan struct{}, 1)}, last: store.LastLane}
-	w.set(Status{State: Connecting, Since: e.Clock()})
+	w.set(Status{State: mailboxes.Connecting, Since: e.Clock()})
 	e.mutex.Lock()
 	e.watchers[mailboxID] = w
 	e.mutex.Unlock()
@@ -258,7 +258,7 @@ func (e *Engine) Status(mailboxID string) Status {
 	if w := e.watcherOf(mailboxID); w != nil {
 		return w.status()
 	}
-	return Status{State: NotWatched}
+	return Status{State: mailboxes.NotWatched}
 }
 
 // watcherOf is a mailbox's watcher; nil where it is not watched.

@@ -8,10 +8,12 @@ import (
 	"strconv"
 	"time"
 
+	"inktray.example/inktray/internal/connections"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/fault"
 	"inktray.example/inktray/internal/filing"
+	"inktray.example/inktray/internal/mailboxes"
 	"inktray.example/inktray/internal/passes"
 	"inktray.example/inktray/internal/reading"
 	"inktray.example/inktray/internal/source"
@@ -195,7 +197,7 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *passes.St
 				m.failures = 0
 			}
 			m.failures++
-			m.next = e.Clock().Add(e.pauseAfter(err, m.failures-1))
+			m.next = e.Clock().Add(e.Mailboxes.PauseAfter(err, m.failures-1))
 			e.notePass(ctx, pass, waitsFor(m.row, err))
 			waiting = append(waiting, m)
 		}
@@ -252,13 +254,13 @@ func (e *Engine) notePass(ctx context.Context, pass *store.Pass, note string) {
 func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *passes.Steering, r *rule.Compiled,
 	box *passMailbox) error {
 	m := box.row
-	s, err := e.Mailboxes.Reach(ctx, m)
+	s, err := e.Mailboxes.Reach(ctx, m, connections.Work)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
 	pass.Note = ""
-	v := &visit{engine: e, mailbox: m, session: s, pace: &box.pace}
+	v := &visit{engine: e, mailbox: m, session: s.Session, pace: &box.pace}
 	defer v.hand.Leave()
 	folders, missing, err := v.lookedInto(ctx, r)
 	if err != nil {
@@ -409,18 +411,18 @@ func (o *overFolder) pool(ctx context.Context) (pool *filing.Pool, done func()) 
 	v, e := o.visit, o.visit.engine
 	s, beside, done := v.session, false, func() {}
 	if second := o.second(ctx); second != nil {
-		s, beside, done = second, true, func() { second.Close() }
+		s, beside, done = second.Session, true, func() { second.Close() }
 	}
 	return e.Filer.NewPool(ctx, s, beside, e.newMail.GiveWay, func(l *reading.Message) { e.Filer.Announce(l.Row) }), done
 }
 
 // second opens the folder over one more connection; nil where that cannot be.
-func (o *overFolder) second(ctx context.Context) source.Session {
+func (o *overFolder) second(ctx context.Context) *mailboxes.Connection {
 	v, e := o.visit, o.visit.engine
 	if v.mailbox.Kind == "pop3" { // POP3 servers lock the mailbox (RFC 1939 section 3)
 		return nil
 	}
-	s, err := e.Mailboxes.Reach(ctx, v.mailbox)
+	s, err := e.Mailboxes.Reach(ctx, v.mailbox, connections.Spare)
 	if err != nil {
 		e.Log.Info("a pass over old mail has one connection only", "mailbox", v.mailbox.Name, "error", err)
 		return nil

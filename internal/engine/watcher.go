@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -10,16 +9,17 @@ import (
 	"sync"
 	"time"
 
+	"inktray.example/inktray/internal/connections"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/phrase"
 	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/fault"
+	"inktray.example/inktray/internal/mailboxes"
 	"inktray.example/inktray/internal/outbox"
 	"inktray.example/inktray/internal/reading"
 	"inktray.example/inktray/internal/source"
-	"inktray.example/inktray/internal/source/consent"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/turn"
 )
@@ -34,27 +34,8 @@ const (
 	lookAgain     = 15 * time.Minute // how long a look may go unrecorded
 )
 
-// The states of a mailbox.
-const (
-	Connecting = "connecting"
-	Live       = "watched live"
-	AtInterval = "looked into at an interval"
-	OutOfReach = "out of reach"
-	Waits      = "waits" // for something on this machine, such as room on the disk
-	NotWatched = "not watched"
-)
-
 // Status is how a mailbox does.
-type Status struct {
-	State   string    `json:"state"`
-	Since   time.Time `json:"since"`
-	Problem string    `json:"problem,omitempty"`
-	Advice  string    `json:"advice,omitempty"`
-	Looked  time.Time `json:"looked"`            // the last completed look
-	SignIn  bool      `json:"sign_in,omitempty"` // somebody has to give consent
-
-	refused string // why the sign-in was refused, where SignIn is set
-}
+type Status = mailboxes.Status
 
 // watcher watches one mailbox.
 type watcher struct {
@@ -65,6 +46,7 @@ type watcher struct {
 	wake    chan struct{}
 	now     chan struct{} // somebody asks to try the mailbox now
 	pace    turn.Pace
+	gaveUp  time.Time        // when a connection was last given up for others; only run's
 	slow    [2]chan struct{} // something is to be read or filed in the side lane, in the last lane
 
 	mutex sync.Mutex
@@ -122,24 +104,14 @@ func (w *watcher) run(ctx context.Context) {
 		if progress {
 			failures = 0
 		}
+		if errors.Is(err, connections.ErrTurn) {
+			w.gaveUp = e.Clock()
+			w.set(Status{State: mailboxes.InTurns, Since: e.Clock(), Looked: w.status().Looked})
+			continue
+		}
 		failures++
-		s := Status{State: OutOfReach, Since: e.Clock(), Problem: err.Error(), Looked: w.status().Looked}
-		s.SignIn = errors.Is(err, consent.ErrLost)
-		var reach *source.Error
-		lasting := errors.As(err, &reach) && reach.Lasting
-		if reach != nil {
-			s.Problem, s.Advice = string(reach.Step)+": "+reach.Problem, reach.Advice
-			if s.SignIn {
-				s.refused = reach.Problem
-			}
-		}
-		ours := fault.Of(ctx, err) == fault.Machine
-		if ours { // the mail server is not to blame
-			s.State, s.Problem, s.Advice = Waits, err.Error(), ""
-			if t := store.TroubleOf(err); t != nil {
-				s.Problem, s.Advice = t.Problem, t.Advice
-			}
-		}
+		s := mailboxes.StatusAfter(ctx, err, e.Clock(), w.status().Looked)
+		ours := s.State == mailboxes.Waits
 		w.set(s)
 		if !ours {
 			if err := e.Store.Alarms.BeginOutage(ctx, "mailbox", w.mailbox, e.Clock()); err != nil {
@@ -147,28 +119,15 @@ func (w *watcher) run(ctx context.Context) {
 			}
 		}
 		e.Log.Warn("a mailbox cannot be watched", "mailbox", w.mailbox, "error", err, "failures", failures)
-		if !ours && (lasting || failures >= 3) {
+		if !ours && (s.Lasting || failures >= 3) {
 			w.tell(ctx, s)
 		}
 		select {
 		case <-ctx.Done():
-		case <-time.After(e.pauseAfter(err, failures-1)):
+		case <-time.After(e.Mailboxes.PauseAfter(err, failures-1)):
 		case <-w.now:
 		}
 	}
-}
-
-// refusedPause is how long to wait after a failure that lasts until somebody changes
-// something, such as a wrong password: a server may lock a client that tries too often.
-const refusedPause = 5 * time.Minute
-
-// pauseAfter is how long to wait after so many failures in a row, the last being err.
-func (e *Engine) pauseAfter(err error, failures int) time.Duration {
-	var reach *source.Error
-	if errors.As(err, &reach) && reach.Lasting {
-		return refusedPause
-	}
-	return e.Pause(failures)
 }
 
 func (w *watcher) tell(ctx context.Context, s Status) {
@@ -178,12 +137,10 @@ func (w *watcher) tell(ctx context.Context, s Status) {
 		return
 	}
 	n := store.Notice{Kind: "mailbox", Object: w.mailbox, MailboxID: w.mailbox, MadeAt: e.Clock(),
-		Text:   fmt.Sprintf("The mailbox “%s” is out of reach: %s.", m.Name, phrase.TrimStop(s.Problem)),
+		Text:   s.Told(m.Name),
 		Advice: strings.TrimSpace(s.Advice + " What comes meanwhile is filed once it is back.")}
 	if s.SignIn {
-		n.Kind, n.Text = "consent",
-			fmt.Sprintf("Ink Tray may not read the mailbox “%s”: %s.", m.Name,
-				phrase.TrimStop(cmp.Or(s.refused, s.Problem)))
+		n.Kind = "consent"
 	}
 	err = e.Store.Tray.Tell(ctx, &n)
 	if err != nil {
@@ -200,11 +157,12 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	s, err := e.Mailboxes.Reach(ctx, &m)
+	s, err := e.Mailboxes.Reach(ctx, &m, connections.Watch)
 	if err != nil {
 		return false, err
 	}
 	defer s.Close()
+	defer func() { e.Mailboxes.Slowed(&m, err) }()
 	e.arrived(m.ID)
 	for _, kind := range []string{"mailbox", "consent"} {
 		if settled, err := e.Store.Tray.Settle(ctx, kind, m.ID); err != nil {
@@ -216,14 +174,15 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 	if err := e.Store.Alarms.EndOutage(ctx, "mailbox", m.ID); err != nil {
 		return false, err
 	}
-	v := &visit{engine: e, mailbox: &m, session: s, wake: w.wake, pace: &w.pace, allowance: turn.NewAllowance(e.Patience)}
+	v := &visit{engine: e, mailbox: &m, session: s.Session, wake: w.wake, pace: &w.pace,
+		allowance: turn.NewAllowance(e.Patience)}
 	defer v.hand.Leave()
 	defer func() { progress = progress || v.worked > 0 }()
 	rested := false // nothing happened for a while, and nothing was to be done
 	for announced := (source.Event{}); ; {
 		before := v.worked
 		w.lanes(v)
-		if err := v.news(ctx, announced.Moment()); err != nil {
+		if err := v.news(ctx, announced); err != nil {
 			return progress, err
 		}
 		if err := v.work(ctx, announced.Moment()); err != nil {
@@ -231,9 +190,12 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 		}
 		progress = true
 		rested = rested && v.worked == before
-		status := Status{State: Live, Since: e.Clock(), Looked: e.Clock()}
+		status := Status{State: mailboxes.Live, Since: e.Clock(), Looked: e.Clock()}
 		if !s.Pushes() {
-			status.State = AtInterval
+			status.State = mailboxes.AtInterval
+		}
+		if e.Clock().Sub(w.gaveUp) < lookAgain {
+			status.State = mailboxes.InTurns
 		}
 		w.set(status)
 		longest, err := v.longest(ctx, rested)
@@ -251,6 +213,10 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 // longest is how long to wait for an announcement before the next look.
 func (v *visit) longest(ctx context.Context, rested bool) (time.Duration, error) {
 	e := v.engine
+	var err error
+	if v.heard, err = listen(ctx, v); err != nil {
+		return 0, err
+	}
 	longest := min(v.interval(), longestIdle)
 	if v.session.Pushes() && len(v.folders) == 1 && !v.expects { // all is announced; but an announcement can be missed
 		longest = max(longest, announcedLook)
@@ -303,11 +269,15 @@ type visit struct {
 	allowance *turn.Allowance // how that is shared out among several messages; nil where each may take all of it
 	lane      store.Lane      // what is tried again here
 	slow      bool            // something was left for the watcher beside
+	heard     bool            // the server announces what comes into any folder
 	expects   bool            // a rule waits for a folder that is not there, or looks into folders that it does not name
 }
 
 // interval is how often folders are looked into that the server does not announce.
 func (v *visit) interval() time.Duration {
+	if v.heard {
+		return longestIdle // an announcement can be missed
+	}
 	return time.Duration(max(v.mailbox.IntervalSeconds, 1)) * time.Second
 }
 
@@ -338,15 +308,44 @@ func (v *visit) work(ctx context.Context, announced *time.Time) error {
 
 // news looks at what has come, in every folder that rules watch. What was announced is looked at alone: the other
 // folders have their time.
-func (v *visit) news(ctx context.Context, announced *time.Time) error {
-	if announced != nil {
+func (v *visit) news(ctx context.Context, announced source.Event) error {
+	moment := announced.Moment()
+	if moment != nil {
 		v.engine.newMail.Begin() // from the announcement on the others give way
 		defer v.engine.newMail.End()
 	}
-	if announced == nil || v.engine.Clock().Sub(v.swept) >= v.interval() {
-		return v.sweep(ctx, announced)
+	all := moment == nil || announced.All || v.engine.Clock().Sub(v.swept) >= v.interval()
+	for folder := range announced.Folders { // one that was made just now is found among all of them
+		all = all || v.expects && !slices.Contains(v.folders, folder)
 	}
-	return v.folder(ctx, v.folders[0], announced)
+	if all {
+		return v.sweep(ctx, moment)
+	}
+	for _, folder := range v.folders[1:] {
+		if !announced.Folders[folder] {
+			continue
+		}
+		if err := v.folder(ctx, folder, moment); err != nil && !v.passesOver(folder, err) {
+			return err
+		}
+	}
+	return v.folder(ctx, v.folders[0], moment)
+}
+
+// listen has the server announce what comes into any folder, where there is more than one. It says whether the server
+// announces all that rules look at: folders of others are not announced.
+func listen(ctx context.Context, v *visit) (all bool, err error) {
+	h, ok := v.session.(source.Herald)
+	if !ok || len(v.folders) < 2 && !v.expects {
+		return false, nil
+	}
+	labels := len(v.engine.Office.Settings().LabelsIn(v.mailbox.Name)) > 0
+	if err := h.Announce(ctx, labels); err != nil {
+		return false, err
+	}
+	return h.Announces() && !slices.ContainsFunc(v.listed, func(f source.Folder) bool {
+		return f.Shared && slices.Contains(v.folders, f.Path)
+	}), nil
 }
 
 // sweep looks through every folder that rules watch.

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"inktray.example/inktray/internal/base"
+	"inktray.example/inktray/internal/connections"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/source"
@@ -41,6 +42,7 @@ type Config struct {
 // Mailboxes reach the mailboxes of this installation. Its methods may be called by several goroutines at once.
 type Mailboxes struct {
 	Config
+	Counter  connections.Counter
 	consents consents
 	takingIn sync.Mutex // one at a time imports mail
 
@@ -48,7 +50,14 @@ type Mailboxes struct {
 }
 
 // New makes Mailboxes.
-func New(c Config) *Mailboxes { return &Mailboxes{Config: c} }
+func New(c Config) *Mailboxes {
+	limits := func(ctx context.Context) (connections.Limits, error) {
+		l, err := c.Store.Settings.Limits(ctx)
+		return connections.Limits{Account: l.AccountConnections, Host: l.HostConnections}, err
+	}
+	return &Mailboxes{Config: c, Counter: connections.Counter{Limits: limits,
+		Clock: func() time.Time { return c.Clock() }}}
+}
 
 // consents are those that are being asked for. One at a time renews a mailbox's tokens.
 type consents struct {
@@ -94,28 +103,28 @@ const askedFor = 15 * time.Minute
 // Connections counts the connections to mailboxes that were opened, or tried, since the start.
 func (ms *Mailboxes) Connections() int64 { return ms.connections.Load() }
 
-// Reach opens a mailbox, with a fresh token where it is read by consent.
-func (ms *Mailboxes) Reach(ctx context.Context, m *store.Mailbox) (source.Session, error) {
-	ms.connections.Add(1)
+// Reach opens a mailbox, with a fresh token where it is read by consent. It waits where as many connections are open as
+// there may be.
+func (ms *Mailboxes) Reach(ctx context.Context, m *store.Mailbox, use connections.Use) (*Connection, error) {
 	secret, err := ms.Store.Mailboxes.Secret(m)
 	if err != nil {
 		return nil, err
 	}
 	if m.Particulars.Consent == nil {
-		return ms.Dial(ctx, m, secret)
+		return ms.open(ctx, m, secret, use)
 	}
 	token, err := ms.token(ctx, m, false)
 	if err != nil {
 		return nil, err
 	}
-	s, err := ms.Dial(ctx, m, token)
+	s, err := ms.open(ctx, m, token, use)
 	if !errors.Is(err, reach.ErrToken) {
 		return s, err
 	}
 	if token, err = ms.token(ctx, m, true); err != nil { // it was good a moment ago
 		return nil, err
 	}
-	return ms.Dial(ctx, m, token)
+	return ms.open(ctx, m, token, use)
 }
 
 // TryReach goes through the steps of reaching a mailbox as it would be with a
@@ -130,6 +139,15 @@ func (ms *Mailboxes) TryReach(ctx context.Context, m *store.Mailbox, secret stri
 			}
 			return []source.Check{{Step: source.SignIn, Detail: known.Problem, Advice: known.Advice}}
 		}
+	}
+	if counted(m) {
+		held, err := ms.Counter.Take(ctx, m.Host, m.Username, connections.Work)
+		if err != nil {
+			known := &source.Error{Step: source.Connection, Problem: err.Error()}
+			errors.As(err, &known)
+			return []source.Check{{Step: known.Step, Detail: known.Problem, Advice: known.Advice}}
+		}
+		defer held.Close()
 	}
 	return ms.Try(ctx, m, secret)
 }
@@ -375,10 +393,10 @@ func (ms *Mailboxes) FindServers(ctx context.Context, address string) ([]reach.F
 
 // With opens a connection of its own.
 func (ms *Mailboxes) With(ctx context.Context, m *store.Mailbox, f func(s source.Session) error) error {
-	s, err := ms.Reach(ctx, m)
+	s, err := ms.Reach(ctx, m, connections.Work)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	return f(s)
+	return f(s.Session)
 }

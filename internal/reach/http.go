@@ -128,3 +128,18 @@ func ParseURL(s string, allowed ...string) (server Server, path string, err erro
 	}
 	return server, strings.TrimSuffix(u.Path, "/"), nil
 }
+
+// RetryAfter reads how long the server asks to be left alone (RFC 9110 section 10.2.3), at most LongestAfter; 0 where
+// it does not say.
+func RetryAfter(answer *http.Response) time.Duration {
+	s := answer.Header.Get("Retry-After")
+	if n, err := strconv.Atoi(s); err == nil && n > 0 {
+		return Bounded(time.Duration(min(n, int(LongestAfter/time.Second))) * time.Second)
+	}
+	at, err := http.ParseTime(s)
+	now, err2 := http.ParseTime(answer.Header.Get("Date"))
+	if err == nil && err2 == nil && at.After(now) {
+		return Bounded(at.Sub(now))
+	}
+	return 0
+}

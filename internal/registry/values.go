@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"inktray.example/inktray/internal/connections"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/pattern"
 	"inktray.example/inktray/internal/core/phrase"
@@ -22,6 +23,7 @@ import (
 	"inktray.example/inktray/internal/core/text"
 	"inktray.example/inktray/internal/core/value"
 	"inktray.example/inktray/internal/events"
+	"inktray.example/inktray/internal/mailboxes"
 	"inktray.example/inktray/internal/passes"
 	"inktray.example/inktray/internal/reading"
 	"inktray.example/inktray/internal/source"
@@ -64,9 +66,9 @@ type valueReader struct {
 // openBox is a mailbox in the pass: one session serves all of its messages.
 type openBox struct {
 	name    string
-	mailbox *store.Mailbox // nil where it was removed
-	session source.Session // nil while there is none
-	failed  time.Time      // when it could not be reached
+	mailbox *store.Mailbox        // nil where it was removed
+	session *mailboxes.Connection // nil while there is none
+	failed  time.Time             // when it could not be reached
 }
 
 // boxPause is how long a mailbox is left alone after it could not be reached.
@@ -215,15 +217,15 @@ func (r *valueReader) message(ctx context.Context, box *openBox, row *store.Mess
 		return errAway
 	}
 	if box.session == nil {
-		s, err := r.Reader.Mailboxes.Reach(ctx, box.mailbox)
+		s, err := r.Reader.Mailboxes.Reach(ctx, box.mailbox, connections.Work)
 		if err != nil {
 			box.failed = r.Clock()
 			return err
 		}
 		box.session = s
 	}
-	err := reading.InSession(ctx, box.session, row, box.name, func(l *reading.Message) error {
-		if err := r.Reader.Read(ctx, box.session, l, &needs); err != nil {
+	err := reading.InSession(ctx, box.session.Session, row, box.name, func(l *reading.Message) error {
+		if err := r.Reader.Read(ctx, box.session.Session, l, &needs); err != nil {
 			return err
 		}
 		if l.Mail.TextError != "" {

@@ -110,3 +110,56 @@ func BenchmarkQuietLook(b *testing.B) {
 		})
 	}
 }
+
+// BenchmarkQuietDay measures a day of an account of a hundred folders in which nothing comes, by what one look costs
+// and how often there is one: each minute without announcements, each ten minutes with them (RFC 5465), when waiting is
+// begun anew as well.
+func BenchmarkQuietDay(b *testing.B) {
+	d := testbed.StartDovecot(b)
+	outside := d.Client("ann")
+	folders := []string{"INBOX"}
+	for i := 1; i < 100; i++ {
+		folders = append(folders, fmt.Sprintf("Station %d", i))
+	}
+	testbed.MakeFolders(b, outside, folders[1:]...)
+	port, octets := counting(b, d.IMAP)
+	for _, way := range []struct {
+		name      string
+		looks     int
+		announces bool
+	}{{"at the interval", 24 * 60, false}, {"announced", 24 * 6, true}} {
+		b.Run(way.name, func(b *testing.B) {
+			s, err := imap.Dial(b.Context(), imap.Config{Server: reach.Server{Host: "127.0.0.1", Port: port,
+				Encryption: reach.None}, Username: "ann", Password: "pw"})
+			if err != nil {
+				b.Fatal(err)
+			}
+			defer s.Close()
+			if _, err := s.Folders(b.Context()); err != nil {
+				b.Fatal(err)
+			}
+			if way.announces {
+				if err := s.Announce(b.Context(), false); err != nil || !s.Announces() {
+					b.Fatal("the server does not announce", err)
+				}
+			}
+			before := octets.Load()
+			for b.Loop() {
+				for range way.looks {
+					if _, err := s.Open(b.Context(), "INBOX"); err != nil {
+						b.Fatal(err)
+					}
+					states, err := s.Glance(b.Context(), folders[1:])
+					if err != nil || len(states) != len(folders)-1 {
+						b.Fatal(len(states), err)
+					}
+					if _, err := s.Wait(b.Context(), time.Millisecond, nil); err != nil {
+						b.Fatal(err)
+					}
+				}
+			}
+			b.ReportMetric(float64(octets.Load()-before)/float64(b.N)/1e6, "MB/day")
+			b.ReportMetric(float64(way.looks), "looks/day")
+		})
+	}
+}

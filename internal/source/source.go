@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"maps"
 	"time"
 
 	"inktray.example/inktray/internal/core/mail"
@@ -66,6 +67,19 @@ type Event struct {
 	At      time.Time // when the announcement arrived
 	Arrived bool      // messages came
 	Flags   bool      // flags changed
+	Folders Names     // other folders in which something happened, by their paths
+	All     bool      // something happened in a folder, and it is not known which
+}
+
+// Names are names of folders.
+type Names map[string]bool
+
+// With adds others.
+func (n Names) With(others Names) Names {
+	all := Names{}
+	maps.Copy(all, n)
+	maps.Copy(all, others)
+	return all
 }
 
 // Moment is when the announcement arrived; nil where there was none.
@@ -135,6 +149,14 @@ type Fetcher interface {
 type Glancer interface {
 	// Glance gives the state of folders. A folder that does not exist is not in the result.
 	Glance(ctx context.Context, folders []string) (map[string]State, error)
+}
+
+// Herald is a session whose server can announce what comes into any folder of the account.
+type Herald interface {
+	// Announce has the server do so, where it can; with labels, also which flags change.
+	Announce(ctx context.Context, labels bool) error
+	// Announces says whether it does.
+	Announces() bool
 }
 
 // ErrGone says that the message is no longer in the folder.

@@ -28,11 +28,17 @@ type Limits struct {
 	SenderFiles   int `json:"sender_files"`   // an hour
 	SenderMB      int `json:"sender_mb"`      // an hour
 	SenderFolders int `json:"sender_folders"` // new ones an hour
+
+	AccountConnections int `json:"account_connections"` // to a mail server at once, by one account
+	HostConnections    int `json:"host_connections"`    // to one mail server at once
 }
+
+// LeastConnections is the smallest limit of connections: one over which new mail is seen, and one for everything else.
+const LeastConnections = 2
 
 // UsualLimits hold until somebody sets others.
 var UsualLimits = Limits{HistoryDays: 400, KeptDays: 90, AuditDays: 800, SpoolMB: 2000, RuleFiles: 2000,
-	RuleMB: 20_000, RuleFolders: 500, SenderFiles: 1000, SenderMB: 10_000, SenderFolders: 200}
+	RuleMB: 20_000, RuleFolders: 500, SenderFiles: 1000, SenderMB: 10_000, SenderFolders: 200, AccountConnections: 8}
 
 // Limits reads what the service keeps to.
 func (s *Settings) Limits(ctx context.Context) (Limits, error) {

@@ -98,9 +98,9 @@ namespace {
   list = children
   subscriptions = no
 }
-mail_plugins = acl
+mail_plugins = acl zlib
 protocol imap {
-  mail_plugins = acl imap_acl
+  mail_plugins = acl imap_acl zlib imap_zlib
 }
 plugin {
   acl = vfile

@@ -525,8 +525,10 @@ func (e KeyKind) Valid() bool {
 const (
 	MailboxStateConnecting             MailboxState = "connecting"
 	MailboxStateLookedIntoAtAnInterval MailboxState = "looked into at an interval"
+	MailboxStateLookedIntoInTurns      MailboxState = "looked into in turns"
 	MailboxStateNotWatched             MailboxState = "not watched"
 	MailboxStateOutOfReach             MailboxState = "out of reach"
+	MailboxStateSlowedDown             MailboxState = "slowed down"
 	MailboxStateWaits                  MailboxState = "waits"
 	MailboxStateWatchedLive            MailboxState = "watched live"
 )
@@ -538,9 +540,13 @@ func (e MailboxState) Valid() bool {
 		return true
 	case MailboxStateLookedIntoAtAnInterval:
 		return true
+	case MailboxStateLookedIntoInTurns:
+		return true
 	case MailboxStateNotWatched:
 		return true
 	case MailboxStateOutOfReach:
+		return true
+	case MailboxStateSlowedDown:
 		return true
 	case MailboxStateWaits:
 		return true
@@ -2471,11 +2477,17 @@ type Language struct {
 
 // Limits How long things are kept, and how much is filed in an hour at most.
 type Limits struct {
+	// AccountConnections to a mail server (IMAP, POP3) at once, by one account, 2 at least; 0 for any number; what is not said stays
+	AccountConnections *int `json:"account_connections,omitempty"`
+
 	// AuditDays what people did, 30 at least; 0 keeps it; what is not said stays
 	AuditDays *int `json:"audit_days,omitempty"`
 
 	// HistoryDays passes, and facts of messages of which nothing was filed; 0 keeps them
 	HistoryDays int `json:"history_days"`
+
+	// HostConnections to one mail server at once, 2 at least; 0 for any number; what is not said stays
+	HostConnections *int `json:"host_connections,omitempty"`
 
 	// KeptDays files that were replaced or taken back; 0 keeps them
 	KeptDays int `json:"kept_days"`
@@ -2655,6 +2667,9 @@ type Mailbox struct {
 	Advice    string  `json:"advice"`
 	Authority *string `json:"authority,omitempty"`
 
+	// Connections that its account has to the mail server just now; absent where none are counted
+	Connections *int `json:"connections,omitempty"`
+
 	// Consent Sign-in by consent (OAuth 2.0) instead of a password.
 	Consent         *Consent   `json:"consent,omitempty"`
 	Encryption      string     `json:"encryption"`
@@ -2677,13 +2692,13 @@ type Mailbox struct {
 	SignIn *bool     `json:"sign_in,omitempty"`
 	Since  time.Time `json:"since"`
 
-	// State waits: for something on this machine, such as room on the disk
+	// State looked into in turns: its account or host has fewer connections than are wanted; slowed down: the mail server asks to do less for a while; waits: for something on this machine, such as room on the disk
 	State    MailboxState `json:"state"`
 	Username string       `json:"username"`
 	Word     *string      `json:"word,omitempty"`
 }
 
-// MailboxState waits: for something on this machine, such as room on the disk
+// MailboxState looked into in turns: its account or host has fewer connections than are wanted; slowed down: the mail server asks to do less for a while; waits: for something on this machine, such as room on the disk
 type MailboxState string
 
 // MailboxMove Which mailbox moves, and where to.

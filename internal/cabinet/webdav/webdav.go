@@ -157,26 +157,11 @@ func refused(method string, answer *http.Response) error {
 		e.Problem, e.Advice = "there is no room left on the server (507)", "Make room; what waits is filed then by itself."
 	case http.StatusTooManyRequests, http.StatusServiceUnavailable:
 		e.Problem, e.Advice = "the server asks to wait ("+answer.Status+")", "It is tried again by itself."
-		e.After = retryAfter(answer)
+		e.After = reach.RetryAfter(answer)
 	case http.StatusMovedPermanently, http.StatusFound, http.StatusTemporaryRedirect, http.StatusPermanentRedirect:
 		e.Problem, e.Advice = "the address leads elsewhere, to "+r.location, "Enter that address if you trust it."
 	}
 	return r
-}
-
-// retryAfter reads how long the server asks to be left alone (RFC 9110 section
-// 10.2.3), at most an hour.
-func retryAfter(answer *http.Response) time.Duration {
-	s := answer.Header.Get("Retry-After")
-	if n, err := strconv.Atoi(s); err == nil && n > 0 {
-		return min(time.Duration(n)*time.Second, time.Hour)
-	}
-	at, err := http.ParseTime(s)
-	now, err2 := http.ParseTime(answer.Header.Get("Date"))
-	if err == nil && err2 == nil && at.After(now) {
-		return min(at.Sub(now), time.Hour)
-	}
-	return 0
 }
 
 // unreached says why a server was not reached.

@@ -74,10 +74,25 @@ func (g *guard) fill(most int) error {
 	raw := g.raw[:max(most, 1)]
 	n, err := g.Conn.Read(raw)
 	g.read.Add(int64(n))
-	if hostile := g.scan(raw[:n]); hostile != nil {
-		return hostile
+	raw, g.mended = raw[:n], g.mended[:0]
+	step := len(raw)
+	if g.mender.awaits() { // after the answer it may go on otherwise, in the midst of what was read
+		step = 1
 	}
-	g.mended = g.mender.feed(raw[:n], g.mended[:0])
+	for len(raw) > 0 {
+		some := raw[:min(step, len(raw))]
+		raw = raw[len(some):]
+		if hostile := g.scan(some); hostile != nil {
+			return hostile
+		}
+		g.mended = g.mender.feed(some, g.mended)
+		if g.mender.switched {
+			g.mender.switched = false
+			g.Conn = newDeflated(g.Conn, raw)
+			g.mender.told()
+			return err
+		}
+	}
 	return err
 }
 

@@ -25,6 +25,9 @@ type Config struct {
 	Password string
 	Token    string        // of OAuth 2.0, instead of the password
 	Timeout  time.Duration // of one exchange; 0 for a minute
+	Compress bool          // what the server sends is compressed, where it can, however near it is
+
+	measured bool // how near it is counts on this machine, too
 }
 
 func (c *Config) complete() {
@@ -110,12 +113,18 @@ func (s *Session) connect(ctx context.Context, done func(source.Check)) error {
 	options := &imapclient.Options{TLSConfig: tlsConfig, UnilateralDataHandler: s.handler()}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
+	g.mender.elsewhere = s.elsewhere
 	s.client, s.guard = imapclient.New(g, options), g
 	if err := s.client.WaitGreeting(); err != nil {
 		s.Close()
-		problem := fmt.Sprintf("the server at %s does not speak IMAP (%v)", c.Address(), reach.Cause(err))
-		advice := "Check the port: " + c.Ports + "."
-		return &source.Error{Step: source.Connection, Problem: problem, Advice: advice, Err: err}
+		e := &source.Error{Step: source.Connection, Err: err, Advice: "Check the port: " + c.Ports + ".",
+			Problem: fmt.Sprintf("the server at %s does not speak IMAP (%v)", c.Address(), reach.Cause(err))}
+		if words := s.guard.farewell(); words != "" { // it speaks IMAP, and does not let anybody in now
+			e.Problem, e.Advice = fmt.Sprintf("the server at %s lets nobody in now%s", c.Address(), words),
+				"Ink Tray tries again by itself."
+			e.Slow, e.After = reach.SlowDown(words)
+		}
+		return e
 	}
 	ok(source.Encryption, "%s", c.Secured())
 	if err := s.signIn(c); err != nil {
@@ -123,6 +132,10 @@ func (s *Session) connect(ctx context.Context, done func(source.Check)) error {
 		return err
 	}
 	ok(source.SignIn, "signed in as %s", c.Username)
+	if err := compress(ctx, s); err != nil {
+		s.Close()
+		return s.lost(source.Connection, "asking for compression", err)
+	}
 	return nil
 }
 
@@ -214,8 +227,10 @@ func (s *Session) signIn(c *Config) error {
 	}
 	var answer *imaplib.Error
 	if !errors.As(err, &answer) {
-		return &source.Error{Step: source.SignIn,
+		e := &source.Error{Step: source.SignIn,
 			Problem: fmt.Sprintf("the connection ended while signing in (%v)%s", reach.Cause(err), s.guard.farewell()), Err: err}
+		e.Slow, e.After = reach.SlowDown(s.guard.farewell())
+		return e
 	}
 	e := &source.Error{Step: source.SignIn,
 		Problem: fmt.Sprintf("the server refuses the name %q or %s (%s)", c.Username, what, answer.Text), Advice: advice,
@@ -223,6 +238,7 @@ func (s *Session) signIn(c *Config) error {
 	if !refusesForGood(answer.Code) {
 		e.Problem, e.Advice = fmt.Sprintf("the server lets nobody sign in now (%s)", answer.Text),
 			"Ink Tray tries again by itself."
+		e.Slow, e.After = slowDown(answer)
 		return e
 	}
 	e.Lasting = true
@@ -243,4 +259,10 @@ func refusesForGood(code imaplib.ResponseCode) bool {
 		return true
 	}
 	return false
+}
+
+// slowDown says whether a server's refusal asks to do less for a while, and how long.
+func slowDown(answer *imaplib.Error) (slow bool, after time.Duration) {
+	slow, after = reach.SlowDown(string(answer.Code) + " " + answer.Text)
+	return slow || answer.Code == imaplib.ResponseCodeLimit, after
 }

@@ -28,7 +28,7 @@ func TestConformance(t *testing.T) {
 func TestConformanceWithCyrus(t *testing.T) {
 	c := testbed.StartCyrus(t, "ann")
 	conforms(t, c.Client("ann"), Config{Server: reach.Server{Host: c.Host, Port: c.IMAP, Encryption: reach.StartTLS,
-		RootCAs: c.Roots}, Username: "ann", Password: "pw"})
+		RootCAs: c.Roots}, Username: "ann", Password: "pw", Compress: true})
 }
 
 // conforms runs the suite for all sources against a server; c puts messages in and moves them about.

@@ -3,7 +3,9 @@ package imap
 import (
 	"bytes"
 	"encoding/base64"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"unicode/utf16"
 	"unicode/utf8"
 )
@@ -12,7 +14,9 @@ import (
 // the server is legal, or nearly so:
 //   - "nil" in any letters becomes "NIL" (RFC 9051 section 9: it is case-insensitive);
 //   - a LIST line with a name that no encoding explains is left out and noted, so
-//     the other folders can still be listed.
+//     the other folders can still be listed;
+//   - answers to commands of ours are left out, and what the server announces of other folders: Dovecot 2.3 writes
+//     their names without encoding (see raw.go).
 type mender struct {
 	line    []byte // what is held back of the line
 	holding bool   // the line is held back to its end
@@ -24,8 +28,16 @@ type mender struct {
 	escaped bool
 	before  byte // the octet before
 
-	mutex sync.Mutex
-	names []string // of folders that were left out
+	switched  bool           // what follows is compressed
+	told      func()         // tells who asked for it
+	hears     atomic.Bool    // the server announces what comes into any folder
+	asking    atomic.Bool    // the states of folders were asked for
+	elsewhere func(n string) // is told of what the server announces of folders that are not open; nil for nobody
+
+	mutex       sync.Mutex
+	names       []string      // of folders that were left out
+	answered    chan<- answer // for the answer to a command of ours
+	compressing bool          // it is the command to compress
 }
 
 func newMender() *mender { return &mender{start: true, number: -1} }
@@ -63,12 +75,12 @@ func (m *mender) feed(in, out []byte) []byte {
 		ended := m.follow(c)
 		switch {
 		case m.start:
-			// Seven octets tell whether the line is held back.
-			if len(m.line) < len("* LIST ") && !ended {
+			// Nine octets tell whether the line is held back.
+			if len(m.line) < len("* STATUS ") && !ended {
 				continue
 			}
 			m.start = false
-			m.holding = bytes.EqualFold(m.line, []byte("* LIST ")) || bytes.EqualFold(m.line, []byte("* LSUB "))
+			m.holding = begins(m.line, "* LIST ", "* LSUB ", "* STATUS ", "* OK [NOT", "X1 ")
 			if !m.holding {
 				out = m.pass(out)
 			}
@@ -82,19 +94,43 @@ func (m *mender) feed(in, out []byte) []byte {
 		}
 		if ended {
 			if m.holding {
-				m.mendSeparator()
-				if name, known := listedName(m.line); known && !readable(name) {
-					m.mutex.Lock()
-					m.names = append(m.names, name)
-					m.mutex.Unlock()
-					m.line = m.line[:0]
-				}
+				m.held()
 			}
 			out = m.pass(out)
 			m.start, m.holding = true, false
 		}
 	}
 	return out
+}
+
+// begins says whether a line begins in one of these ways, in any letters.
+func begins(line []byte, ways ...string) bool {
+	return slices.ContainsFunc(ways, func(w string) bool {
+		return len(line) >= len(w) && bytes.EqualFold(line[:len(w)], []byte(w))
+	})
+}
+
+// held understands a line that was held back to its end.
+func (m *mender) held() {
+	switch {
+	case begins(m.line, "X1 "):
+		m.ours(m.line)
+		m.line = m.line[:0]
+	case begins(m.line, "* STATUS "):
+		if !m.heard(m.line) {
+			m.line = m.line[:0]
+		}
+	case begins(m.line, "* OK "):
+		m.overflowed(m.line)
+	default:
+		m.mendSeparator()
+		if name, known := listedName(m.line); known && !readable(name) {
+			m.mutex.Lock()
+			m.names = append(m.names, name)
+			m.mutex.Unlock()
+			m.line = m.line[:0]
+		}
+	}
 }
 
 // mendSeparator writes "NIL" in a LIST line that names no hierarchy separator.

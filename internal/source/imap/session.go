@@ -40,10 +40,14 @@ type Session struct {
 	state   source.State // of the folder when it was opened
 	noStore bool         // the server knows no CONDSTORE
 
+	elsewhere func(name string) // is told of a folder in which something happened
+
 	prefixes  []string       // of other users' and shared folders; nil until asked
 	separator rune           // of the server's folder names
 	keeps     []imaplib.Flag // that can be put on messages of the folder opened by Write
 	arrival   arrival        // of the message that is being read whole
+	labels    bool           // changes of flags in other folders are announced, too
+	refused   bool           // the server does not announce what comes into other folders
 }
 
 var _ source.Session = (*Session)(nil)
@@ -59,10 +63,12 @@ func (s *Session) handler() *imapclient.UnilateralDataHandler {
 			case s.events <- e:
 				return
 			case old := <-s.events: // keep the first moment, join what happened
-				e = source.Event{At: old.At, Arrived: old.Arrived || e.Arrived, Flags: old.Flags || e.Flags}
+				e = source.Event{At: old.At, Arrived: old.Arrived || e.Arrived, Flags: old.Flags || e.Flags,
+					Folders: e.Folders.With(old.Folders)}
 			}
 		}
 	}
+	s.elsewhere = func(name string) { tell(source.Event{Folders: source.Names{name: true}}) }
 	return &imapclient.UnilateralDataHandler{
 		Mailbox: func(d *imapclient.UnilateralDataMailbox) {
 			if d.NumMessages != nil {
@@ -99,8 +105,10 @@ func (s *Session) lost(step source.Step, doing string, err error) error {
 	}
 	var answer *imaplib.Error
 	if !errors.As(err, &answer) {
-		return &source.Error{Step: source.Connection,
+		e := &source.Error{Step: source.Connection,
 			Problem: fmt.Sprintf("%s: the connection ended (%v)%s", doing, reach.Cause(err), s.guard.farewell()), Err: err}
+		e.Slow, e.After = reach.SlowDown(s.guard.farewell())
+		return e
 	}
 	e := &source.Error{Step: step, Problem: fmt.Sprintf("%s: the server refuses (%s)", doing, answer.Text), Err: err}
 	switch answer.Code {
@@ -111,6 +119,7 @@ func (s *Session) lost(step source.Step, doing string, err error) error {
 		imaplib.ResponseCodeServerBug, "THROTTLED":
 		e.Step, e.Problem, e.Advice = source.Connection, fmt.Sprintf("%s: the server asks to wait (%s)", doing, answer.Text),
 			"Ink Tray waits and goes on by itself."
+		e.Slow, e.After = slowDown(answer)
 	case imaplib.ResponseCodeNoPerm:
 		e.Advice = "Have the rights on this folder extended on the mail server."
 	}
@@ -208,6 +217,22 @@ func (s *Session) Glance(ctx context.Context, folders []string) (map[string]sour
 			return nil, err
 		}
 	}
+	s.guard.mender.asking.Store(true)
+	defer s.guard.mender.asking.Store(false)
+	if 2*len(folders) >= len(s.names) && len(folders) > 1 && s.client.Caps().Has(imaplib.CapListStatus) {
+		byName, err := glanceAll(ctx, s, options)
+		if err == nil {
+			for _, f := range folders {
+				if data := byName[s.names[f]]; data != nil {
+					states[f] = stateOf(data)
+				}
+			}
+			return states, nil
+		}
+		if !errors.As(err, new(*imaplib.Error)) {
+			return nil, s.lost(source.Folders, "asking how the folders stand", err)
+		}
+	}
 	err := s.run(ctx, func() error {
 		asked := map[string]*imapclient.StatusCommand{}
 		for _, f := range folders {
@@ -224,11 +249,7 @@ func (s *Session) Glance(ctx context.Context, folders []string) (map[string]sour
 			if err != nil {
 				return err
 			}
-			state := source.State{UIDValidity: data.UIDValidity, UIDNext: uint32(data.UIDNext), ModSeq: data.HighestModSeq}
-			if data.NumMessages != nil {
-				state.Messages = *data.NumMessages
-			}
-			states[f] = state
+			states[f] = stateOf(data)
 		}
 		return nil
 	})
@@ -236,6 +257,14 @@ func (s *Session) Glance(ctx context.Context, folders []string) (map[string]sour
 		return nil, s.lost(source.Folders, "asking how the folders stand", err)
 	}
 	return states, nil
+}
+
+func stateOf(data *imaplib.StatusData) source.State {
+	state := source.State{UIDValidity: data.UIDValidity, UIDNext: uint32(data.UIDNext), ModSeq: data.HighestModSeq}
+	if data.NumMessages != nil {
+		state.Messages = *data.NumMessages
+	}
+	return state
 }
 
 // Open examines a folder, which leaves even \Recent as it is.
@@ -441,7 +470,7 @@ func (s *Session) understand(ctx context.Context, facts []source.Facts) ([]sourc
 			clear = append(clear, whole...)
 			continue
 		default:
-			if err := s.nameParts(ctx, f); err != nil {
+			if err := nameParts(ctx, s, f); err != nil {
 				return nil, err
 			}
 		}
@@ -452,7 +481,7 @@ func (s *Session) understand(ctx context.Context, facts []source.Facts) ([]sourc
 
 // nameParts reads the headers of parts whose names are in doubt (RFC 9051 section 6.4.5,
 // MIME). Where the server does not give them, the names stay as they are.
-func (s *Session) nameParts(ctx context.Context, f *source.Facts) error {
+func nameParts(ctx context.Context, s *Session, f *source.Facts) error {
 	if f.Structure.Type != "multipart" && len(f.Structure.Children) == 0 {
 		f.Structure.Describe(f.Header) // the one part is described by the message's header
 	}
@@ -697,7 +726,7 @@ type arrival struct {
 
 // askArrival asks when a message came, and nothing else: where the server's answer
 // cannot be read, the message has no time of arrival.
-func (s *Session) askArrival(ctx context.Context, uid uint32) error {
+func askArrival(ctx context.Context, s *Session, uid uint32) error {
 	s.arrival = arrival{}
 	var at time.Time
 	err := s.run(ctx, func() error {
@@ -724,7 +753,7 @@ func (s *Session) askArrival(ctx context.Context, uid uint32) error {
 
 // whole reads one message in full and understands it here.
 func (s *Session) whole(ctx context.Context, uid uint32) ([]source.Facts, error) {
-	if err := s.askArrival(ctx, uid); err != nil {
+	if err := askArrival(ctx, s, uid); err != nil {
 		return nil, err
 	}
 	data, f, err := s.message(ctx, uid)
@@ -1014,7 +1043,7 @@ func (s *Session) Pushes() bool { return s.client.Caps().Has(imaplib.CapIdle) }
 func (s *Session) Wait(ctx context.Context, longest time.Duration, wake <-chan struct{}) (source.Event, error) {
 	select {
 	case e := <-s.events:
-		return e, nil
+		return inPaths(s, e), nil
 	default:
 	}
 	timer := time.NewTimer(longest)
@@ -1034,7 +1063,7 @@ func (s *Session) Wait(ctx context.Context, longest time.Duration, wake <-chan s
 		case e = <-s.events:
 		default:
 		}
-		return e, nil
+		return inPaths(s, e), nil
 	}
 	err := s.run(ctx, func() error {
 		s.guard.timeout.Store(int64(longest + s.config.timeout()))
@@ -1058,7 +1087,23 @@ func (s *Session) Wait(ctx context.Context, longest time.Duration, wake <-chan s
 	if err != nil && ctx.Err() == nil {
 		return e, s.lost(source.Connection, "waiting for new mail", err)
 	}
-	return e, err
+	return inPaths(s, e), err
+}
+
+// inPaths names the folders of an event as Folders does. A name that was not listed yet stays as the server has it.
+func inPaths(s *Session, e source.Event) source.Event {
+	paths := source.Names{}
+	for name := range e.Folders {
+		path := name
+		for p, n := range s.names {
+			if n == name {
+				path = p
+			}
+		}
+		paths[path] = true
+	}
+	e.Folders = paths
+	return e
 }
 
 // Close ends the connection at once: nothing is pending that a farewell would save.

@@ -157,6 +157,7 @@ type refusal struct {
 	status int
 	kind   string
 	detail string
+	after  time.Duration // how long the server asks to be left alone
 }
 
 func (r *refusal) Error() string {
@@ -234,7 +235,7 @@ func (cl *client) ask(ctx context.Context, by *http.Client, method, address, kin
 }
 
 func refused(answer *http.Response) error {
-	r := &refusal{status: answer.StatusCode}
+	r := &refusal{status: answer.StatusCode, after: reach.RetryAfter(answer)}
 	var details struct {
 		Type, Detail, Title string
 	}
@@ -485,6 +486,7 @@ func (cl *client) explainRefusal(e *source.Error, r *refusal, doing string) {
 	case r.status == http.StatusTooManyRequests, r.status == http.StatusServiceUnavailable,
 		r.kind == "urn:ietf:params:jmap:error:limit":
 		e.Problem, e.Advice = fmt.Sprintf("%s: the server asks to wait (%v)", doing, r), waits
+		e.Slow, e.After = r.status != http.StatusServiceUnavailable || r.after > 0, r.after
 	default:
 		e.Problem = fmt.Sprintf("%s: the server answers %v", doing, r)
 	}

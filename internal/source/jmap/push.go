@@ -69,7 +69,7 @@ func tell(news chan<- struct{}) {
 }
 
 // announces tries whether the server announces.
-func (s *Session) announces(ctx context.Context) bool {
+func announces(ctx context.Context, s *Session) bool {
 	if s.client.session.Events == "" {
 		return false
 	}
@@ -119,6 +119,12 @@ func (s *Session) stream(ctx context.Context, begun func()) error {
 // Pushes says whether the server announces what changes, in every folder.
 func (s *Session) Pushes() bool { return s.push.Load() }
 
+// Announce does nothing: whoever announces, announces every folder.
+func (s *Session) Announce(context.Context, bool) error { return nil }
+
+// Announces is as Pushes.
+func (s *Session) Announces() bool { return s.Pushes() }
+
 // Wait waits for an announcement, or asks at the end of the time, and says whether something came.
 func (s *Session) Wait(ctx context.Context, longest time.Duration, wake <-chan struct{}) (source.Event, error) {
 	timer := time.NewTimer(longest)
@@ -131,23 +137,23 @@ func (s *Session) Wait(ctx context.Context, longest time.Duration, wake <-chan s
 			return source.Event{}, nil
 		case <-s.news:
 			at := time.Now()
-			arrived, flags, err := s.look(ctx)
+			arrived, flags, err := look(ctx, s)
 			if err != nil || arrived || flags {
-				return source.Event{At: at, Arrived: arrived, Flags: flags}, err
+				return source.Event{At: at, Arrived: arrived, Flags: flags, All: true}, err
 			}
 			continue
 		case <-timer.C:
 		}
-		arrived, flags, err := s.look(ctx)
+		arrived, flags, err := look(ctx, s)
 		if err != nil || !arrived && !flags {
 			return source.Event{}, err
 		}
-		return source.Event{At: time.Now(), Arrived: arrived, Flags: flags}, nil
+		return source.Event{At: time.Now(), Arrived: arrived, Flags: flags, All: true}, nil
 	}
 }
 
 // look says whether something came into a folder that was opened, or changed in one.
-func (s *Session) look(ctx context.Context) (arrived, changed bool, err error) {
+func look(ctx context.Context, s *Session) (arrived, changed bool, err error) {
 	for _, a := range s.accounts {
 		if a.state == "" {
 			continue

@@ -206,7 +206,7 @@ func Check(ctx context.Context, c Config) []source.Check {
 		Detail: fmt.Sprintf("%d folders; the inbox can be opened", len(folders))})
 	push := source.Check{Step: source.Push, OK: true,
 		Detail: "the server cannot announce new mail; the mailbox is looked into at the interval"}
-	if s.announces(ctx) {
+	if announces(ctx, s) {
 		push.Detail = "the server announces new mail at once (EventSource)"
 	}
 	return append(checks, push)

@@ -3307,10 +3307,12 @@ export interface components {
             senders?: string[];
             revision: number;
             /**
-             * @description waits: for something on this machine, such as room on the disk
+             * @description looked into in turns: its account or host has fewer connections than are wanted; slowed down: the mail server asks to do less for a while; waits: for something on this machine, such as room on the disk
              * @enum {string}
              */
-            state: "connecting" | "watched live" | "looked into at an interval" | "out of reach" | "waits" | "not watched";
+            state: "connecting" | "watched live" | "looked into at an interval" | "looked into in turns" | "slowed down" | "out of reach" | "waits" | "not watched";
+            /** @description that its account has to the mail server just now; absent where none are counted */
+            connections?: number;
             /** Format: date-time */
             since: string;
             /** Format: date-time */
@@ -5122,6 +5124,10 @@ export interface components {
             sender_mb: number;
             /** @description new ones an hour */
             sender_folders: number;
+            /** @description to a mail server (IMAP, POP3) at once, by one account, 2 at least; 0 for any number; what is not said stays */
+            account_connections?: number;
+            /** @description to one mail server at once, 2 at least; 0 for any number; what is not said stays */
+            host_connections?: number;
             /** @description which change of the limits this is */
             readonly revision?: number;
         };

@@ -71,11 +71,17 @@ export function Settings() {
                       {m.problem}. {m.advice}
                     </p>
                   )}
+                  {m.state === 'looked into in turns' && (
+                    <p className="text-sm text-ink-2">
+                      Its mail server may have fewer connections than there are mailboxes, so they take turns. To change
+                      it: Limits, below.
+                    </p>
+                  )}
                   {m.looked_at && <p className="text-sm text-ink-3">last looked into {when(m.looked_at)}</p>}
                 </div>
                 <div className="flex flex-wrap items-center gap-2">
                   <Chip word={m.state} />
-                  {(m.state === 'out of reach' || m.state === 'waits') && <TryNow mailbox={m.id} />}
+                  {['out of reach', 'slowed down', 'waits'].includes(m.state) && <TryNow mailbox={m.id} />}
                   <MailboxWays mailbox={m} />
                   <Button onClick={() => setEditing(m)}>Change</Button>
                   {onServer(m.kind) &&

@@ -532,6 +532,10 @@ const caps: [Limit, string, string][] = [
   ['sender_mb', 'A sender: MB', ''],
   ['sender_folders', 'A sender: new folders', ''],
 ]
+const connections: [Limit, string, string][] = [
+  ['account_connections', 'One account', '2 at least; 0 for any number'],
+  ['host_connections', 'One mail server', '2 at least; 0 for any number'],
+]
 
 function LimitsOf() {
   const [open, setOpen] = useState(false)
@@ -552,7 +556,9 @@ function LimitsOf() {
             that were replaced or taken back {days(l.kept_days)}, what people did {days(l.audit_days ?? 0)}. Up to{' '}
             {l.spool_mb} MB wait here for a cabinet that is down. In an hour a rule files at most{' '}
             {l.rule_files || 'any number of'} files, and one sender has at most {l.sender_files || 'any number'} filed;
-            what is more waits in the tray. Old mail is not counted.
+            what is more waits in the tray. Old mail is not counted. One account has at most{' '}
+            {l.account_connections || 'any number of'} connections to its mail server, one mail server at most{' '}
+            {l.host_connections || 'any number'}; where more are wanted, mailboxes take turns.
           </p>
         )}
       </Listing>
@@ -587,6 +593,8 @@ function LimitsSheet({ limits: { revision, ...values }, onClose }: { limits: Sch
         {numbers(kept)}
         <h3 className="mb-2 font-semibold">Filed in an hour, at most</h3>
         <div className="grid gap-x-3 sm:grid-cols-3">{numbers(caps)}</div>
+        <h3 className="mb-2 font-semibold">Connections at once, at most</h3>
+        <div className="grid gap-x-3 sm:grid-cols-2">{numbers(connections)}</div>
         <End of={form} label="Save" onClose={onClose} mine={form.now} look={() => value(api.GET('/api/v1/limits'))} />
       </form>
     </Sheet>

@@ -112,6 +112,9 @@ function FirstSteps({ day }: { day: Schemas['Today'] }) {
   )
 }
 
+const isWatched = (state: string) =>
+  state === 'watched live' || state === 'looked into at an interval' || state === 'looked into in turns'
+
 function MailboxesToday({ day }: { day: Schemas['Today'] }) {
   return (
     <>
@@ -143,7 +146,7 @@ function MailboxesToday({ day }: { day: Schemas['Today'] }) {
 function Day({ day }: { day: Schemas['Today'] }) {
   const go = useNavigate()
   const own = day.mailboxes.filter((m) => m.state !== 'elsewhere') // of the others only they know
-  const live = own.filter((m) => m.state === 'watched live' || m.state === 'looked into at an interval').length
+  const live = own.filter((m) => isWatched(m.state)).length
   const all = live === own.length
   const last = day.arrivals[0]?.message.received_at
   const sub = `${all ? (live === 1 ? 'The mailbox is' : `All ${live} mailboxes are`) : `${live} of ${own.length} mailboxes are`} being watched${own.length < day.mailboxes.length ? ' here' : ''}.${last ? ` Last arrival ${when(last)}.` : ''}`
