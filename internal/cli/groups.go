@@ -6,6 +6,7 @@ type (
 	applyCommands    struct{ *command }
 	bookCommands     struct{ *command }
 	cabinetCommands  struct{ *command }
+	checkupCommands  struct{ *command }
 	doorCommands     struct{ *command }
 	historyCommands  struct{ *command }
 	mailCommands     struct{ *command }

@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"encoding/json"
@@ -13,6 +14,8 @@ import (
 	"net/url"
 	"os"
 	"os/signal"
+	"runtime"
+	"runtime/debug"
 	"strings"
 	"syscall"
 
@@ -83,10 +86,63 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 		code = exitReach
 		err = fmt.Errorf("no Ink Tray answers at %s: start it with inktray serve, or name another with --service", c.service)
 	}
-	if err.Error() != "" {
+	switch {
+	case err.Error() == "":
+	case c.format == "json" || asksForJSON(args):
+		c.tellJSON(err, code)
+	default:
 		fmt.Fprintln(c.errs, "inktray: "+inWords(err))
 	}
 	return code
+}
+
+// asksForJSON says whether JSON is asked for in a command that was not understood.
+func asksForJSON(args []string) bool {
+	for i, a := range args {
+		switch a {
+		case "--":
+			return false
+		case "--output=json", "-ojson", "-o=json":
+			return true
+		case "--output", "-o":
+			return i+1 < len(args) && args[i+1] == "json"
+		}
+	}
+	return false
+}
+
+// failure is an error as JSON: problem details (RFC 9457) with the exit code.
+type failure struct {
+	Type     string                 `json:"type"`
+	Title    string                 `json:"title"`
+	Status   int                    `json:"status,omitempty"` // of the service's answer
+	Detail   string                 `json:"detail"`
+	Advice   *string                `json:"advice,omitempty"`
+	Problems *[]client.FieldProblem `json:"problems,omitempty"`
+	Request  *string                `json:"request,omitempty"`
+	ExitCode int                    `json:"exit_code"`
+}
+
+// kinds are the kinds of failures that are not the service's, by their exit codes.
+var kinds = map[int]string{exitFailure: "failed", exitUsage: "usage", exitSignIn: "not-signed-in",
+	exitInvalid: "invalid", exitMissing: "not-found", exitReach: "not-reached", exitPending: "changes-pending"}
+
+// tellJSON writes an error as JSON to where errors go.
+func (c *command) tellJSON(err error, code int) {
+	f := failure{Type: "urn:inktray:problem:" + kinds[code], Title: "The command failed", Detail: inWords(err),
+		ExitCode: code}
+	var p *problem
+	if errors.As(err, &p) {
+		f = failure{p.Type, p.Title, p.Status, p.Detail, p.Advice, p.Problems, p.Request, code}
+	}
+	if errs, ok := c.errs.(*clean); ok {
+		errs.json = true
+	}
+	e := json.NewEncoder(c.errs)
+	e.SetEscapeHTML(false)
+	if err := e.Encode(f); err != nil {
+		fmt.Fprintln(c.errs, "inktray: "+inWords(err))
+	}
 }
 
 type usageError struct{ error }
@@ -152,7 +208,9 @@ func (c *command) root() *cobra.Command {
 		people.audit(), people.outgoing(), people.addressees(), people.alarms(),
 		people.limits(), backupCommands{c}.backup(), backupCommands{c}.restore(), backupCommands{c}.restored(),
 		running.records(), people.metrics(), mail.messages(), applyCommands{c}.apply(),
-		mail.follow(), c.health(), c.version())
+		mail.follow(), c.health(), checkupCommands{c}.doctor(), checkupCommands{c}.supportBundle(),
+		checkupCommands{c}.manual(), c.version())
+	completes(c, root)
 	strict(root)
 	return root
 }
@@ -275,15 +333,32 @@ func (c *command) health() *cobra.Command {
 	}
 }
 
+// builtOn is the day of the change that the program was built from; "" where that is not known.
+func builtOn() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return ""
+	}
+	for _, s := range info.Settings {
+		if day, _, isTime := strings.Cut(s.Value, "T"); s.Key == "vcs.time" && isTime {
+			return day
+		}
+	}
+	return ""
+}
+
 func (c *command) version() *cobra.Command {
 	return &cobra.Command{
 		Use: "version", Short: "Say which version this is, and which one the service has", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			v, err := call[client.Version](api.GetVersion(ctx))
+			date := builtOn()
 			if c.format == "json" {
-				return c.json(map[string]string{"program": Version, "service": v.Version})
+				return c.json(map[string]string{"program": Version, "date": date, "go": runtime.Version(),
+					"system": runtime.GOOS + "/" + runtime.GOARCH, "service": v.Version})
 			}
-			fmt.Fprintf(c.out, "program  %s\n", Version)
+			fmt.Fprintf(c.out, "program  %s, %s, %s for %s/%s\n", Version, cmp.Or(date, "of an unknown date"), runtime.Version(),
+				runtime.GOOS, runtime.GOARCH)
 			if err != nil {
 				fmt.Fprintf(c.out, "service  none at %s\n", c.service)
 				return nil

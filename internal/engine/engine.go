@@ -268,10 +268,13 @@ func (e *Engine) watcherOf(mailboxID string) *watcher {
 	return e.watchers[mailboxID]
 }
 
+// ClockSteady says whether this machine's clock can be trusted.
+func (e *Engine) ClockSteady(ctx context.Context) (bool, error) { return e.clock.Steady(ctx) }
+
 // TryNow ends the pause that a mailbox's watcher makes after a failure.
 func (e *Engine) TryNow(mailboxID string) {
 	if w := e.watcherOf(mailboxID); w != nil {
-		w.tryNow()
+		signal(w.now)
 	}
 }
 

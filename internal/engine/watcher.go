@@ -87,11 +87,6 @@ func signal(wake chan struct{}) {
 	}
 }
 
-// tryNow ends the pause after a failure.
-func (w *watcher) tryNow() {
-	signal(w.now)
-}
-
 // run connects again and again, until ctx ends. The pauses grow with the failures
 // in a row; a connection over which anything was read or done begins them again.
 func (w *watcher) run(ctx context.Context) {

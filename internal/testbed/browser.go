@@ -211,6 +211,12 @@ func (b *Browser) Key(key string) {
 	b.must(chromedp.Do(b.ctx, chromedp.KeyEvent(key)))
 }
 
+// Chord presses a key while Control is held.
+func (b *Browser) Chord(key string) {
+	b.t.Helper()
+	b.must(chromedp.Do(b.ctx, chromedp.KeyEvent(key, chromedp.KeyModifiers(chromedp.ModifierCtrl))))
+}
+
 // Leave closes an open blank with the Escape key, and waits until it is gone and the focus is back. A blank that is
 // opened before that would be closed again.
 func (b *Browser) Leave() {

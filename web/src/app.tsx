@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { lazy, Suspense, useState } from 'react'
+import { lazy, Suspense, useEffect, useState } from 'react'
 import { NavLink, Route, Routes, useLocation } from 'react-router'
 
 import { home, Problem, type Schemas } from './api/client'
@@ -7,7 +7,7 @@ import { queries } from './api/queries'
 import { useLive } from './api/live'
 import { machine } from './api/where'
 import { Enrol, Join, SetUp, SignIn } from './pages/door'
-import { Button, Page, Wrong } from './ui/basics'
+import { Button, Page, Sheet, Wrong } from './ui/basics'
 import { Boundary } from './ui/boundary'
 import { when } from './ui/format'
 
@@ -24,6 +24,7 @@ const PassPage = lazy(() => import('./pages/history').then((m) => ({ default: m.
 const TopicPage = lazy(() => import('./pages/topic').then((m) => ({ default: m.TopicPage })))
 const People = lazy(() => import('./pages/people').then((m) => ({ default: m.People })))
 const YouPage = lazy(() => import('./pages/you').then((m) => ({ default: m.You })))
+const Palette = lazy(() => import('./ui/palette').then((m) => ({ default: m.Palette })))
 const Settings = lazy(() => import('./pages/settings').then((m) => ({ default: m.Settings })))
 
 export function App() {
@@ -63,6 +64,8 @@ const tabs = [
   ['/settings', 'Settings'],
 ] as const
 
+const pages = (role: string) => (role === 'administrator' ? [...tabs, ['/people', 'People'] as const] : tabs)
+
 /** Leads back to the pages of the machine where people sign in. */
 const Back = () => (
   <a href="/" className="text-pen hover:underline">
@@ -89,8 +92,71 @@ function Away() {
   )
 }
 
+/** What administrators do most, for the palette. */
+const actions = [
+  { kind: 'Action', name: 'Write a new rule', to: '/rules/new' },
+  { kind: 'Action', name: 'Add a mailbox', to: '/settings?add=mailbox' },
+  { kind: 'Action', name: 'Add a cabinet', to: '/settings?add=cabinet' },
+]
+
+const shortcuts = [
+  ['Ctrl K', 'Go to a page, rule, mailbox, topic or number'],
+  ['?', 'Show these shortcuts'],
+  ['Esc', 'Close what is open'],
+  ['↑ ↓', 'Go to the message above or below (on the page Mail)'],
+  ['Enter', 'Open the message (on the page Mail)'],
+  ['Space', 'Choose the message (on the page Mail)'],
+  ['F', 'File the message (on the page Mail)'],
+] as const
+
+/** Says whether somebody is writing, so that a letter is no shortcut. */
+const writes = (e: KeyboardEvent) =>
+  e.target instanceof HTMLElement && (e.target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName))
+
+function Shortcuts({ onClose }: { onClose: () => void }) {
+  return (
+    <Sheet title="Keyboard shortcuts" open onClose={onClose}>
+      <dl className="grid grid-cols-[auto_1fr] gap-x-5 gap-y-2">
+        {shortcuts.map(([keys, does]) => (
+          <div key={keys} className="contents">
+            <dt>
+              <kbd className="rounded border border-line-2 bg-sheet-2 px-2 py-0.5 text-sm font-semibold whitespace-nowrap">
+                {keys}
+              </kbd>
+            </dt>
+            <dd>{does}</dd>
+          </div>
+        ))}
+      </dl>
+      <div className="mt-5 flex justify-end">
+        <Button onClick={onClose}>Close</Button>
+      </div>
+    </Sheet>
+  )
+}
+
+/** Opens the palette and the list of shortcuts by their keys. */
+function useShortcuts() {
+  const [shown, setShown] = useState<'palette' | 'shortcuts' | null>(null)
+  useEffect(() => {
+    const pressed = (e: KeyboardEvent) => {
+      if ((e.ctrlKey || e.metaKey) && !e.altKey && !e.shiftKey && e.key.toLowerCase() === 'k') {
+        e.preventDefault()
+        setShown((now) => (now === 'palette' ? null : 'palette'))
+      } else if (e.key === '?' && !e.ctrlKey && !e.metaKey && !writes(e)) {
+        e.preventDefault()
+        setShown('shortcuts')
+      }
+    }
+    window.addEventListener('keydown', pressed)
+    return () => window.removeEventListener('keydown', pressed)
+  }, [])
+  return [shown, setShown] as const
+}
+
 function House({ me }: { me: Schemas['Me'] }) {
   useLive()
+  const [shown, setShown] = useShortcuts()
   const where = useLocation().pathname
   const client = useQueryClient()
   const tray = useQuery(queries.tray)
@@ -120,7 +186,7 @@ function House({ me }: { me: Schemas['Me'] }) {
           </p>
         )}
         <nav aria-label="Pages" className="flex overflow-x-auto md:block">
-          {(me.role === 'administrator' ? [...tabs, ['/people', 'People'] as const] : tabs).map(([to, name]) => (
+          {pages(me.role).map(([to, name]) => (
             <NavLink
               key={to}
               to={to}
@@ -139,6 +205,12 @@ function House({ me }: { me: Schemas['Me'] }) {
             </NavLink>
           ))}
         </nav>
+        <button
+          className="mx-4 mt-3 hidden rounded-lg border border-line-2 px-3 py-1.5 text-left text-sm text-ink-2 hover:text-ink md:mr-3 md:block"
+          onClick={() => setShown('palette')}
+        >
+          Go to… <kbd className="float-right text-ink-3">Ctrl K</kbd>
+        </button>
         <div className="mt-auto hidden px-6 pb-5 text-[13px] text-ink-3 md:block">
           <You name={me.name} />
           <br />
@@ -155,6 +227,18 @@ function House({ me }: { me: Schemas['Me'] }) {
         className="min-w-0 border-line bg-sheet px-5 pt-6 pb-10 outline-none md:border-l md:px-9"
       >
         {machine && <Away />}
+        {shown === 'shortcuts' && <Shortcuts onClose={() => setShown(null)} />}
+        {shown === 'palette' && (
+          <Suspense>
+            <Palette
+              pages={[
+                ...pages(me.role).map(([to, name]) => ({ kind: 'Page', name, to })),
+                ...(me.role === 'administrator' ? actions : []),
+              ]}
+              onClose={() => setShown(null)}
+            />
+          </Suspense>
+        )}
         <Boundary where={where}>
           <Suspense
             fallback={

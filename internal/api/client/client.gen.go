@@ -251,6 +251,30 @@ func (e CabinetKind) Valid() bool {
 	}
 }
 
+// Defines values for CheckupState.
+const (
+	Attention CheckupState = "attention"
+	NotUsed   CheckupState = "not used"
+	Works     CheckupState = "works"
+	Wrong     CheckupState = "wrong"
+)
+
+// Valid indicates whether the value is a known member of the CheckupState enum.
+func (e CheckupState) Valid() bool {
+	switch e {
+	case Attention:
+		return true
+	case NotUsed:
+		return true
+	case Works:
+		return true
+	case Wrong:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DiffLineIn.
 const (
 	Both DiffLineIn = "both"
@@ -1761,6 +1785,35 @@ type CheckStep struct {
 	Ok     bool    `json:"ok"`
 	Step   string  `json:"step"`
 }
+
+// Checkup Whether the installation can do its work.
+type Checkup struct {
+	At       time.Time        `json:"at"`
+	Findings []CheckupFinding `json:"findings"`
+
+	// State How a thing does. not used: nothing is set up, and nothing needs it. attention: it works, and somebody should look after it.
+	State   CheckupState `json:"state"`
+	Version string       `json:"version"`
+}
+
+// CheckupFinding What was found about one thing, and what to do about it.
+type CheckupFinding struct {
+	// About what was looked at, such as mailbox or backups
+	About string `json:"about"`
+
+	// Advice what to do
+	Advice *string `json:"advice,omitempty"`
+
+	// Name of the mailbox or cabinet
+	Name *string `json:"name,omitempty"`
+
+	// State How a thing does. not used: nothing is set up, and nothing needs it. attention: it works, and somebody should look after it.
+	State CheckupState `json:"state"`
+	Text  string       `json:"text"`
+}
+
+// CheckupState How a thing does. not used: nothing is set up, and nothing needs it. attention: it works, and somebody should look after it.
+type CheckupState string
 
 // Choice A value that occurs in the mailbox, and how often.
 type Choice struct {
@@ -5566,6 +5619,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/cabinets/{id}/unknown (the `EnterUnknownFiles` operationId).
 	EnterUnknownFiles(ctx context.Context, id ID, body EnterUnknownFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CheckEverything Look whether the installation can do its work: records, disk, clock, mailboxes, cabinets, certificate and everything else. It can take 40 seconds. Nothing is changed.
+	//
+	// Corresponds with POST /api/v1/checkup (the `CheckEverything` operationId).
+	CheckEverything(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TakeConsent Where a browser comes back to with a consent; it must have been asked for.
 	//
 	// Corresponds with GET /api/v1/consent (the `TakeConsent` operationId).
@@ -7720,6 +7778,21 @@ func (c *Client) EnterUnknownFilesWithBody(ctx context.Context, id ID, contentTy
 // Corresponds with POST /api/v1/cabinets/{id}/unknown (the `EnterUnknownFiles` operationId).
 func (c *Client) EnterUnknownFiles(ctx context.Context, id ID, body EnterUnknownFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEnterUnknownFilesRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckEverything Look whether the installation can do its work: records, disk, clock, mailboxes, cabinets, certificate and everything else. It can take 40 seconds. Nothing is changed.
+//
+// Corresponds with POST /api/v1/checkup (the `CheckEverything` operationId).
+func (c *Client) CheckEverything(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckEverythingRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -13007,6 +13080,33 @@ func NewEnterUnknownFilesRequestWithBody(server string, id ID, contentType strin
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCheckEverythingRequest constructs an http.Request for the CheckEverything method
+func NewCheckEverythingRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/checkup")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -21702,6 +21802,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/cabinets/{id}/unknown (the `EnterUnknownFiles` operationId).
 	EnterUnknownFilesWithResponse(ctx context.Context, id ID, body EnterUnknownFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*EnterUnknownFilesResponse, error)
 
+	// CheckEverythingWithResponse Look whether the installation can do its work: records, disk, clock, mailboxes, cabinets, certificate and everything else. It can take 40 seconds. Nothing is changed.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/checkup (the `CheckEverything` operationId).
+	CheckEverythingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CheckEverythingResponse, error)
+
 	// TakeConsentWithResponse Where a browser comes back to with a consent; it must have been asked for.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -24681,6 +24788,54 @@ func (r EnterUnknownFilesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EnterUnknownFilesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckEverythingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Checkup
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckEverythingResponse) GetJSON200() *Checkup {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckEverythingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckEverythingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckEverythingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckEverythingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckEverythingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -33882,6 +34037,19 @@ func (c *ClientWithResponses) EnterUnknownFilesWithResponse(ctx context.Context,
 	return ParseEnterUnknownFilesResponse(rsp)
 }
 
+// CheckEverythingWithResponse Look whether the installation can do its work: records, disk, clock, mailboxes, cabinets, certificate and everything else. It can take 40 seconds. Nothing is changed.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/checkup (the `CheckEverything` operationId).
+func (c *ClientWithResponses) CheckEverythingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CheckEverythingResponse, error) {
+	rsp, err := c.CheckEverything(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckEverythingResponse(rsp)
+}
+
 // TakeConsentWithResponse Where a browser comes back to with a consent; it must have been asked for.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -37986,6 +38154,39 @@ func ParseEnterUnknownFilesResponse(rsp *http.Response) (*EnterUnknownFilesRespo
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Count
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckEverythingResponse parses an HTTP response from a CheckEverythingWithResponse call
+func ParseCheckEverythingResponse(rsp *http.Response) (*CheckEverythingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckEverythingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Checkup
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

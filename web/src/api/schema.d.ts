@@ -2235,6 +2235,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/checkup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look whether the installation can do its work: records, disk, clock, mailboxes, cabinets, certificate and everything else. It can take 40 seconds. Nothing is changed. */
+        post: operations["CheckEverything"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/records/key": {
         parameters: {
             query?: never;
@@ -3319,6 +3336,30 @@ export interface components {
             looked_at?: string;
             problem: string;
             advice: string;
+        };
+        /**
+         * @description How a thing does. not used: nothing is set up, and nothing needs it. attention: it works, and somebody should look after it.
+         * @enum {string}
+         */
+        CheckupState: "works" | "not used" | "attention" | "wrong";
+        /** @description What was found about one thing, and what to do about it. */
+        CheckupFinding: {
+            /** @description what was looked at, such as mailbox or backups */
+            about: string;
+            /** @description of the mailbox or cabinet */
+            name?: string;
+            state: components["schemas"]["CheckupState"];
+            text: string;
+            /** @description what to do */
+            advice?: string;
+        };
+        /** @description Whether the installation can do its work. */
+        Checkup: {
+            state: components["schemas"]["CheckupState"];
+            /** Format: date-time */
+            at: string;
+            version: string;
+            findings: components["schemas"]["CheckupFinding"][];
         };
         /** @description One step of reaching a mailbox, and how it went. */
         CheckStep: {
@@ -9769,6 +9810,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RecordsCheck"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    CheckEverything: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checkup"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -11,6 +11,7 @@ import { Backups } from './backup'
 import { Replica } from './replica'
 import { Correspondents, Tables } from './book'
 import { CabinetSheet, Cabinets } from './cabinets'
+import { Checkup } from './checkup'
 import { HandOver, TakeOver } from './handover'
 import { Machines, MoveMailbox } from './machines'
 import { MailboxRemains, MailboxSheet, MailboxWays, TryNow, onServer, whereItIs } from './mailboxes'
@@ -111,6 +112,7 @@ export function Settings() {
       <Backups />
       <Replica />
       <Machines />
+      <Checkup />
       {(adding === 'mailbox' || editing) && <MailboxSheet key={editing?.id} mailbox={editing} onClose={close} />}
       {moving && <MoveMailbox mailbox={moving.mailbox} onClose={() => setMoving(null)} />}
       {handing && <HandOver mailbox={handing} onClose={() => setHanding(null)} />}

@@ -1,5 +1,5 @@
 import { Dialog as Radix, Popover } from 'radix-ui'
-import { type ButtonHTMLAttributes, type ComponentProps, type ReactNode, useId } from 'react'
+import { type ButtonHTMLAttributes, type ComponentProps, type ReactNode, useEffect, useId, useRef } from 'react'
 
 type ButtonProps = ButtonHTMLAttributes<HTMLButtonElement> & { look?: 'main' | 'plain' | 'quiet' | 'seal' }
 const looks = {
@@ -49,11 +49,15 @@ export function Page({
   actions?: ReactNode
   children: ReactNode
 }) {
+  const head = useRef<HTMLHeadingElement>(null)
+  useEffect(() => {
+    document.title = `${head.current?.textContent ?? ''} – Ink Tray`
+  })
   return (
     <>
       <div className="mb-5 flex flex-wrap items-start justify-between gap-4">
         <div className="min-w-0">
-          <h1>{title}</h1>
+          <h1 ref={head}>{title}</h1>
           {sub && <p className="mt-1 text-ink-2">{sub}</p>}
         </div>
         {actions && <div className="flex flex-wrap gap-2">{actions}</div>}

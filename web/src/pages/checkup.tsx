@@ -1,0 +1,81 @@
+import { useMutation } from '@tanstack/react-query'
+
+import { api, type Schemas, value } from '../api/client'
+import { Button, Wrong } from '../ui/basics'
+import { when } from '../ui/format'
+
+const looks: Record<Schemas['CheckupState'], string> = {
+  works: 'text-moss',
+  'not used': 'text-ink-3',
+  attention: 'text-ochre',
+  wrong: 'text-seal',
+}
+
+const summary: Record<Schemas['CheckupState'], string> = {
+  works: 'Everything that is set up works.',
+  'not used': 'Everything that is set up works.',
+  attention: 'Everything works. Some things need your attention.',
+  wrong: 'Something does not work.',
+}
+
+/** Checks everything that Ink Tray needs, and says what to do. */
+export function Checkup() {
+  const check = useMutation({ mutationFn: () => value(api.POST('/api/v1/checkup')) })
+  return (
+    <section id="check-up" className="mb-10 max-w-4xl">
+      <div className="mb-2 flex items-center justify-between">
+        <h2>Check-up</h2>
+        <Button onClick={() => check.mutate()} disabled={check.isPending}>
+          Check everything
+        </Button>
+      </div>
+      <div className="border-t border-line py-3">
+        {check.isIdle && (
+          <p className="text-ink-2">
+            Ink Tray checks its records, the disk, the clock, every mailbox and cabinet, backups and everything else
+            that it needs. It says what to do where something is wrong.
+          </p>
+        )}
+        {check.isPending && (
+          <p role="status" className="text-ink-2">
+            Checking. This can take 40 seconds…
+          </p>
+        )}
+        <Wrong error={check.error} />
+        {check.data && <Found checkup={check.data} />}
+      </div>
+    </section>
+  )
+}
+
+function Found({ checkup }: { checkup: Schemas['Checkup'] }) {
+  return (
+    <>
+      <p role="status" className={`mb-3 font-semibold ${looks[checkup.state]}`}>
+        {summary[checkup.state]} Checked {when(checkup.at)}.
+      </p>
+      <table className="w-full text-[14.5px]">
+        <thead className="sr-only">
+          <tr>
+            <th>Checked</th>
+            <th>State</th>
+            <th>Found</th>
+          </tr>
+        </thead>
+        <tbody>
+          {checkup.findings.map((f, i) => (
+            <tr key={i} className="border-b border-line align-top">
+              <td className="py-2 pr-3">
+                {f.about} {f.name && <b className="font-semibold">{f.name}</b>}
+              </td>
+              <td className={`py-2 pr-3 font-semibold whitespace-nowrap ${looks[f.state]}`}>{f.state}</td>
+              <td className="py-2 [overflow-wrap:anywhere] first-letter:uppercase">
+                {f.text}.{f.advice && <span className="block text-ink-2">{f.advice}</span>}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  )
+}
