@@ -1,0 +1,91 @@
+package cli
+
+import (
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/spf13/cobra"
+)
+
+// Commands are in the documents as `inktray …` within a line, and as lines of a block of shell commands.
+var (
+	inLine  = regexp.MustCompile("`(?:bin/)?inktray ([a-z][^`]*)`")
+	ofBlock = regexp.MustCompile(`(?m)^(?:bin/)?inktray ([a-z].*)$`)
+)
+
+// Every command and option that the documents name exists.
+func TestEveryCommandInTheDocumentsExists(t *testing.T) {
+	files, err := filepath.Glob("../../docs/*.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for written, wrong := range map[string]bool{"rules shew NAME": true, "limits set --kept 3": true, "ruels list": true,
+		"rules show NAME": false, "limits set --kept-days=3": false, "messages why NUMBER": false} {
+		if (wrongCommand(written) != "") != wrong {
+			t.Errorf("%s: %q", written, wrongCommand(written))
+		}
+	}
+	checked := 0
+	for _, name := range append(files, "../../README.md", "../../CONTRIBUTING.md") {
+		data, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		found := inLine.FindAllStringSubmatch(strings.ReplaceAll(string(data), "\n", " "), -1)
+		for _, m := range append(found, ofBlock.FindAllStringSubmatch(string(data), -1)...) {
+			checked++
+			if wrong := wrongCommand(m[1]); wrong != "" {
+				t.Errorf("%s: inktray %s: %s", filepath.Base(name), m[1], wrong)
+			}
+		}
+	}
+	if checked < 100 {
+		t.Errorf("only %d commands were found in the documents", checked)
+	}
+}
+
+// wrongCommand says what is wrong with a command as it is written in a document; "" where nothing is.
+func wrongCommand(written string) string {
+	written, _, _ = strings.Cut(written, " #")
+	written, _, _ = strings.Cut(written, " | ")
+	c := &command{in: strings.NewReader(""), out: io.Discard, errs: io.Discard}
+	cmd := c.root()
+	options := false
+	for _, word := range strings.Fields(written) {
+		word = strings.Trim(word, `"“”,.;:()[]`)
+		if option, is := strings.CutPrefix(word, "--"); is {
+			options = true
+			option, _, _ = strings.Cut(option, "=")
+			if option != "" && option != "help" && cmd.Flags().Lookup(option) == nil &&
+				cmd.InheritedFlags().Lookup(option) == nil {
+				return "there is no option --" + option
+			}
+			continue
+		}
+		if options || !cmd.HasSubCommands() {
+			continue
+		}
+		sub := subcommand(cmd, word)
+		if sub == nil && cmd.Runnable() && word != strings.ToLower(word) { // the group itself, with a placeholder
+			return ""
+		}
+		if sub == nil {
+			return "there is no command " + word
+		}
+		cmd = sub
+	}
+	return ""
+}
+
+func subcommand(cmd *cobra.Command, name string) *cobra.Command {
+	for _, sub := range cmd.Commands() {
+		if sub.Name() == name || sub.HasAlias(name) {
+			return sub
+		}
+	}
+	return nil
+}
