@@ -73,7 +73,7 @@ test: needs check
 	@$(MAKE) --no-print-directory generate && git diff --exit-code -- internal/api web/src/api || { echo "generated code is stale: run make generate"; exit 1; }
 	@$(MAKE) --no-print-directory cross CROSS="darwin/arm64 windows/amd64"
 	@$(MAKE) --no-print-directory reader
-	go test -tags reader -timeout 35m ./...
+	go test -tags reader -timeout 38m ./...
 	@$(MAKE) --no-print-directory fuzz FUZZTIME=8000x FUZZTIME_SLOW=200x
 
 ## fuzz: look for input that breaks the core, FUZZTIME for each: about an hour

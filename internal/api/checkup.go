@@ -44,6 +44,16 @@ func (s *placeHandlers) CheckEverything(ctx context.Context,
 		checks = append(checks, checkup.Check{About: "cabinet", Name: cabinets[i].Name,
 			Look: func(ctx context.Context) checkup.Finding { return s.checkCabinet(ctx, cabinets[i].ID) }})
 	}
+	if len(boxes) == 0 {
+		checks = append(checks, checkup.Check{About: "mailbox", Look: func(context.Context) checkup.Finding {
+			return attention("Add one in Settings, or by inktray mailboxes add.", "there is no mailbox yet")
+		}})
+	}
+	if len(cabinets) == 0 {
+		checks = append(checks, checkup.Check{About: "cabinet", Look: func(context.Context) checkup.Finding {
+			return attention("Add one in Settings, or by inktray cabinets add.", "there is no cabinet yet")
+		}})
+	}
 	checks = append(checks,
 		checkup.Check{About: "certificate", Look: s.checkCertificate},
 		checkup.Check{About: "drop addresses", Look: s.checkDrop},

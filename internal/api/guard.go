@@ -316,7 +316,7 @@ func shortened(s string, most int) string {
 
 func nothingAt(c fiber.Ctx) error {
 	return &problem{status: 404, kind: "no-such-address", text: fmt.Sprintf("there is nothing at %s", c.Path()),
-		advice: "See openapi.yaml for what there is."}
+		advice: "GET /api/v1/openapi.yaml lists what there is."}
 }
 
 // leadsHere says whether a browser opens an address itself, as it does with a link, whose answer no other site

@@ -1,7 +1,9 @@
 package api
 
 import (
+	"bytes"
 	"context"
+	_ "embed" // the description of the interface
 	"fmt"
 	"runtime"
 	"slices"
@@ -10,6 +12,15 @@ import (
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/store"
 )
+
+//go:embed openapi.yaml
+var document []byte
+
+// GetInterface gives the description of the interface.
+func (s *placeHandlers) GetInterface(context.Context, GetInterfaceRequestObject) (GetInterfaceResponseObject, error) {
+	return GetInterface200ApplicationYamlResponse{Body: bytes.NewReader(document),
+		ContentLength: int64(len(document))}, nil
+}
 
 // GetHealth says that the service is alive.
 func (s *placeHandlers) GetHealth(context.Context, GetHealthRequestObject) (GetHealthResponseObject, error) {

@@ -5601,6 +5601,9 @@ type ServerInterface interface {
 	// GoToOffice Lead a browser to the office's sign-in (OpenID Connect, authorization code with PKCE).
 	// (GET /api/v1/office-door/go)
 	GoToOffice(c fiber.Ctx) error
+	// GetInterface This document: every operation of the interface, with its answers (OpenAPI 3.1).
+	// (GET /api/v1/openapi.yaml)
+	GetInterface(c fiber.Ctx) error
 	// GetOutgoing How mail is sent.
 	// (GET /api/v1/outgoing)
 	GetOutgoing(c fiber.Ctx) error
@@ -8773,6 +8776,24 @@ func (siw *ServerInterfaceWrapper) GoToOffice(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.GoToOffice(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetInterface operation middleware
+func (siw *ServerInterfaceWrapper) GetInterface(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetInterface(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -12432,6 +12453,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 		router.Use(fiber.Handler(m))
 	}
 
+	router.Get(options.BaseURL+"/api/v1/openapi.yaml", wrapper.GetInterface)
+
 	router.Get(options.BaseURL+"/api/v1/health", wrapper.GetHealth)
 
 	router.Get(options.BaseURL+"/api/v1/ready", wrapper.GetReady)
@@ -15730,6 +15753,44 @@ type GoToOfficedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GoToOfficedefaultApplicationProblemPlusJSONResponse) VisitGoToOfficeResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetInterfaceRequestObject struct {
+}
+
+type GetInterfaceResponseObject interface {
+	VisitGetInterfaceResponse(ctx fiber.Ctx) error
+}
+
+type GetInterface200ApplicationYamlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetInterface200ApplicationYamlResponse) VisitGetInterfaceResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/yaml")
+	if response.ContentLength != 0 {
+		ctx.Response().Header.Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	ctx.Status(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(ctx.Response().BodyWriter(), response.Body)
+	return err
+}
+
+type GetInterfacedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetInterfacedefaultApplicationProblemPlusJSONResponse) VisitGetInterfaceResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -19458,6 +19519,9 @@ type StrictServerInterface interface {
 	// GoToOffice Lead a browser to the office's sign-in (OpenID Connect, authorization code with PKCE).
 	// (GET /api/v1/office-door/go)
 	GoToOffice(ctx context.Context, request GoToOfficeRequestObject) (GoToOfficeResponseObject, error)
+	// GetInterface This document: every operation of the interface, with its answers (OpenAPI 3.1).
+	// (GET /api/v1/openapi.yaml)
+	GetInterface(ctx context.Context, request GetInterfaceRequestObject) (GetInterfaceResponseObject, error)
 	// GetOutgoing How mail is sent.
 	// (GET /api/v1/outgoing)
 	GetOutgoing(ctx context.Context, request GetOutgoingRequestObject) (GetOutgoingResponseObject, error)
@@ -22854,6 +22918,31 @@ func (sh *strictHandler) GoToOffice(ctx fiber.Ctx) error {
 		return err
 	} else if validResponse, ok := response.(GoToOfficeResponseObject); ok {
 		if err := validResponse.VisitGoToOfficeResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetInterface operation middleware
+func (sh *strictHandler) GetInterface(ctx fiber.Ctx) error {
+	var request GetInterfaceRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetInterface(ctx.Context(), request.(GetInterfaceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetInterface")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetInterfaceResponseObject); ok {
+		if err := validResponse.VisitGetInterfaceResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -26963,175 +27052,176 @@ var swaggerSpec = []string{
 	"MnPoloZf/vOPhouOGdqpTuHegja9DZgUobpRh2Eb8Y/q8HEsxD+qw8e0D7ETKZL4IWJL36gKDEY48Fc6",
 	"P2RtmR6wOs2vFXbLO2qpvKxyN/lfy0h5ha1PVJXfV3Q7Bwojg0zEDa4sIQbcss5aQeBrHvQHv8VvfECd",
 	"Sm9IHGsc4X2s3Dd6Dy0bAlL+RtU2CxTh2x00oMbe2MAU7u7xSmz0rhnO7nB23tto5X5b8dN4uT+eHfax",
-	"Nvn/Ze/rmty2kbX/Cso3juvVeMaTOCeZuRo7dtYbO/Z65mzqXGxtQSIkoUQBWgIcRbuV//4WuhskJBEU",
-	"pQGlidfnImdtwQSJbjQa/fE8twTs5Z+4115QM3OeayRubj7k3ms9u7HvpZo96Us6avZaZ0ev2f4QRWZL",
-	"meDWcyQam2FnPLUQ5dDCQhOx0VRrjIhSSJv6BkeIXEuw/128SBQo0ZFHnBYjehbm/5pHIstbOVFg1J4D",
-	"fRj3Vc+3wp69BojdHRG8FNekDdEiwqiTE/bBoDU2CAz8nN3kOQFeV76ER4tBXRHqcO0IMOBjZ9+HCgO9",
-	"P+S9qTR+msYNCI0/8Hu6G0XwUGb4CvF4sRqdUriw6tVqY6VD/BB0f29GeuGWp0aO/0fDard7wx/8oD43",
-	"h58jYu78i6bxguuFfop9kjU+BSq2n259qTGciqx6wmBgFWqQ/ThZ1402dz51KD4JtTu97aOnnyrK2rqn",
-	"RMotdZNlVfm431Tr+8Z3xkJ9VhUoDyCUpDWe0cIN1AuhoHkJ0LCq5k3vsnaxeHEvxyvc+X+cOnaI8UaN",
-	"YPNlBw/2iUZ4kHRNgOsrPKBafIja0u5YkRnzOwNQKoLWGiJSP2D5BtET4qN7qSMcE8dT54+B+rZYqC6r",
-	"GNigvW5A9LG/ukv5jlKVeukf1yXrIOv3Z1SXsANzwwjWfZjP2S1ALpu6LKViMDWWrwZ1Jy9b8pVzQqRv",
-	"BISE4kNNnszPDKSB4/7HW6myWxrTqUaaQOJaI0ZhjfLLl9Ao4//8bY+deq2NF7r0H9q1bJCWLl1cEB5H",
-	"ulBhdD81LIOSQrYoh7k0U2GQoOL7Fz98/yzg+dw/TlgVJO7wPv2oY8iBZusqgxpkJZEU1os03f6FFpRM",
-	"H1rL/KGiSO/HoMLTT+dOkrR6RIkAR9LLhUpnJ1JB8b87rJg8UOuDtvR4o08tvg62D6nvj51IPkgH+uhM",
-	"cOt1a8WiswG1YmFYufC3a0ROA/s35jJNOfbP7tGFLidUhgNT6jEewVhY5lXLV1zNhFjALx4dBqpJnUmW",
-	"GSCNIS8t0SXQcewZEw5UxapVOtr1fBQ74iY6vlNWTZ3tMPOM2BSVWKZ01qgT2k+CxOpKNF9bw0ZpJ+8w",
-	"z4z5EbuUPmQHKRVsWKp6FKuBz9lvlXu37iK606amUpR24Pw+aqWuoG7YkscubRXyJCCTVYpzgF66FzgD",
-	"rsWoct7xmfh47657EUvZwM1qEKUGPrrijhyKqxDvwe2oGF4u/KGhD5tWYJMVsrvlfSBA4aM4eYMNky7L",
-	"D3CH1RYhHxW1dq1PdMpVJjIkUWWfgXMQ89wLOQruOU65QY+Bd5znWk0odgH/pCgVQzrQFSuAxRmQafB5",
-	"Ne2fWUrrLlJuayIkJwFGBW+B08ADJ1yqEBwpePI7a0KDrtlQEPYNkn3Bde5A296tZjC070es8Lu1eoF+",
-	"1PphCN19GGOSsDboXCD6Q8UWTTHbqsW/W0PFoCWzEFmEiz/hxvmogscliwLt7lOKGuKTB39691MPFHwP",
-	"XUle8k/rvXNdV1gAagGFZSs8SUTZYjcbDmZNo6pVjURtkXugVLkw+OtUG4ynB87J4QbL83glR+0KGOH6",
-	"5T88Dcjb8czLZ+HcYM6yQi98sAj4bnNtBMAUIx5UMUdloPo/72F1B1KJ68gugIWfhb0xM5H1ac9xgram",
-	"NEgwpaqUwvpRKNKgr3c+ud9zmYC63ki0qE+Amhszq6EsDt1VPMuk+4nnnwI6a3KqN/nwldG5aOaaph+f",
-	"mpoyxIP7TK1dmKvzc6lmtuCr58OCj2ZLbkXxXPzO54tcXFcXcQkglzojTIn1Na4yh2MAwAhCyi8bgTia",
-	"CJiPyFUV01LQKV+34TxO4/Uqhca+8pEybmahzl5hMT5Banjm7HVkjYggdVFjbjRLBqLTP3x/+cOzh9iW",
-	"LgCENfLgMRIEedY9N0Bvnzgq/dTUNNCo/BSawNxBf7h+G7Jx16s6KpDOiP2FqyxZKKEioyeM4LrExN9x",
-	"wOFKGmI4HRHCGNCvJv+Wi4XI2F9vP/4KNGJpKoS5CkPwcKsOomDh/f+KcVz0CrNrzouZU9eA+6fR/a3F",
-	"Q7GCMfQIyRE+BuMC3MwGwfHg7+y+lERpqGQWBd5oRQaX/+uarAoDdORo+8AdvIgvcS5VBv8cWJuW/ODc",
-	"AuwTXzTbbMC0nr1TQP20GzdVF6zQ7mxEYC4IV+8BkIpWo4U+qwt/lsdR4BakaSzU6ChmSqIMMwIWTxO4",
-	"KRTf10D6BzCEvezI65WvCN4BT6adc66P2GOTt81dgR56kVQKF3mLUvlfE71BFV0rVSF4fFr68SGzFmIk",
-	"5L07gLqTqhmpRuJhrGqxadvp1UplgTksCWtjd2LG6scWZsYKMvS7yx+/+/H7/7n88eUO3NC9qRtfhsik",
-	"lyfFJXUmT2Rg9GIXtlyKCrk/EaYhMQuEQMhkpwEIQdLRsQwaryo9w6KKMMfjzjORuX/ottE6eU9eTRdN",
-	"uvTjkPlDNDXPOp+Jd+rJI0meJKwu5zOh3qk2rNNkmRPuPRz2zXMxz58xuDCxOWQawT1F9ay8qzEG133x",
-	"Fzo+cwGBeJbLmcDQDZc5waACQwaAcUnli2OlgWYCn4np0pS5oVKFAByz9j4A+BefaWT/UTU/U8x40Dsn",
-	"6wig52FqKbw5QA0f5GCCPK/P2qYO9sdl5C4piXd8sdonERUCkwNJS5JtU0CpI1RoBBsDLLS7awgO917g",
-	"PaajuPTeDyGLO3PPZV42hjcbVL+93aXfEubjdJjBBSFsderSsiJUofONhhVxPuYjd+/ZndFcvcWR/YT5",
-	"Py7VJ+qX6nZ+9JxIxe6s6nbKCcaY4XKFIEpdy8OjChkubE9qSTNES1+DT0uxev+ny2LzqZ2Xal1p6Xbj",
-	"dTdm6SA0+rgUNLX0sLq8RYaFsD7268zDFMIywFSaMPRshGXlAqLFGBJQjJd2KpR13+Z2xmJBFc2X3/7w",
-	"7Ap3TiEsdcIKNwDR/HQJhHxqJHz4GWM3zgOCao2DlSbQlsbEulZjWcx7VRd8+CmanD+LkfMSV27uaANg",
-	"QYNQkF5teCES682nAnuXiH/ZKceUU8sDBfveFgg1rSD1hooQpoMYt1i17Q68M/lwrWg6/85hHVpqNvlM",
-	"rC/sF2dlOulNz+oCgG5KLDf0EwOldfJ7LTasi9k+B/G69Hdi13xYfanoNXBIO+E1QNi0oNYcuspdIGxg",
-	"sb8oEBuNBcerrbX2mDbm8FVdcGO8/kYbVj7hoJ7M1a9i6Sc4csUsNKSszd0MljUTK99GG1qUFPL9hTAT",
-	"/Tz1MUepc2SRXzvf/HDAheC5Uw8ABqlR47lx2pL4kPOqcg7NNnGFATevX5U54QlHH/Y3901uCSNq8y/6",
-	"PW3JBvQ9eU355jcxZDe13yy1enaFcSfoACRyFG5mJlCovpSiW0nzI1OLo0ClhubbL1efTeFbEUKUEqyK",
-	"27QtZcKravn6EZB//D6FmNEY4yhliS7C7Xi2Q4+nlAxXp/HwrRM0cc/RD9pRESCtYdFUf515aoXDPTi1",
-	"X5USdErm75O8P1ECvU7tYs0Qoqt6yYNH6zM4nVO/EJtuz/wmTuy+7D2x2619G1eqc/s2aXySm6Cvo685",
-	"PhRQS8ayuk/22bgV6m50B7/5fZFzqfwKHAok21DzwIme22egqNyvPv3vRZHJkYW+pwnT6oq5jWgGjBej",
-	"qbwX0dqbqYbW2AfuoKnnh6xaGcJ7vmDDlft/15vb3Oi52GidhG4wkE6shmSql81ve3mxsR1OWukAyqB4",
-	"m9NIi5Ws0wgfN6iL3TIxkhlFxKQNEpUQGwMupTm0BGAQFX9eHbgtziG/sX82cid+8luZixt49kmpT8H6",
-	"gV6jplI6Jw19btWauJbNh0JsLFfxqtIpl7kpGXdcRa3W7VQva5PVEzPkHR2aycqh6TzmhnG2FMOQeNJw",
-	"lQ31707vnZJdub+QVhqRDeqiVGeZFnJky0KYAcs1z5wZIr9jvaYHzO+8WqHEqOHtgiu0HrcAvOt70Vl0",
-	"D3Dj4S3i1Hl6nIjl05dwS+Meey8UEAdAi021Ba6wH9cWpbEio4PwKcDE6cI6/3S4wsJgOVEc5Pv8yFJz",
-	"CgOXg4jcPgueHUFsn+k1+j99oFSmLnMyfGUGrPZasAgcLiXXbMqLeS6MqTv98fApSoomB/XMbluK7NHs",
-	"RixLj4r1r2U2SbUdO7nad+59/o6eX1d/G78hHTmXcyTgmbUnwQNPxJtbd24E/gcxyBguMxR/31vUFm2S",
-	"gxIfHNLtBAQ//4AjEPPXSUIYmAnHE2+ulbTaTezs5qTg84EnE3Wvy/Dq6Vb6UwEutyhNZ9BaWpi1SCAC",
-	"oZxlGquAoiCQMOwn3W+hSjBLZNnxdZ+aOh2c7rjyqkzFP3Qfq2aEBA7OGug/nnEjnueNNHWNsMzBmp87",
-	"xzC68K/4aPa20HNclwS85i+T8Zrv8aBWXvOX+z7on6FSxMnSuz9VGrN3M03jwmOc8Z+tAtjviW7r7vek",
-	"zXvwtxeXDWy/aw2hg7qWMGgIxRTVUJe2QjpYFhod6gBZ/b3Gjd5uQQfHRGAPgJg2jAXLBc9MQD9P7bEH",
-	"46uHG3kSp2/6Wd/pagt3Fs+2qXvsK//eOXT16trm72DffFwI9e4n9lorBQFpXtqpLuS/EXUISoBACz/9",
-	"8vrNs8OFU9qJbnPe3bHmx/R5qPk5orV7BMeTCNUAoorSMOw7P5DD73ZtbR4X9ox/sVOBzxxToLfCInNP",
-	"KFRsFZEIK4fIVtAGe71RYGCQC4gHmDLd0CwadlEngM1jbKe7QvI8Ft6Tli0TwS3crruBFKYPyNega2ef",
-	"pYQmnvas4Scc0snRm0m1ni4Tqpw7Pz+X9+6g0XkG7/hk8ATIBQdPOIVe70Uhx7T67o88L2HS4QrA1p4M",
-	"AGzwyT869FJi+vKa8dxo7FICbkjf6+2btH12IJIJKMpc7JdqTJ82heTl5hdwDK1D8hLvZ1VQoHlixF57",
-	"YA5mKCal2qcbd1zo+cN6YhunbO/EhW73vabccW68cac4NMo1ZM5E9SNmdt8h5szZr+5W3DmXi7nhJLea",
-	"/9q0MBJUdotR4X7a8FxD0W17v5uCXu/UVk7cC8qNkZ+PLZJatZuQP9KkK/CLBvQyyzaw9oZUG/7r3fnn",
-	"nwUcBU96LodrE1uqXCY+K1mNVJhjbHRcrRBFtXbpnU94/md88CkqGNtEdu1OXHROOJvruUDef2N1Egbo",
-	"T7w0YgCPc6fDRAOCMYYLgJkWwGS829EpwbmxH3pNPLvV+y9JPlcAPU0JaLfmA8qu8S1K4QBxsjsH8KYY",
-	"O1XIOXl0rZILKstqKKHaOevXHftaVJbQe/gJC1lOUVQWPo8Ky1D9c4AyYdxSmmur6oarjGXNGKwPPsda",
-	"tlF3Tvi+nYXTccKTiB4vH3zz0n8ZfPDB4lPQyd3koVfFLzsFnhTe/glLXFo6iACtqcbEBCJOow86Uwjq",
-	"qu1E+V8YEpwp/ZuztSkflVFbc8YISlFpC8UcA7dbVEU61p9Bg4xquxeAQ45ycQUlPGaT5W9TDViElFLe",
-	"LNtEb2GOQ4ToFKxvtEPv1L20gr6vn3sPTBHUwB6v1w8/LmtHVqkAJ3Opkti/9yIwdlIhADdXZikK6BMl",
-	"ju/hipzRoLME2b1NwAENF7OlLmaGeqX3iRrDBunapeVV4DQ9tOlbsLwIyDNraFamgylY/0zSseTup0iU",
-	"enAeDPud+ltW79NPfcEOPebd+AyTaCfgIMOvPVV2zVvpvnGUKnIHoqwGTFaExF5zdDob5+Y92xlhKQYD",
-	"1O82824eLCvwW6zhHC35asCGYgSgXATOkmtjewLEjyyhs7Tt4Bzv3Yi+rF76HeZed68Y4p/9NL0BWI/1",
-	"EzO4Smyfl+uIH0yozABs0MMP0fNcUx67bARyHs16PkR7UCf3RV+omQaYhUpVdGnBROfCoussVQjG1lEb",
-	"3BVn1ZZ7+QwDely9vwie22nT6r2zbMSTlrX66gU5Eu7RLNNQx+120jV7efEtIyZDmLgZ8rKxvgo7MHcU",
-	"WH2uBvWLXUSTNIKJJsIfrtcT6nBwQakNFatBIDYdUvi08gyvL6Uusm4ktp9x7HGYYcZlnm/7H+CKg04w",
-	"qTKBBHP450KMRSHUSFxTSApxmp40xdlPy+JC6whr2ko5NNalypIBWHt6i3dqxu4KvqLCctIAyAstpzoX",
-	"V+xfpRzN8hXYO6mYEwXbXPmmSOiephA1byZWbXrnHvyLWJ02c2aIYB/pIgWH7JlKE3L+Wd4Loj8kQYDH",
-	"AvhBlBNwPgsuvSeXVHQGmbW3Ya/4aFYuQm7LOc98Pggo4Dbcmz0lhvyMrVG1z37Qvm74nfjdPulQq/NO",
-	"fS5z0W1kTQPfYfBrPpRKdHyHisdn59i3hZ53GXenu4y61YV9teoy8idZiBFGzR5YALWZhRTKFqs6y4sd",
-	"+jk3tubnury4/P7s5f98++Ka1VU1gxpqIEhTsgm/hx5chagf3XKWh9ZOPZqUZfsBgXvoE580wjrf4PpR",
-	"ytdvy1Qxff+8Adx/cqkEsvFINbkOi48oGY1068QgWYMxiNysw2l27RWrrMw/mmzPGaR5OlmgtzDyGOH9",
-	"cMbO1F7u7VKLLEQtEQvLeJUWA4RTNHAHCGIQx/lb+/Z+LpnhFCeKXaxLuPHuRFzjSQH+gq1YQJCisNjq",
-	"OkDQAmJ+aJXt7vMc91THOP+WvLsBb4E6Kk1coYmWSNaPrDksloW01vcl1DT3skcqzXj4fmO1Hlc3y8H7",
-	"6uLI+2qUnFh5CnyZFeF4tXcftnvOne6JxFwav7lntu+6Y8uDtliS0Ib7OsQNEkvGbSzAul2l4df/nI+s",
-	"vJe2Nax248fsuwc3HOOvd5gud5hGGrNVa7zadxBlfAVNQApi3dSdE3TVAIDgk4FvQaJj78nAcxN26Rwy",
-	"Gm71g5DtD0DRtLHXLHPHBlcZg5cwCCbG89yjIciC6SKOXRi/YFxuIoud8IZR7YfeMSZ+WyPNHOCTsWgu",
-	"46sBrvIA6mkHNaEaynnAnJiBjfxg17XJYox0Xs6RlCpydmttxGsa1c/hi09/PdVydHSmhu25mzQAvj6Z",
-	"r+a5oeGpyMlgZsCRqqxBgg/RNWRNYhS/L3RhW2DIby0v7BsY1ZMU8eEnupTQl0UEiKsDFUPQYpfutF5i",
-	"rZ8RvBhN2ViqzOB1xPJhLiBZOtECamAQRkvkY7Co/h6AbN9sqstEUQGvCjvvMLdWLwKF2HV3ccMXiYid",
-	"rF64j8Y3hQudnRbYOMyXfHXQrTzm7sQ+8eKoupcKVmDMi3rlQKHdmXxYGONBlSGN6nbuDrY23xOXan/P",
-	"PTm5N27P9Y7I1zj32U/SLLSRu2E9EjUzwrtgFEMFVMvrMG2ZXqpc84xEf0KBE19+t7gjjf1zXzW2m97B",
-	"wY00N1dueAwUqSM5MrHrLqnfChYSwpm5W9rDeMmjkEwJLz1HaWBCxaJsZccoMy5hqjizl4gljmWWQZIp",
-	"BwIRrTxYX4XkjFkDA0OxXdq5AUOR6+V1QHFI6oOtzfQHk8gzyLmalG3QtVAqgoPf+7FHiLBUc0UkB1j6",
-	"CXE1yVuDmlJ379ryx51wCuEbBWTQJFA76yO3LxMJplOnpl+teLfm14jM16zy16zyPpbH76VHlF0Omph9",
-	"gzUeHXUZFB0tPM+hhpDSp0ksEaEQtYcRCAj57x6xqM+EzC3Y6mOHE3a2eyYNJbj1xGIkSFDbppjChEs1",
-	"qPhbUUwV2ZksiNQewJyVXlIOkLBUR7pwlsr3ie6XUliDqWpxHP6+DmfV29ZdmycmojxZ8a4ioTjHG5di",
-	"jaG+wh4Il8kXKyarLYBdt7XAXzfdQ2QLy7lym4UO2oZdZ6zMc+exB8nzIH5fqnixZ93s3hRV/5RztSHP",
-	"x5UPD1/Oveyxw/LH3OW3fAXXND22QtHWbtz3B+XEz+H20mY5f6sqyXtaTJwgUtQ75kXK4KT19zUmlZHI",
-	"J16vJPFHUesRbDVhYLMRtD38m6tEzsx/wI9uxfd6C65Vn4t/a3XRVvkGWBkpervwWU8NVq4z4+Y9QmD4",
-	"jVvjSKiQBLAzLNxcEtQAPkTpagbxYFOzYQClqpJqMiCESMJBiQXJiA+rBfenuqi8uKD/S3pdSR7Qdkv8",
-	"SOLZiKjl/ts5qD1GBXgEqooWqE1Z3+GIHeoKUKy51jNQyCEvkPMYjpe/fV7ncMcenXIBHLW++ZfD1TMW",
-	"ZCb6+z0Atfq8TtOSxPp3JBTdSpsshCfppkNHDA9U7mqDHgXCKbkY2UIrOWJS3Ws5EujyIWuELthU55l5",
-	"9KqptKWr+UGPbilc/lXbvgqW3aNPVBNwpJMXCwE4c+JhWlXxmv2u2WtCXoMmba9BrkS3K39/BwCEmF5P",
-	"hlgA3xxJ2R8I90XqOjgI6mhrORc5H4lW7/sTjjhG0goCZjBfZ+ReeLlEoQzi46DYEaBQUmSxYif24cSr",
-	"mid/4sd++uktlGrAHwy0Rz8Ks7go9EIbnps2Xr+FNgKWf9e5Xa2Qc11kWOKLiaE6Av/ql7PLi+++exHj",
-	"VYVTR7RDEwRB9h/Iw6yYZTqkiSk3pcSASQxRGz4njio9GpWFYUbci4LnzMq5czjAY76IvDL8E+gbbnYt",
-	"Lrbc4sAnvmjGytx84SCK4lfoao1bi850Hw71jbfwccidHXl7qZrf2lNo+7Jaz6hND/vHoAPKUsLABtiA",
-	"SmXjJJA4IA1isLWiUB48H7Xbg9QRJOBUL82aGALzsAmYhrExGgzBz5cXbMHdo3ymBNSwKHPxSGwE2rzz",
-	"/zhV+eNgF2qbrWBcW9SBZ/gAONwRz3NnP7yurgOWUPlIJ7vwbTO/VHOxLgb6vaHrp1a3qLKexw0JHsmd",
-	"ow9c3yjOXMGNw28Lum0EvVZYNkAZV1/dSZukCs3EgjIdHEMIQq7Su/8YB/9i4mAU1tfKPxTSYd1WfCp4",
-	"4R2J5sX6jGPETZ53cSTAOPqYVYUPqsdkR6HCoS7+AUgTTqFQ9xcZ8L6GVnadiB8Gv6C/nRNQXdPR6P75",
-	"ZnJ/v+hWA4c+Mf/vQZBi5KZrsTdDSmzadpIUAMB92MQwWcWSnYPPRcTIeFeL9cBUVDVtwcY9l94TAUOn",
-	"Dpe550WqUpL3SGJr2JSrCdPqCg51M2C8GE3lvYhhtdupLnQ5mT4Qq70qeqt03ukslrEApD1s0GtqOqoq",
-	"HeqOeUk5Nuw48uHaRp2a6mWsx2izyei0FSdkXWImsDI/6Qrd8pwVJYTFqTzA6gni3ngMb8y6bCAXez6X",
-	"NVibqs+xkyWFVWovM8Qhva44ThFdb/g5Ve7L1o8Eejcf253z0VQqgZB5YUXhkkvgBbF8JgAmes/sIkx1",
-	"bstCxY+rn+W9uHMjjgJTRZ+6HXryFdPXUHI5FCwXY8uQ1NQ5Tc4kuOUwTYb4EHyqy3SpUy6tVJMP9GnN",
-	"bcAYv0cZpsE85pXekPsJQW2vKc6lGVReQq6Nec7upsi+BCCNFbQcmk5UO4RNNjXyQBjungDyEqrKHkro",
-	"/FmRtUUp36jstZ4veCFNv3VBn/3LRJv4/FukENIbSi3UT72qmKhRWu6yDeSQBL4Gfx2Ff9lCX4gbTvrM",
-	"L2YpfeWAx/wCjR/xuQALAReuIWB5wcmEcwuqF6AmWcqrVeXy7LuL72pmstXa09TeUF/lTpSd8mjoOmV3",
-	"VB1472SlqiVB5wRd3+20BVGQnLI/cJwyFz/pUTkX6vioOGUzSsQvKXFwEA4P+8PNUtrR1N2ExuPn7IZl",
-	"9OFUG6yYzADlzkDidV99Px9BR3Rr5uQ1DdlxEXYnv9mDI7TaCBuuwJbW9+mu+2+LWUD8OZmrTsF6ChdV",
-	"Vq0u+B3mXM0oEYPy9ygNbAxbScUZEBscdBQxmtIWxEkcUJu3Hggt5ns3jfdkVhENp6txxcLPhE1JiklY",
-	"ijrC6P4Xml28reGUa5ey/YF6QPDUQhrb2tTIT1JvL8oae+AQrqwABuKcDl53zoIDxOfRZkWZHWPnr/g8",
-	"/5JqrG7gXp8L5A80ei5CCLRKa775v5sP7595d0q5exeqmMgAkXCJd3wPqEw8fnCLwAuD82IhAT0Az0tp",
-	"68t4OkFTgKqNCz0/o/jCbsLVnwo+tpWD0Jd3u+UlbEs6cy+SpiwTVhWeJyhqV/X4YK2Sx3fhUDeLmHbG",
-	"5zrRzs8g40a/1MV0posxeCjr2pZIUYnipwaZ9K+HRjOQdUIAtxobETZ8dXJcg5uoFcVdwUHcUJQg8uJb",
-	"WxF3ng0PuB116iw+Rkfxrk5i/57JmsClyDNK2sDlVY/ZwqfbfflhtXuhDn7gIV9EJm0bFOz2KiPWVgyp",
-	"6aP7tc9t554Nk5x0y+11/a1vrLAj8NaaoKKitMG+k8pqJ1B4vE9quK0Erg8b6zxvTEHu2lSUERC705F0",
-	"ZH7NR37NR37NR35h+cjHECb7c6dBiaC835QnWOx6DaLh+zIXtzhqr1XGJ/+/7cVuyI5tLyoOT+X0/PX2",
-	"468MP4J9c3lxeXH24vJZhZEA1x3Srs4kRuUeoNtlR7Dt9DSYqElU8yUtmQToqa9vzDITykq7wuSPZaUR",
-	"WVd2rEGr3vR9KW7zpDbCHm/u+KT3OMdHtauGtA+U8vIxopOf0mK3JjaOrxVhIkTcS6cQdVj8AC8bcAtH",
-	"erFKjFX+Wi9Wzbv2xVF2rfukFLbvA3b6gF3P5Uygmwv+ph6PB6xUGUQPFeRYMUSll+pQSejxOLEgbiFR",
-	"BpfX8fgUNhSB4vV4nA47NTyIlh4VA71UJc10X6iCYPnz7Mx58Ill8Fbm4mOefeBw7enDRNLTT9RquBO6",
-	"BNzMoZikQaxwy4mXK8AmobShE+NTU0NF5sCwuYf7ihqg+tt/feHW4BQfVSD9P06z0YsyDU44FoGB0S1K",
-	"hbdrpZdMK4zPMJ1n/4SrNvmhJtAHQjBE+Q+Y1fpQc1CIOZfKtFdy4pBeL404RSysTm+Z7MZIz0MYmOpS",
-	"A03ndKVI65DG1h69m12okH7Ucdi9cLbOQVj/dqnunsZyGwCfoWSmPBuEbGxU9AhBTaKNxAtbHK6pT/lV",
-	"ec/zoXODz4ac6GX3nmmPpuiYNX7lXuGVe4OT3iZT+aXKR1pRM9aiENC/XAgjlEV/lZuNi8NeZtGMeLsl",
-	"vIUBfbZQwQSxGI+wVqqJSVnQTg250O2tROabPLnK2EKObFk45wM749r3VNN9+7Zescd124a3uqXlPHqX",
-	"47FkfCssoJ6BWkMENCLGlh0hTHVARXw/OVHvevP64OEnYmv70Gjg3CuJjGGsL4iM3Ap79lrrmRS9x0fc",
-	"K7g9CwcfXMphu3Jjlrog+fKRBcZ4SqB0CdF6WZ8jRIBtZRaRE/Wx7EgrgiumS3viJaM32LU4ke51jgX5",
-	"Fd/zXNhCjgzADhQ6Xweoq9bSSaWV8xtV/NXqEw3sZyPR02+gQeTrRmraSJyRrAYBVn+6TUUPPwccu7g6",
-	"vHI/k7QC09qTZGiivzl9a4Hh/Bf9nuJQgg8EBqzGxWff/CaG7Ka0U6EsfdSzqzrNPCz00oiCcTNDLIZM",
-	"3EvPoXiQfGy5aHX5YECf7gBM0HjxxbJNhKhRQmSQ6trE/IExRs/FUGcrwrOdciAZGxIj/tr53pqxi90p",
-	"PmkTrEQPB7179tdzvuH+g+AShbHrUhzURI65VLP6uoxjjeWFZYtCKiseYLzkRJ3JVkzw/m0U+YBQ9dZ3",
-	"H5S7FRGiOpmnK6wVgZpegm0c85HFzj9ge69BCPV4LEfiKSRHGK1dJxrm2N3Jr+0juzzBa53s9nREdfAX",
-	"qHWVeM7uQmGToJ0+2EKio1uBxNiDejiALqw9KHiHQ44REXyv9axcwIRdg4L4Aakigvg08BWgaKsqvwXw",
-	"1bqEq1wc1q+In9bPZgkWb78d86KPV2iS1weeJYzW1bR7e2p7x9qgWlanKA6CV8WzVmkMQULv4ynI9v1K",
-	"PK7D4WB9vziWvr9OTq9/kNLrjLdyuN9pJAc/nFWxz+ZZfLtYa1UaANp1Lm0GKwa+Vs6tyFcBZiEvCnnf",
-	"RpC0vvIz0RbQdHbszo3p6USAZ5+oiAG/K3Zoux9TngTueRVYv54UfH5NHhHWZVOZUbfbe6MkF3K0w03C",
-	"Icdwk2Cqzg4SvFcyBwmeNgBfdaJ1hnlR39oBPhP2sXCDYPWtHZ5tnhJ8Y1/7YiFHp/KRSHj9e0dunk71",
-	"OijTjq2YvcvlVKWpUblUau9RuHLBCyXqLpV5uhodmAcn8O29vg9b/M7ni1yY67rPkmNXmNt+EHxD2GZE",
-	"DN0bmYa0oKNvXGnBSXxjWKVt35giVdKaarVO4i7T4jwud/kAo3eEzZXQRf5ZBsrBlYZotdOLQ7fBuVei",
-	"tv1wx2fiDY2jSphdnZOyoK4604ZkEcdzrnyErVa7zaYvaBF7h8NfBrSrxwC92W1PGfDELnkiPmZgkfAi",
-	"A5SvihKnmtFO0U+cNPNgV/AGUS/Pi/p4fh7N2NXdqw1fGoev6m0brioKWVxLwKnm5WRqt+vl1vEAoadT",
-	"1CuXBlSitU74Ay9mAbd1HwbVTXGiPNLR99YtXzmXo1KGJSUDARCPF4LxoaY29m1XyYSeUnd/lExwB3Sh",
-	"iDdy0adjGgP0SYHyQhL0KDxBAs6zKWy7OH6v4YLhI/rxfSKSWnATl5PHFoi4Rp3a+qtlfXGxyR2yb5M5",
-	"lKqVmDWpEtgDJhVbiGLkZBxjSlNjmW1xmlTv8uOPwZu8vPgvQIUO26ERUnZcYzps9EWbmSEIOmlIx7XK",
-	"V7V6ywI7+fdrnE6pxFYAUu5kR6inGtVJk+Mk9pcbitwzpHg3p4M+rqvD4YUcgAj6VfS+QII+TUAECY4f",
-	"bQRhEHvlg0BU7em5FwEQiwr7CqGxIFAVy6Sk0qiiJeAOClQ85oB7WzCxSBpw99DGnjqoY1i94KtzaIKP",
-	"B6vuitUNjOjpMl3w1Yl8v9e6bPZB/uJxSQCAopBpbtV3xYrNIQtuEHjAN+mivfbB3toTVHr5nH1U+QoT",
-	"JmMOKRVpWKaViGIXNHiBIGWsIo2KGatMg9B7elHjFI9W2GDT2RLbUhK6+vjcCjCeDcWIl6YOsCANa6bL",
-	"oQ1vA7JYh8XBe4G0kI5Zvw0AUGmGijPRTKstxdpDTzzPbqTyWdgb4tntRUXcsx+thixFAc0eDBYpWaTF",
-	"GwVCQrd0OoA9n2idDXy5rdJWXLv/eo8ODYG/MM67S7kCGo1L+q3MxZtqWD/irp7/qE8ASGUn6w9HcxDK",
-	"ObD5cHPi1Cu+QQa4w9XaFLHSVo46ctbeCmtz8Sv8iycHQ5J2p7uFpo6UbLdyJDa3z3P2zgIuGEYwPRMn",
-	"bjbggum+loXwVPnxvfLBPURN/qt9pbQ7ZUmc4nNcWZ/GIzoJKEIAyhSiT3UuMJ2Y+0g2F7wdyxEG/EXk",
-	"2VepppDqVOQZGcE1w1fxgpDLQrfRKb8X+xxuZUvs7Gdh72BAr3e+0thjNIr+NiVkRyxqZkORS3EvKjIr",
-	"Dx9+L4vSUKtwXQB/UF+wX7xHlo51b3WydOyxxH0rLLY0NIh8r7TsvSgMweHHNsnfaUiffMs0RWTl6CWf",
-	"N6TR6Cd0jhDXpa0x5o8//n8AAAD//w==",
+	"Nvn/Ze/rmty2kbX/Css3juvVeMZOnJPMXI0dOzsbO/Z65mzqXGxtQSIkoUQBWgIcRbuV//4WuhsgJBEU",
+	"pQGlidfnImdtwQSJbjQa/fE8twTs5Z64116QM31eKCRubj7k3is1uzbvhZw96Us6cvZG5Uev2f4QRWZL",
+	"meBWcyQam2FnPLUQFdDCQhNlo6lSGBGlkDb1DY4QuZZg/7t4kShQoiOPOC2a9yzM/9WPRJa3YiLBqD0H",
+	"+jDmqp5vuTl7AxC7OyJ4Ka5JG6JFhFErJ+yDQWusERj4eXZdFAR47X0JhxaDusLl4doRYMDHzr4PHgO9",
+	"P+S9qdBumsYNCI0/8Hu6G0Xw0EyzFeLxYjU6pXBh1f1qY6VD/BC0f69HamGXp0aO/0fDard7wx/coD43",
+	"h5sjYu7ci6bxguuFfop9kjU+BSq2m259qTGciqx6XGNgFWqQ3ThR1402dz51KD4JtTu97aOnnyrK2rqn",
+	"eMotdZ3nvnzcbar1feM6Y6E+ywfKAwglYbRjtLAD1YJLaF4CNCzfvOlc1i4WL+7lOIU7/49Vxw4x3qgR",
+	"bL7s4ME+UQgPkq4JcH2FB1SLD1Fb2h0rMmNuZwBKRdBaQ0TqByzfIHpCfLQvdYRj4njq/DFQ3xYL1WUV",
+	"Axu01w2IPvZXeynfUapSL/3jumQdZP3+jOoSdmBuGMG6D/N5dguQy7ouS/EMptqw1aDu5M2WbGWdEOEa",
+	"ASGh+FCTJ4ozDWnguP/xTsj8lsZ0qpEmkLjWiFFYo/zqFTTKuD9/22OnXmvjharch3YtG6SlSxcXhMeR",
+	"LniM7qc6y6GkMFtUw0LoKddIUPH9ix++fxbwfO4fJ/QFiTu8TzfqGHKg2brKoAZZSSSF9SJNu3+hBSVX",
+	"h9Yyf/AU6f0YVHj66dxJklaPKBHgSDq5UOnsREgo/reHVSYO1PqgLT3e6FOLr4PtQ+r7YyeSD9KBPjoT",
+	"7HrdGr7obEANX+isWrjbNSKngf0bM5GmHPtn++hSVRMqw4Ep1RiPYCwsc6rlKq5mnC/gF4cOA9Wk1iSL",
+	"HJDGkJeW6BLoOHaMCQeqom+VjnY9H8WO2ImO75T5qfMdZj4jNkXJlymdNeqEdpMgsbrkzdfWsFHayjvM",
+	"M2N+xCyFC9lBSgUblnyPoh/4PPvNu3frLqI9bWoqRWEG1u+jVmoPdZMtWezS5pEnAZnMK84Bemlf4Ay4",
+	"FqPKecdm/OO9ve5FLGUDN6tGlBr4aM8dOeSXId6D3VExvFz4Q0MfNq3AJitkd8v7QIDCR3HyBhsmXZYf",
+	"4A79FiEfFbV2rU90ymTOcyRRzT4D5yDmuRdiFNxzrHKDHgPvOCuUnFDsAv5JWckM6UBXWQkszoBMg8+r",
+	"af/0Uhh7kbJbEyE5CTAqeAucBh44YUKG4EjBk2+MDg26yoacsG+Q7Auucwfa9m41g6F9P2KF361RC/Sj",
+	"1g9D6O7DGJOAtUHnAtEfPFs0xWx9i3+3hopBS2YhsggXf8KN81EGj0sWBdrdpxQ1xCcP/vTupx4o+B66",
+	"kpzkn9Z756qusADUAgrLejxJRNnKrjcczJpGVckaidog90AlC67x16nSGE8PnJPDDZbj8UqO2hUwwvXL",
+	"f3gakLfjmZfP3LrBLMtLtXDBIuC7LZTmAFOMeFDlHJWB6v+ch9UdSCWuI7sAFn7m5lrPeN6nPccJ2prS",
+	"IMGUqlIK60ehSIO+3vrkbs/lHOp6I9GiPgFqrvWshrI4dFexPBf2J1Z8Cuisyane5MOXWhW8mWuafnyq",
+	"a8oQB+4zNWahL8/PhZyZkq2eD0s2mi2Z4eVz/jubLwp+5S/iAkAuVU6YEutr7DOHYwDACELKrxqBOJoI",
+	"mI/IVRXTUtApV7dhPU7t9CqFxr52kTKmZ6HOXmIxPkFqOObsdWSNiCBVWWNuNEsGotM/fP/yh2cPsS1d",
+	"AAhr5MFjJAiKvHtugN4+cVT6qa5poFH5KTSBuYP+cP02ZGOvV3VUIJ0R+wuTebJQgiejJ4zgusTE3XHA",
+	"4UoaYjgdEcIY0K8m/xaLBc+zv95+/BVoxNJUCDMZhuDhVh1EwcL7/2XGcNE9ZteclTOrrgH3T6P7W4uH",
+	"YgVj6BESI3wMxgWYng2C48Hd2V0piVRQycxLvNHyHC7/VzVZFQboyNF2gTt4EVfiXMkc/jmwNi3ZwbkF",
+	"2CeuaLbZgCk1u5FA/bQbN1WVWans2YjAXBCu3gMgFa1GC31WF/4sh6PADEhTG6jRkZmuiDJMc1g8ReCm",
+	"UHxfA+kfwBD2qiOvV7EieAc8mXbOuT5ij03eNrcHPXQi8QoXeYtKul8TvYGPrlWy5Cw+Lf34kFlLPuLi",
+	"3h5A3UnVtJAj/jBWtdi07fRqlTTAHJaEtbE7MaP/sYWZ0UOGfvfyx+9+/P5/Xv74agdu6N7Uja9CZNKX",
+	"J8UltSaP52D0Yhe2QnCP3J8I05CYBUIgZLLTAIQg6OhYBo1XXs+wqCLM8djzjOf2H9pttE7eU/jpokmX",
+	"fhwyd4im5llnM34jnzyS5EnC6nI24/JGtmGdJsucMOfhZN885/PiWQYXpmwOmUZwT1E9vXc1xuC6K/5C",
+	"x2fOIRCfFWLGMXTDREEwqMCQAWBcQrriWKGhmcBlYro0ZW6oVMkBx6y9DwD+xWca2X9Uzc0UMx70zsk6",
+	"Auh5mFoKbw5Qwwc5mCDP67K2qYP9cRnZS0riHV+u9klEhcDkQNKSZNuUUOoIFRrBxgALbe8anMG9F3iP",
+	"6SiunPdDyOLW3DNRVI3hzQbVb2936beE+TgdZnBBCFudurSscFmqYqNhhZ+P2cjee3ZnNFfvcGQ/Yf6P",
+	"S/mJ+qW6nR89J1KxO8vfThnBGGe4XCGIUtfy8KhChgvbk1rSDNHS1+DTUqze/6mq3Hxq56VaV1q63Tjd",
+	"jVk6CI0+LgVNLT2sLm+RYcmNi/1a8zCFsAwwlSYMPWtusmoB0WIMCciMVWbKpbHfZnfGYkEVzS+//eHZ",
+	"Je6ckhvqhOV2AKL5qQoI+eSIu/Azxm6sBwTVGgcrTaAtjYl1JceinPeqLvjwUzQ5f+Yj6yWu7NzRBsCS",
+	"BqEgndqwkifWm08l9i4R/7JVjimjlgcK9r0rEWpaQuoNFSFMB2XMYNW2PfDOxMO1oun8O4d1aKnZZDO+",
+	"vrBfnJXppDc9qwsAukm+3NBPDJTWye+12LAqZ/scxOvS34ld82H1paLXwCFthdcAYdOCWnPoKneBsIHF",
+	"/qJAbBQWHK+21tph2ujDV3XBtHb6G21Y+YSDejJXv/Klm+DIFbPQkLI2dzNY1oyvXBttaFFSyPcXwkx0",
+	"89THHKXOkUV+7XxzwwEXghVWPQAYpEaNZ9pqS+JDzqnKOTTbxBUG3Lx+VeaEJxx92N/sN9kljKjNv+j3",
+	"tCUb0PfkNOWb3/gwu679ZqHks0uMO0EHIJGjMD3TgUL1pRTdSpofmVocBSo1NN9uufpsCt+KEKKUYFXs",
+	"pm0pE1755etHQO7x+xRiRmOMo5Qlugi349gOHZ5SMlydxsO3TtDEPUc3aEdFgDA6i6b668xTKxzuwal9",
+	"X0rQKZm/T/L+RAn0OrWLNUOIruokDx6ty+B0Tv1CbLo985s4sfuq98Rut/ZtXKnO7duk8Ulugq6Ovub4",
+	"kEAtGcvqPtln43rU3egOfvv7omBCuhU4FEi2oeaBET23y0BRuV99+t/zMhcjA31Pk0zJy8xuRD3IWDma",
+	"inserb2ZKmiNfeAOmjp+SN/KEN7zeTZc2f93tbnNtZrzjdZJ6AYD6cRqSKZq2fy2Ly82tsNJKx1AGSRr",
+	"cxppsZJ1GuHjBnWxW85HIqeImDBBohJiY8ClNIeWAAyi4s+rA7fFOeQ39s9G7sRPficKfg3PPin1KVg/",
+	"0GvUVErnpKHP9a2Ja9l8KMTGchWnKp1ymZuSscdV1GrdTtWyNlk9MUPe0aGZrByazmOmM5Yt+TAkntRM",
+	"5kP1u9V7q2SX9i+EEZrng7oo1VqmhRiZquR6kBWK5dYMkd+xXtMD5nfuVygxani74Eqlxi0A7+qedxbd",
+	"A9x4eIs4dZ4aJ2L5dCXcQtvH3nMJxAHQYuO3wCX245qy0obndBA+BZg4VRrrnw5XWBgsJpKBfJ8fWWpW",
+	"YeByEJHbZ87yI4jtM71G/6cPlMrUZU6arfQgq70WLAKHS8lVNmXlvOBa153+ePiUFUWTg3pmuy15/mh2",
+	"I5alR8X61yqfpNqOnVztO/s+f0fPr6u/jd+QjpzLOhLwzNqTYIEn4sytPTcC/4MYZDQTOYq/7y1qyjbJ",
+	"QYkPDul2AoKff8ARiPnrJCEMzITjiTdXUhhlJ7Z2c1Ky+cCRidrXzfDqaVf6UwkuN690Z9BaWpi1SCAC",
+	"oZzlCquAoiCQMOwn1W+hSjBLZNnxdZ/qOh2c7rhyqkzFP3Qf8zNCAgdnDfQfz7gRK4pGmrpGWOZgzc+t",
+	"Yxhd+NdsNHtXqjmuSwJe81fJeM33eFArr/mrfR/0z1Ap4mTp3Z8qtN67maZx4THO+M9WAez3RLt193vS",
+	"5j3424uXDWy/aw2hg7qWMGgIxRTVUFXGIx0sS4UOdYCs/l7hRm+3oINjIrAHQEwbxiIrOMt1QD9P7bEH",
+	"46uHG3kSp2/6Wd0pv4U7i2fb1D32lX9vHbp6dU3zd2TffFxwefNT9kZJCQFpVpmpKsW/EXUISoBACz/9",
+	"8ubts8OFs+CSLcTzFcM7buxou5GGl2M22tPTc4/d02/I1aiaJ+oIB+x198BLZB3K/Pe5CLdw3xc4cUzq",
+	"JS81iuL600327fMXzzofX5WZqLZbkfUX3Jg+vQU3R7QoknCOEsFFQLhW6Awb+g8kR7xdW5vHBerjXuxU",
+	"qD7HFOgtN0iJFAoVe3AE4vUhZBj0F19tVG5oJFliAVhPN5iQhl3UCbn0GNvprhSsiMVNhcmWiazW7bp/",
+	"TfmPgNUO2qH2WUrojmpPx37CIZ086JmQ63lILqu5vUAV4t4eEqrI4R2fDJ4Aa+PgCaOY9j0vxZhW3/6R",
+	"FRVMOlwBit2TAaA4PvlHhyZVzAtfZazQCtu/gHTTNdG77neXdomkWMqq4PvlcNPnoyErvPkFDHMWkBXG",
+	"i6+PtjRPjKB2D0xuDfmkkvu0OY9LNX9Ys3HjlO0tzgAjsNeUO86Nt/YUhw7EhpQk9z9iyvwGwXzOfuW/",
+	"m+5Jcky6J7ku/tfm25H5s1vwD/fTxpUgFN32tWJT0Ost8NKKe0FJR7pAYe+pku0m5I80eSD8ogG9zLIN",
+	"Bb8hh4n/endi/2cOR8GTnusM28SWKkmMz0pWfBYmbxsdV8N56dcuvfMJz/+MDz5FaWibyK7siYvOCcvm",
+	"yl63oBvKqCTU2p9YpfkAHmdPh4kCaGiMwwDlL6D0OLejU+Z4Yz/0mtG3q/dfktX3yEdNmX275gNKW7It",
+	"ruYAyrM7ufKmGDuVHlp5dC0/DEr2aoym2jnr1x37Wq2X0Hv4CSuETlGtFz6PKvZQ/QvAiMmYodDTVjkT",
+	"k3mWN4PbPvgca9lG3cn2+3YWTke2TyJ6vET7zUv/ZRDtB4tPQSd7k4cmILfsFHiSePsnkHZh6CACGKwa",
+	"bBQYTrU66EwhDLG2E+V/YUhwpvRvztamfFRGbc0ZI4xKqQxUyQzsbpGeza0/gwap6nYvAIcc5eIKSnjM",
+	"7tXfpgpAHilXv1kPi97CHIdw3ilY32iHbuS9MJy+r597D0wRFBcfr4kSPy5vh6zxSJ6FkEns33seGDsh",
+	"Edkc81HQgEvk6cMVOaNByw7SpuuAXBsuZktVzjQ1oe8TNYYN0rX9zanAaZqT0/e2ORGQZ9bQBU4HU7D+",
+	"uaBjyd5PkYH24DwYNpL1t6zOp5+6Sih6zM34DJNoJyB3w689VXbNWem+Aao8awZxgQPYLWKNrzk6nY1z",
+	"857tDF0Vw1fqd5s5Nw+WFYhD1gCklmw1yIZ8BGhnhHpTKG16YhqILKG1tO2oJ+/tiL6sXvodZl93rxji",
+	"n/00vQa8lPUTM7hKbJ+X61AqGZe5Bjymhx+i54WiPHbViJA9mvV8iPagTvaLvlAzDfgVXlVUZcBEF9yg",
+	"6yxkiHLXURvsFWfVlnv5DAN6XL2/cFaYadPq3ZhsxJLWC7vqBTHi9tFZrqC2yu6kq+zVxbcZUUTCxM1Y",
+	"oo31VdjauqPA6rMf1C8oFE3SiNKaCNi5Xk+ow8EFpf5erAaB2HTIjdRK4Ly+lKrMu7EDf8axx6HcGVdF",
+	"se1/gCuOZXxC5hyZ+/DPJR/zkssRv6KQFAJgPWmKs5+WHofWEda0lctprCqZJ0MGd7whN3KW3ZVsRRX7",
+	"pAGQF1pOVcEvs39VYjQrVmDvhMysKLLNlW+KhO5pClHzZnzVpnf2wb/w1WkzZ4jFp4mHkzPInsk0Ieef",
+	"xT0nXkkSBHgsAMxEOQHrs+DSO9ZOSWeQXnub7DUbzapFSBo6Z7nLBwG33oZ7s6fEkPiyNar22Q3a1w2/",
+	"47+bJx1qdW7k56rg3UbW/PodBr9hQyF5x3fwBEk7x74r1bzLuDvVZdStKs3rVZeRP4mSjzBq9sACqM0s",
+	"JJemXNVZXoQ+KJg2NfHZy4uX35+9+p9vX1xldVXNoMZwCNKU2YTdQ3OzRDiVbjnLQ2unHk3Ksv2AwD30",
+	"iU0a8bKvcf0o5eu2ZaqYvnveAO4/hZAcaY6EnFyFxUeUjEYee6LmrFEueKHXcUq7NuF5K/OPJttzBmme",
+	"ThboHYw8Rng/nLEzZ5p9u9QiC+Fg+MJkzKfFADoWDdwBghjEARTXvr2fS2Y4xYliF+sSbrw7EYl7UuTE",
+	"YCuWEKQoDfYQDxANgig1WmW7+zzHPdUxzr8l726IZqCOUhEJa6IlEvUja3KQZSmMcX0JVKoJPaj9cZTG",
+	"w/cbq/W4ulkO3lcXR95Xo+SM1VMgIvVM7n7vPmz3nFvd44lJSn6zz2zfdceWB22xJKEN+3UIyMSXGTOx",
+	"AOt2lYZb/3M2MuJemNaw2rUbs+8e3HCMv95hutxhGvnhVq3xatdBlLMVNAFJiHVTd07QVQPIjE8GrgWJ",
+	"jr0nA0f62KVzSCu41Q9CGkVAm1PaXGW5PTaYzDN4CY0obawoHMyEKDNVxkEh4xeMl5uQbSe8Yfj90Dt4",
+	"x29rbKQDfDIWzeVsNcBVHkA97aBmqkM5DzIrZqB5P9h1bbIYI1VUc2T7ipzdSmn+hkb1c/ji099MlRgd",
+	"nQJje+4mDYCvT+arOdJteCqSXegZkM9Ko5E5hXcNWZMY+e8LVZoWfPdbw0rzFkb1JEV8+IkuJfRlEQHi",
+	"6kDFELTYpTutl1jrpzkrR9NsLGSu8Tpi2LDgkCydKA41MIhPxosxWFR3D0Aa9WyqqkRRAacKO+8wt0Yt",
+	"AoXYdXexwxeJGLOMWtiPxjeFC52Zltg4zJZsddCtPObuxD7x4qi6lwpWYMzKeuVAoe2ZfFgY40GVIY3q",
+	"dm4PtjbfE5dqf889OWs6bs/1jsg3OPfZT0IvlBa78VISNTPCu2AUQwYc1uv4d7laykKxnER/QoGjd9kx",
+	"7khj/9xXje2md3BwI83N3g2PoU11ZJ0m2uIl9VvBQkI4s7BLexjhexTrKuGl5ygNTKhYlK3sGGXGJUwV",
+	"Z3YSMUReneWQZCqAmUVJB6DjIbIxa6BhKLZLWzdgyAu1vAq4I0l9sLWZ/qATeQYFk5OqDRMYSkVw8Hs3",
+	"9ggRFj9XRHJAUpAQsJS8NagptfeuLX/cCqfkrlFABE0CtbM+svsykWA6dWq61Yp3a36NyHzNKn/NKu9j",
+	"edxeekTZ5aCJ2TVY49FRl0HR0cKKAmoIKX2axBIRClF7GIEQpv/uEIv6TMjcgq0+djhhZ7tn0lCCXU8s",
+	"RoIEtWmKKUyYkANPjIti8ixyooSgoUbwbamWlAMkkNqRKq2lcn2i+6UU1mCqWhyHv6/DWfW2ddfmiYmo",
+	"SFa8K0ko1vHGpVij/vfYA+EyuWLFZLUFsOu2FvjrpnuIbGE5V3az0EHbsOu0EUVhPfYgeR7E7ysZL/as",
+	"m92bouqfCiY35Pm48uHhy9mXPXZY/pi7/Jat4JqmxoZL2tqN+/6gnPg53F7aLOdvvpK8p8XECSJFvWNW",
+	"pgxOGndfy4TUAona65UkYi5qPYKtxjVsNoKbhX9zmciZ+Q/40a34Xu/Atepz8W+NKtsq3wArI0VvFz7r",
+	"qcbK9UzbeY8QGH5r1zgSKiQB7AwLN5cENYAPUbo6g3iwrmlGgKtWCjkZEEIk4aDEgmRENNaC++MvKi8u",
+	"6P+SXleSB7TtEj+SeDYiatn/dg5qj1EBHoGqogVqhwCHETvUFaBYC6VmoJBDViKZNBwvf/u8To6PPTrV",
+	"Ash/XfMvg6tnLMgMxPt7AWr1eZ2mJYn17wgouhUmWQhP0E2HjhgWqNzlBu8MhFMKPjKlkmKUCXmvxIij",
+	"y4d0HKrMpqrI9aNXTakMXc0PenRL4fKvyvRVsGwffaKagCOdvFgIwDIrnkxJH6/Z75q9JuQ1aNL2GmQv",
+	"ul35+zsAIMT0ejLEAvjmSMr+QLgvUtfBQVBHW8u5KNiIt3rfn3DEMZJWEDCD+Toj98LLJQplENEJxY4A",
+	"hZIii5722YUTLxGEGsPINPbTT++gVAP+oKE9+lGYxUWpFkqzQrcRJi6U5rD8u85tv0LWdRFhiS8mhuoI",
+	"/Otfzl5efPfdixhhLZw6vB2aIAiy/0Aepqfs6ZAmptyU5INMYIhaszmRf6nRqCp1pvk9L1mRGTG3Dgd4",
+	"zBeRV4Z/An3Dza7FxZZbHPjEF81YmZsvHERR3ApdrpGW0ZnuwqGu8RY+DknJI28vZPNbO25yV1brqMrp",
+	"Yf8YdEBZShjYABvgVTbOrokD0iAGG8NL6cDzUbsdSB1BAk7VUq+JITAPm4BpGBujwRD8fHWRLZh9lMuU",
+	"gBqWVcEfiY1Am3f+H6sqfxzsQm2zFYxrizpwDB8AhztiRWHth9PVdcASKh/pZBe+bSbuai7WxUC/M3T9",
+	"1OqWPut53JDgkdw5+sD1jWLNFdw43Lag20bQa4VlA5RxddWdtEl8aCYWlOngGEIQcpXe/cc4+BcTB6Ow",
+	"vpLuoZAO67biU85K50g0L9ZnHMOvi6KLIwHG0cWsPD6oGpMdhQqHuvgHIE0YhULtX+RAqBta2bqlVaol",
+	"xqpf0N/OCaiu6Wi0/3wzub9fdGvL9BHkSr4PQYoWm67F3gwpsWnbSVIAAPdhE8Nknn68AJ+LGKfxrhbr",
+	"gfFUNW3Bxj2X3jEsQ6cOE4XjRfIpyXtkB9bZlMlJpuQlHOp6kLFyNBX3PIbVbqaqVNVk+kCsdl/05nXe",
+	"6iyWsQCkPWzQK2o68pUOdce8oBwbdhy5cG2jTk3VMtZjtNlkdNqKE7IuMRPozU+6QreiyMoKwuJUHmDU",
+	"BHFvHIY3Zl02kIsdn8sarI3vc+xkSWGV2ssMcUivK45TRNcbfk6V+zL1I4HezcV252w0FZIjZF5YUbhk",
+	"AnhBDJtxgIneM7sIU52bqpTx4+pncc/v7IijwFTRp26HnlzF9BWUXA55VvCxyZAt1jpN1iTY5dBNhvgQ",
+	"fKqX6VKnTBghJx/o05rbgDF+jzJMg3nMvN6Q+wlBbacp1qUZeC+hUFo/z4De04E0emg5NJ2odo7G0yMP",
+	"hOHuCSAvoarsoYTWn+V5W5TyrczfqPmClUL3Wxf02b1MtInPvUUKIb2l1EL91EtP8Y3SspdtIIck8DX4",
+	"6yj8yxb6Qtxw0md+MUvpKgcc5hdo/IjNOVgIuHANAcsLTiacm1O9ADXJUl7Nl8tn3118VzOTrdaeJveG",
+	"+qp2ouxUR0PXqbqj6sB7JytVrQg6J+j6bqctiILkVP2B41QF/4kYjo+OilM1o0T8khIHB+HwsD9cL4UZ",
+	"Te1NaDx+nl17ameqDZaZyAHlTkPidV99Px9BR3Rr5uQNDdlxEbYnv96DI9RvhA1XYEvr+3TX3bfFLCD+",
+	"nMxVp2A9hYu8VasLfocFkzNKxKD8HUpDNoatJOMMiA0OOooYTWkL4iQOqM1bD4QW872bxnsyq4iG09W4",
+	"YuFnwqYkmQlYijrCaP8Xml28reGUa5ey/YF6QPDUQhrb2tTIT1JvL8oaO+AQJg0HBuKCDl57zoIDxObR",
+	"ZkWRH2Pnb5Pv/7lrrK7hXl9w5A/Uas5DCDSvNd/83/WH98+cOyXtvQtVjOeASLjEO74DVCYeP7hF4IXB",
+	"erGQgB6A5yWVcWU8naApQNXGpZqfUXxhN+HqTyUbG+8g9OXdbnkJ25LO7YukKcuEVYXncYra+R4frFVy",
+	"+C4M6mYR0067XCfa+Rlk3OiXuphOdzEGD2Vd2xIpKlH81CCT/vXQaAayTgjgVmMjwob3J8cVuIlKUtwV",
+	"HMQNRQkiL661FXHns+EBt6NOncXH6Cje1Uns3jNZE7jgRU5JG7i8qnG2cOl2V37ody/UwQ8c5AvPhWmD",
+	"gt1eZcTaiiE1fbS/9rnt7LNhkpNuub2uv/WNFXYE3loTVFRUJth3QhplBQqPd0kNu5XA9cnGqigaU5C7",
+	"NhVlBPjudCQdmV/zkV/zkV/zkV9YPvIxhMn+3GlQIijvN+UJFrteg2j4vir4LY7aa5Xxyf9ve7EbsmPb",
+	"i4rDUzk9f739+GuGH5F98/Li5cXZi5fPPEYCXHdIuzqTGFV7gG5XHcG209NgoiZRzZcwZBKgp76+MYuc",
+	"SyPMCpM/Jqs0z7uyYw1a9abvS3GbJ7UR9nh7xya9xzk+yl01pH2glFePEZ38lBa7NbFxfK0IEyH8XliF",
+	"qMPiB3jZgFs4UotVYqzyN2qxat61L46ya+0npbB9H7DTB+x6IWYc3VzwN9V4PMgqmUP0UEKOFUNUaikP",
+	"lYQajxML4hYSZXB5HY9PYUMRKF6Nx+mwU8ODaOlQMdBLlUJP94UqCJa/yM+sB59YBu9EwT8W+QcG154+",
+	"TCQ9/USthjuhS8DNHPJJGsQKu5x4uQJsEkobWjE+1TVUZAEMm3u4r6gBsr/91xduDU7xUQbS/+M0G72s",
+	"0uCEYxEYGN2ykni7lmqZKYnxmUwV+T/hqk1+qA70gRAMUf6DzCh1qDko+ZwJqdsrOXFIr5dGnCIWVqe3",
+	"THZjpOchDIy/1EDTOV0p0jqksbVH72YXKqQbdRx2L5ytcxDWvV2qu6c2zATAZyiZKcsHIRsbFT1CUJNo",
+	"I/HCFodr6lN+Pu95PrRu8NmQEb3s3jPt0RQds8av7Su8tm9w0ttkKr9UukgrasZaFAL6l0uuuTTorzK9",
+	"cXHYyyzqEWu3hLcwoM8WKpggFuPhxgg50SkL2qkhF7q9Jc9dkyeTebYQI1OV1vnAzrj2PdV0376tV+xx",
+	"3bbhrW5pOY/e5XgsGd9yA6hnoNYQAY2IsWVHcO0PqIjvJybypjevDx5+Ira2D40Gzr4SzzOM9QWRkVtu",
+	"zt4oNRO89/iIfQW7Z+Hgg0s5bFem9VKVJF82MsAYTwmULiFaJ+tzhAgwrcwiYiI/Vh1pRXDFVGVOvGT0",
+	"BrsWJ9K9zrAg3/M9z7kpxUgD7ECpinWAOr+WViqtnN+o4q9Xn2hgPxuJnn4NDSJfN1LTRmIZyWoQYPWn",
+	"21T08HPAsYurw2v7M0krMK09SYYm+pvVtxYYzn/R7ykOJfhAYMBqXPzsm9/4MLuuzJRLQx/17LJOMw9L",
+	"tdS8zJieIRZDzu+F41A8SD6mWrS6fDCgT3cAJmi8+GLZJkLUSM5zSHVtYv7AGK3mfKjyFeHZThmQjA2J",
+	"EX/tfG/N2MXuFJ+UDlaih4PePvvrOd9w/0FwiVKbdSkOaiLHQshZfV3Gsdqw0mSLUkjDH2C8xESeiVZM",
+	"8P5tFPmAUPXWdx+UvRURojqZp0usFYGaXoJtHLORwc4/YHuvQQjVeCxG/CkkRzJau040zLG7k1vbR3Z5",
+	"gtc62e3piOrgLlDrKvE8uwuFTYK2+mBKgY6uB4kxB/VwAF1Ye1DwDoccIyL4XqlZtYAJuwYF8QNSRQTx",
+	"aeArQNGWL78F8NW6hKtaHNaviJ/Wz2YJFm+/HfOij1doktcHlieM1tW0e3tqe8faoFpWpygOglfFs1Yq",
+	"DEFC7+MpyPbdSjyuw+Fgfb84lr6/SU6vf5DSq5y1crjfKSQHP5xVsc/mWXy7WGtVGgDadS7tDFYMfK2C",
+	"GV6sAsxCVpbivo0gaX3lZ7wtoGnt2J0d09OJAM8+UREDflfs0LY/pjwJ7PM8WL+alGx+RR4R1mVTmVG3",
+	"23ujJBditMNNwiHHcJNgqs4OErxXMgcJnjYAX3WiVI55UdfaAT4T9rEwjWD1rR2ebZ4SfGNf+2IhRqfy",
+	"kUh4/XtHdp5O9Too046tmL3L5VSlqVG5eLV3KFwFZ6XkdZfKPF2NDsyDE7j2XteHzX9n80XB9VXdZ8mw",
+	"K8xuPwi+IWwzIobujUxDWtDRN/ZacBLfGFZp2zemSJUw2q/WSdxlWpzH5S4fYPSOsLkSusg/i0A5mFQQ",
+	"rbZ6ceg2OHdK1LYf7tiMv6VxVAmzq3NSlNRVp9uQLOJ4zt5H2Gq122z6ghaxGxz+KqBdPQbozW57mgFP",
+	"7JIl4mMGFgknMkD58pQ4fkYzRT9x0syD7eENol6eE/Xx/Dyasau7Vxu+NA6f720brjyFLK4l4FSzajI1",
+	"2/Vy63iA0NPJ65VLAyrRWif8gZWzgNu6D4NqpzhRHunoe+uWrazL4ZVhSclAAMRjJc/YUFEb+7arpENP",
+	"qbs/Sia4A7pQxBu56NMxjQH6pEB5IQk6FJ4gAefYFLZdHLfXcMHwEf34PhFJLZiOy8lhC0Rco05t/X5Z",
+	"X1xscofs22QOpWoVZk18AnuQCZkteDmyMo4xpcmxyLc4Tfy7/Phj8CavLv4LUKHDdmiElB3XmA4bfdF6",
+	"pgmCTmjScSWLVa3eosRO/v0ap1MqseGAlDvZEerxozppcpzE/uWGIvcMKd7N6aCP6+pwOCEHIIJuFZ0v",
+	"kKBPExBBguNHaU4YxE75IBBVe3r2RQDEwmNfITQWBKpimZRUGlW2BNxBgcrHHHBvCyaWSQPuDtrYUQd1",
+	"DKuXbHUOTfDxYNVdubqGET1dpku2OpHv90ZVzT7IXxwuCQBQlCLNrfquXGVzyIJrBB5wTbpor12wt/YE",
+	"pVo+zz7KYoUJkzGDlIrQWa4kj2IXNHiBIGWsIo2KGatMg9B7elHjFI9W2GDTsyW2pSR09fG5HjA+G/IR",
+	"q3QdYEEa1lxVQxPeBkS5DouD9wJhIB2zfhsAoNIcFWeiMiW3FGsPPXE8u5HKZ26uiWe3FxWxz360GrLk",
+	"JTR7ZLBIySItzigQErqh0wHs+USpfODKbaUy/Mr+13l0aAjchXHeXcoeaDQu6Xei4G/9sH7E7Z//qE8A",
+	"SGUn6w9HcxDKObD5cHNi1Cu+QQa4w9XaFLFURow6ctbecmMK/iv8iycHQ5J2p7uFpo6UbLdixDe3z/Ps",
+	"xgAuGEYwHRMnbjbggum+liV3VPnxvfLBPkRO/qt9pbQ7ZUmc4nNcWZfGIzoJKEIAyhSiT7UuMJ2Y+0i2",
+	"4KwdyxEG/IUX+VepppDqlBc5GcE1w+d5QchlodvolN3zfQ63qiV29jM3dzCg1ztfpc0xGkV/mxKyIxY1",
+	"Z0NeCH7PPZmVgw+/F2WlqVW4LoA/qC/YLd4jS8fatzpZOvZY4r7lBlsaGkS+V1r2npea4PBjm+TvNKRP",
+	"vmWaIrJy9JLPG9Jo9BM6R4jr0tYY88cf/z8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

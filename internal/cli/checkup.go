@@ -52,7 +52,7 @@ func (c checkupCommands) findings(found *client.Checkup) {
 			todo++
 		}
 	}
-	c.table([]string{"STATE", "", "NAME", "FOUND"}, rows)
+	c.table([]string{"STATE", "CHECKED", "NAME", "FOUND"}, rows)
 	if todo == 0 {
 		fmt.Fprintln(c.out, "\nEverything that is set up works.")
 		return
@@ -167,7 +167,7 @@ func bundle(ctx context.Context, api *client.Client) ([]bundled, error) {
 		On       bool   `json:"on"`
 		Revision int    `json:"revision"`
 	}
-	var known []one
+	known := []one{}
 	for i := range rules {
 		known = append(known, one{rules[i].Name, rules[i].Running, rules[i].Revision})
 	}

@@ -15,10 +15,10 @@ import (
 )
 
 func TestTheDoctorSaysWhatIsWrongAndWhatToDo(t *testing.T) {
-	o := openOffice(t, theWhole)
-	o.settled()
+	o := openOffice(t, theLast)
 	out, errs, code := run(t, "", "doctor")
-	says(t, "the doctor", out, "records", "the records are whole", "mailbox", "gauges", "cabinet", "harbour files",
+	says(t, "the doctor", out, "STATE", "CHECKED", "records", "the records are whole",
+		"mailbox", "gauges", "cabinet", "harbour files",
 		"it can be written to", "rules are on", "What to do:", "no backup has been made, and none is planned",
 		"backups: Plan backups in Settings")
 	// The demo's drop domain is nowhere to be found, which is what a new office has to hear.
@@ -113,6 +113,13 @@ func TestTheDoctorSaysWhatIsWrongAndWhatToDo(t *testing.T) {
 		}
 	}
 
+	// The interface describes itself, to anybody.
+	status, headers, raw := o.request("GET", "/api/v1/openapi.yaml", "", "")
+	if status != 200 || headers.Get("Content-Type") != "application/yaml" ||
+		!strings.Contains(string(raw), "operationId: GetInterface") {
+		t.Errorf("%d, %v, %.100s", status, headers, raw)
+	}
+
 	// A shell completes names and values.
 	for _, c := range []struct {
 		args []string
@@ -146,8 +153,7 @@ func TestEachCommandHasAManualPage(t *testing.T) {
 // The palette goes everywhere by the keyboard, shortcuts are listed, pages name themselves, and the check-up is a page.
 func TestThePaletteAndTheCheckUpInTheConsole(t *testing.T) {
 	source := axe(t)
-	o := openOffice(t, theWhole)
-	o.settled()
+	o := openOffice(t, theLast)
 	b := testbed.StartBrowser(t, 1280, 800)
 	b.Scheme("light")
 	signInAtTheDoor(b, o)
@@ -168,7 +174,13 @@ func TestThePaletteAndTheCheckUpInTheConsole(t *testing.T) {
 	palette("regis", "Register")
 	b.Key("\r")
 	b.Until("the register is open", `location.pathname === '/register' && document.title === 'Register – Ink Tray'`)
-	number := value[client.RegisterPage](t, "register", "list").Filings[0].Entry
+	number := ""
+	until(t, "something is filed", func() bool {
+		for _, f := range value[client.RegisterPage](t, "register", "list").Filings {
+			number = f.Entry
+		}
+		return number != ""
+	})
 	palette(number, number)
 	b.Key("\r")
 	b.Until("the filing is found", `location.search === '?text=`+number+`' && document.body.innerText.includes(`+
@@ -181,6 +193,11 @@ func TestThePaletteAndTheCheckUpInTheConsole(t *testing.T) {
 	b.Sees("Keyboard shortcuts")
 	barriers("the shortcuts")
 	b.Key(testbed.Escape)
+	b.Press("How Ink Tray works")
+	b.Sees("From a message to a file in a folder")
+	b.Until("the page has its name", `document.title === 'How Ink Tray works – Ink Tray'`)
+	barriers("how it works")
+	picture(t, b, "how")
 	b.Press("Settings")
 	b.Press("Check everything")
 	b.Sees("Something does not work.")

@@ -49,8 +49,12 @@ func TestTheGuideLeadsToTheFirstFiledMessage(t *testing.T) {
 	b.Press("Add")
 	b.Sees("in order")
 	todo("Make a rule")
+	b.Sees("Fill in the blanks of the letter, and you see here what the rule would do")
 	b.Type("Name of the rule", "Readings")
-	b.Press("from: …")
+	b.Until("nothing is called wrong that nobody has touched",
+		`!document.querySelector('main [role=alert]') && !document.querySelector('[data-wrong=true]')`)
+	barriers("a new rule")
+	b.Press("from: whom?")
 	b.Type("Another domain", "tidewatch.example")
 	b.Press("Add")
 	b.Leave()

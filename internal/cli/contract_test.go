@@ -35,7 +35,8 @@ var contract = map[string]struct {
 	said
 	query, body string
 }{
-	"GetHealth": {said: silent}, "GetReady": {said: silent}, "GetVersion": {said: silent}, "GetSetup": {said: silent},
+	"GetInterface": {said: silent},
+	"GetHealth":    {said: silent}, "GetReady": {said: silent}, "GetVersion": {said: silent}, "GetSetup": {said: silent},
 	"PostSetup": {silent, "", `{"code":"x","name":"x","password":"a very long one"}`},
 	"SignIn":    {silent, "", `{"name":"nobody","password":"a very long one"}`},
 	"GetMe":     {said: silent}, "GetReceiving": {said: silent}, "GetRuleSchema": {said: silent},

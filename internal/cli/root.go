@@ -3,7 +3,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"crypto/tls"
 	"encoding/json"
@@ -357,8 +356,11 @@ func (c *command) version() *cobra.Command {
 				return c.json(map[string]string{"program": Version, "date": date, "go": runtime.Version(),
 					"system": runtime.GOOS + "/" + runtime.GOARCH, "service": v.Version})
 			}
-			fmt.Fprintf(c.out, "program  %s, %s, %s for %s/%s\n", Version, cmp.Or(date, "of an unknown date"), runtime.Version(),
-				runtime.GOOS, runtime.GOARCH)
+			of := ""
+			if date != "" {
+				of = " of " + date
+			}
+			fmt.Fprintf(c.out, "program  %s%s, %s for %s/%s\n", Version, of, runtime.Version(), runtime.GOOS, runtime.GOARCH)
 			if err != nil {
 				fmt.Fprintf(c.out, "service  none at %s\n", c.service)
 				return nil

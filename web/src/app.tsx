@@ -24,6 +24,7 @@ const PassPage = lazy(() => import('./pages/history').then((m) => ({ default: m.
 const TopicPage = lazy(() => import('./pages/topic').then((m) => ({ default: m.TopicPage })))
 const People = lazy(() => import('./pages/people').then((m) => ({ default: m.People })))
 const YouPage = lazy(() => import('./pages/you').then((m) => ({ default: m.You })))
+const How = lazy(() => import('./pages/how').then((m) => ({ default: m.How })))
 const Palette = lazy(() => import('./ui/palette').then((m) => ({ default: m.Palette })))
 const Settings = lazy(() => import('./pages/settings').then((m) => ({ default: m.Settings })))
 
@@ -212,6 +213,9 @@ function House({ me }: { me: Schemas['Me'] }) {
           Go to… <kbd className="float-right text-ink-3">Ctrl K</kbd>
         </button>
         <div className="mt-auto hidden px-6 pb-5 text-[13px] text-ink-3 md:block">
+          <NavLink to="/how" className="mb-2 block text-pen hover:underline">
+            How Ink Tray works
+          </NavLink>
           <You name={me.name} />
           <br />
           {me.role}
@@ -233,6 +237,8 @@ function House({ me }: { me: Schemas['Me'] }) {
             <Palette
               pages={[
                 ...pages(me.role).map(([to, name]) => ({ kind: 'Page', name, to })),
+                { kind: 'Page', name: 'How Ink Tray works', to: '/how' },
+                { kind: 'Page', name: 'You', to: '/you' },
                 ...(me.role === 'administrator' ? actions : []),
               ]}
               onClose={() => setShown(null)}
@@ -262,6 +268,7 @@ function House({ me }: { me: Schemas['Me'] }) {
               <Route path="/settings" element={<Settings />} />
               <Route path="/people" element={<People />} />
               <Route path="/you" element={<YouPage />} />
+              <Route path="/how" element={<How />} />
               <Route path="/set-up" element={<Today />} />
               <Route
                 path="*"

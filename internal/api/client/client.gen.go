@@ -6198,6 +6198,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/office-door/go (the `GoToOffice` operationId).
 	GoToOffice(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetInterface This document: every operation of the interface, with its answers (OpenAPI 3.1).
+	//
+	// Corresponds with GET /api/v1/openapi.yaml (the `GetInterface` operationId).
+	GetInterface(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetOutgoing How mail is sent.
 	//
 	// Corresponds with GET /api/v1/outgoing (the `GetOutgoing` operationId).
@@ -9307,6 +9312,21 @@ func (c *Client) BackFromOffice(ctx context.Context, params *BackFromOfficeParam
 // Corresponds with GET /api/v1/office-door/go (the `GoToOffice` operationId).
 func (c *Client) GoToOffice(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGoToOfficeRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetInterface This document: every operation of the interface, with its answers (OpenAPI 3.1).
+//
+// Corresponds with GET /api/v1/openapi.yaml (the `GetInterface` operationId).
+func (c *Client) GetInterface(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetInterfaceRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -16079,6 +16099,33 @@ func NewGoToOfficeRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetInterfaceRequest constructs an http.Request for the GetInterface method
+func NewGetInterfaceRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/openapi.yaml")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetOutgoingRequest constructs an http.Request for the GetOutgoing method
 func NewGetOutgoingRequest(server string) (*http.Request, error) {
 	var err error
@@ -22467,6 +22514,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/office-door/go (the `GoToOffice` operationId).
 	GoToOfficeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GoToOfficeResponse, error)
 
+	// GetInterfaceWithResponse This document: every operation of the interface, with its answers (OpenAPI 3.1).
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/openapi.yaml (the `GetInterface` operationId).
+	GetInterfaceWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetInterfaceResponse, error)
+
 	// GetOutgoingWithResponse How mail is sent.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -28045,6 +28099,54 @@ func (r GoToOfficeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GoToOfficeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetInterfaceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// YAML200 the response for an HTTP 200 `application/yaml` response
+	YAML200 *string
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetYAML200 returns the response for an HTTP 200 `application/yaml` response
+func (r GetInterfaceResponse) GetYAML200() *string {
+	return r.YAML200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetInterfaceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetInterfaceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetInterfaceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetInterfaceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetInterfaceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -35272,6 +35374,19 @@ func (c *ClientWithResponses) GoToOfficeWithResponse(ctx context.Context, reqEdi
 	return ParseGoToOfficeResponse(rsp)
 }
 
+// GetInterfaceWithResponse This document: every operation of the interface, with its answers (OpenAPI 3.1).
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/openapi.yaml (the `GetInterface` operationId).
+func (c *ClientWithResponses) GetInterfaceWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetInterfaceResponse, error) {
+	rsp, err := c.GetInterface(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetInterfaceResponse(rsp)
+}
+
 // GetOutgoingWithResponse How mail is sent.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -40439,6 +40554,39 @@ func ParseGoToOfficeResponse(rsp *http.Response) (*GoToOfficeResponse, error) {
 			headers.SetCookie = &value
 		}
 		response.Headers302 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetInterfaceResponse parses an HTTP response from a GetInterfaceWithResponse call
+func ParseGetInterfaceResponse(rsp *http.Response) (*GetInterfaceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetInterfaceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "yaml") && rsp.StatusCode == 200:
+		var dest string
+		if err := yaml.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.YAML200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
 	}
 
 	return response, nil

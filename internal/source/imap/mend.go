@@ -31,13 +31,13 @@ type mender struct {
 	switched  bool           // what follows is compressed
 	told      func()         // tells who asked for it
 	hears     atomic.Bool    // the server announces what comes into any folder
-	asking    atomic.Bool    // the states of folders were asked for
 	elsewhere func(n string) // is told of what the server announces of folders that are not open; nil for nobody
 
 	mutex       sync.Mutex
-	names       []string      // of folders that were left out
-	answered    chan<- answer // for the answer to a command of ours
-	compressing bool          // it is the command to compress
+	names       []string        // of folders that were left out
+	states      map[string]bool // folders whose states were asked for and came; nil while they are not asked for
+	answered    chan<- answer   // for the answer to a command of ours
+	compressing bool            // it is the command to compress
 }
 
 func newMender() *mender { return &mender{start: true, number: -1} }

@@ -171,19 +171,34 @@ func (s *Session) Announce(ctx context.Context, labels bool) error {
 // Announces says whether the server announces what comes into any folder of the account.
 func (s *Session) Announces() bool { return s.guard.mender.hears.Load() && s.Pushes() }
 
+// asks notes that the states of folders are asked for, or are no longer.
+func (m *mender) asks(now bool) {
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	if m.states = nil; now {
+		m.states = map[string]bool{}
+	}
+}
+
 // heard takes a STATUS line, and says whether it is for the library: an answer to what was asked. What the server
-// announces of a folder that is not open looks the same. Where it is not clear which it is, it is both: the folder is
-// looked into once more than needed.
+// announces of a folder that is not open looks the same. While states are asked for, the first line of a folder is the
+// answer, or an announcement before it, which the answer includes; each further one is an announcement.
 func (m *mender) heard(line []byte) (asked bool) {
 	name, _, ok := nextString(bytes.TrimLeft(line[len("* STATUS "):], " "))
-	asked = m.asking.Load()
 	if !ok || !m.hears.Load() {
 		return true
 	}
-	if !asked || !readable(name) {
+	m.mutex.Lock()
+	asked = m.states != nil && readable(name)
+	news := !asked || m.states[name]
+	if asked {
+		m.states[name] = true
+	}
+	m.mutex.Unlock()
+	if news {
 		m.elsewhere(decoded(name))
 	}
-	return asked && readable(name)
+	return asked
 }
 
 // overflowed notes that a server announces no longer because there was too much of it (RFC 5465 section 5.8).

@@ -278,14 +278,14 @@ func TestNamesInModifiedUTF7(t *testing.T) {
 	}
 }
 
-// The states of many folders are asked for in one exchange, and one by one where the server does not do that.
+// The states of many folders are asked for in one exchange; one by one are those of which the server says nothing then.
 func TestTheStatesOfManyFoldersAreOneExchange(t *testing.T) {
 	for _, c := range []struct {
 		capability string
 		refuses    bool
 		lists      int
 		statuses   int
-	}{{"", false, 0, 3}, {"LIST-STATUS", false, 1, 0}, {"LIST-STATUS", true, 1, 3}} {
+	}{{"", false, 0, 3}, {"LIST-STATUS", false, 1, 1}, {"LIST-STATUS", true, 1, 3}} {
 		lists, statuses := 0, 0
 		config := script(t, func(tag, command string) string {
 			status := func(name string) string { return "* STATUS " + name + " (MESSAGES 1 UIDNEXT 2 UIDVALIDITY 7)\r\n" }
@@ -327,5 +327,36 @@ func TestTheStatesOfManyFoldersAreOneExchange(t *testing.T) {
 		if lists != c.lists || statuses != c.statuses {
 			t.Errorf("%+v: %d lists, %d states were asked for", c, lists, statuses)
 		}
+	}
+}
+
+// What is announced while the states of folders are asked for is not lost between the answers.
+func TestNewsAmongTheStatesOfFoldersIsHeard(t *testing.T) {
+	var heard []string
+	m := newMender()
+	m.elsewhere = func(name string) { heard = append(heard, name) }
+	feed := func(lines ...string) string {
+		return string(m.feed([]byte(strings.Join(lines, "\r\n")+"\r\n"), nil))
+	}
+	a, b := "* STATUS A (MESSAGES 1)", "* STATUS \"B\" (MESSAGES 1)"
+	if out := feed(a); out != a+"\r\n" || len(heard) != 0 {
+		t.Errorf("before announcements were asked for: %q, heard %q", out, heard)
+	}
+	m.hears.Store(true)
+	if out := feed(a, b); out != "" || strings.Join(heard, " ") != "A B" {
+		t.Errorf("announced: %q, heard %q", out, heard)
+	}
+	heard = nil
+	m.asks(true)
+	if out := feed(a, b); out != a+"\r\n"+b+"\r\n" || len(heard) != 0 {
+		t.Errorf("asked for: %q, heard %q", out, heard)
+	}
+	if out := feed(a, "* STATUS {5}\r\nH&h & (MESSAGES 1)"); !strings.HasPrefix(out, a) ||
+		strings.Join(heard, ",") != "A,H&h &" {
+		t.Errorf("announced meanwhile: %q, heard %q", out, heard)
+	}
+	m.asks(false)
+	if out := feed(b); out != "" || heard[len(heard)-1] != "B" {
+		t.Errorf("afterwards: %q, heard %q", out, heard)
 	}
 }

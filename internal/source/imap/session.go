@@ -217,21 +217,22 @@ func (s *Session) Glance(ctx context.Context, folders []string) (map[string]sour
 			return nil, err
 		}
 	}
-	s.guard.mender.asking.Store(true)
-	defer s.guard.mender.asking.Store(false)
+	s.guard.mender.asks(true)
+	defer s.guard.mender.asks(false)
 	if 2*len(folders) >= len(s.names) && len(folders) > 1 && s.client.Caps().Has(imaplib.CapListStatus) {
 		byName, err := glanceAll(ctx, s, options)
-		if err == nil {
-			for _, f := range folders {
-				if data := byName[s.names[f]]; data != nil {
-					states[f] = stateOf(data)
-				}
-			}
-			return states, nil
-		}
-		if !errors.As(err, new(*imaplib.Error)) {
+		if err != nil && !errors.As(err, new(*imaplib.Error)) {
 			return nil, s.lost(source.Folders, "asking how the folders stand", err)
 		}
+		var rest []string // such as folders of others, which a server need not list among one's own
+		for _, f := range folders {
+			if data := byName[s.names[f]]; data != nil {
+				states[f] = stateOf(data)
+			} else {
+				rest = append(rest, f)
+			}
+		}
+		folders = rest
 	}
 	err := s.run(ctx, func() error {
 		asked := map[string]*imapclient.StatusCommand{}

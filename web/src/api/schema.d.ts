@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/openapi.yaml": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** This document: every operation of the interface, with its answers (OpenAPI 3.1). */
+        get: operations["GetInterface"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/health": {
         parameters: {
             query?: never;
@@ -5719,6 +5736,27 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    GetInterface: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The document. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/yaml": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     GetHealth: {
         parameters: {
             query?: never;

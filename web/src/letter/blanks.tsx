@@ -212,6 +212,20 @@ type LeafProps = {
   onChange: (n: Node | null) => void
 }
 
+/** What an empty blank asks, by what it looks at. */
+const invites: Record<string, string> = {
+  sender: 'whom?',
+  'original sender': 'whom?',
+  recipient: 'whom?',
+  'delivered to': 'which address?',
+  subject: 'which words?',
+  'subject.full': 'which words?',
+  words: 'which words?',
+  topic: 'which topic?',
+  label: 'which label?',
+  folder: 'which folder?',
+}
+
 /** One condition: its words, and a blank where it can be changed. */
 export function LeafLine({ leaf, known, wrong, exception, onChange }: LeafProps) {
   const s = shapeOf(leaf)
@@ -244,7 +258,7 @@ export function LeafLine({ leaf, known, wrong, exception, onChange }: LeafProps)
   return (
     <>
       {words}{' '}
-      <Blank label={s.words} text={shown} wrong={wrong}>
+      <Blank label={s.words} text={shown} invite={invites[s.key]} wrong={wrong}>
         <LeafEditor
           s={s}
           v={v}

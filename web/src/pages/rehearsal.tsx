@@ -121,15 +121,23 @@ function Tree({ tree }: { tree: Schemas['FolderSum'][] }) {
   )
 }
 
+/** What is said beside a new letter of which nothing was filled in yet. */
+const invitation = (r?: Schemas['Rehearsal']) =>
+  r?.looked
+    ? 'This is the mail that is there. Say in the letter whom the messages are from, and you see what the rule would file.'
+    : 'Fill in the blanks of the letter, and you see here what the rule would do with your mail.'
+
 type Props = {
   rehearsal?: Schemas['Rehearsal']
   error: unknown
   busy: boolean
+  /** Nothing of a new letter was filled in yet: this is the mail that is there. */
+  fresh?: boolean
   scope: Scope
   setScope: (s: Scope) => void
   topics?: string[]
 }
-export function RehearsalPane({ rehearsal: r, error, busy, scope, setScope, topics = [] }: Props) {
+export function RehearsalPane({ rehearsal: r, error, busy, fresh, scope, setScope, topics = [] }: Props) {
   const [show, setShow] = useState<'messages' | 'folders'>('messages')
   const [only, setOnly] = useState(false)
   const wrong = error instanceof Problem && error.fields.length > 0
@@ -149,13 +157,15 @@ export function RehearsalPane({ rehearsal: r, error, busy, scope, setScope, topi
       <h2>Rehearsal{r ? ` on ${many(r.looked, 'message')}` : ''}</h2>
       <ScopeLine scope={scope} setScope={setScope} />
       <p className="mb-1 text-ink-2" role="status">
-        {wrong
-          ? 'The letter has a blank that is not right yet; see there.'
-          : busy && !r
-            ? 'Looking…'
-            : r
-              ? `${r.matching} match · ${many(r.files, 'file')} would be filed, ${size(r.bytes)}${there ? ` · ${there} filed already` : ''}${r.clashes ? ` · ${many(r.clashes, 'name is', 'names are')} taken` : ''}${r.unsettled ? ` · ${r.unsettled} hang on what was not read` : ''} · nothing is written`
-              : ''}
+        {fresh && (r || wrong)
+          ? invitation(r)
+          : wrong
+            ? 'Fill in the blank marked in red to see what this rule would do.'
+            : busy && !r
+              ? 'Looking…'
+              : r
+                ? `${r.matching} match · ${many(r.files, 'file')} would be filed, ${size(r.bytes)}${there ? ` · ${there} filed already` : ''}${r.clashes ? ` · ${many(r.clashes, 'name is', 'names are')} taken` : ''}${r.unsettled ? ` · ${r.unsettled} hang on what was not read` : ''} · nothing is written`
+                : ''}
       </p>
       {!wrong &&
         r?.warnings.map((w) => (

@@ -7,7 +7,7 @@ import { api, ifMatch, Problem, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
 import { list, type RuleDocument } from '../letter/document'
 import { Letter } from '../letter/letter'
-import { Button, Field, Listing, Page, Sheet, Wrong } from '../ui/basics'
+import { Button, Field, Fresh, Listing, Page, Sheet, Wrong } from '../ui/basics'
 import { many } from '../ui/format'
 import { Overtaken, overtaken } from '../ui/meanwhile'
 import { RehearsalPane, type Scope } from './rehearsal'
@@ -121,7 +121,14 @@ function Desk({
     window.addEventListener('beforeunload', ask)
     return () => window.removeEventListener('beforeunload', ask)
   }, [changed])
-  const settled = useSettled(document, 250)
+  // Nothing of a new letter was filled in yet: it shows the mail that is there, and no error.
+  const fresh =
+    !rule && !message && JSON.stringify({ ...document, name: '' }) === JSON.stringify({ ...start, name: '' })
+  const rehearsed = useMemo<RuleDocument>(
+    () => (fresh ? { ...document, match: 'every message' } : document),
+    [fresh, document],
+  )
+  const settled = useSettled(rehearsed, 250)
   const language = useQuery(queries.language)
   const people = useQuery(queries.addressees).data?.map((a) => a.name) ?? []
   const look = list(document.look.mailboxes)
@@ -191,9 +198,9 @@ function Desk({
   const problems = useMemo(
     () => [
       ...(rehearsal.error instanceof Problem ? rehearsal.error.fields : []),
-      ...(save.error instanceof Problem ? save.error.fields.filter((f) => f.place === 'name') : []),
+      ...(save.error instanceof Problem ? save.error.fields.filter((f) => fresh || f.place === 'name') : []),
     ],
-    [rehearsal.error, save.error],
+    [rehearsal.error, save.error, fresh],
   )
   const example = rehearsal.data?.messages.flatMap((m) => m.items).find((i) => i.verdict === 'filed')?.path
   const read = rehearsal.data?.messages
@@ -302,27 +309,30 @@ function Desk({
             onChange={(e) => setDocument({ ...document, name: e.target.value })}
             error={nameProblem}
           />
-          <Letter
-            document={document}
-            onChange={setDocument}
-            problems={problems}
-            example={example}
-            known={{
-              mailboxes,
-              cabinets,
-              folders,
-              people,
-              choices: choices.data,
-              language: language.data,
-              read,
-              rule: rule?.id,
-            }}
-          />
+          <Fresh value={fresh && !save.isError}>
+            <Letter
+              document={document}
+              onChange={setDocument}
+              problems={problems}
+              example={example}
+              known={{
+                mailboxes,
+                cabinets,
+                folders,
+                people,
+                choices: choices.data,
+                language: language.data,
+                read,
+                rule: rule?.id,
+              }}
+            />
+          </Fresh>
         </div>
         <RehearsalPane
           rehearsal={rehearsal.data}
           error={rehearsal.error}
           busy={rehearsal.isFetching}
+          fresh={fresh}
           scope={scope}
           setScope={setScope}
           topics={topicsOf(document)}

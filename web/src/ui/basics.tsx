@@ -1,5 +1,15 @@
 import { Dialog as Radix, Popover } from 'radix-ui'
-import { type ButtonHTMLAttributes, type ComponentProps, type ReactNode, useEffect, useId, useRef } from 'react'
+import {
+  type ButtonHTMLAttributes,
+  type ComponentProps,
+  createContext,
+  type ReactNode,
+  useContext,
+  useEffect,
+  useId,
+  useRef,
+  useState,
+} from 'react'
 
 type ButtonProps = ButtonHTMLAttributes<HTMLButtonElement> & { look?: 'main' | 'plain' | 'quiet' | 'seal' }
 const looks = {
@@ -238,25 +248,32 @@ export function Sheet({
   )
 }
 
-/** A blank of the letter: what was chosen, and where it stands the choice opens. */
+/** Whether nothing of a new letter was filled in yet: blanks then turn red only after they are left. */
+export const Fresh = createContext(false)
+
+/** A blank of the letter: what was chosen; the choice opens there. An empty one asks a question. */
 export function Blank({
   label,
   text,
+  invite = '…',
   wrong,
   children,
 }: {
   label: string
   text: ReactNode
+  invite?: string
   wrong?: string[]
   children: ReactNode
 }) {
   const id = useId()
-  const bad = !!wrong?.length
+  const fresh = useContext(Fresh)
+  const [left, setLeft] = useState(false)
+  const bad = !!wrong?.length && (!fresh || left)
   // What is seen must be part of the name (WCAG 2.5.3).
-  const name = typeof text === 'string' && !label.includes(text || '…') ? `${label}: ${text || '…'}` : label
+  const name = typeof text === 'string' && !label.includes(text || invite) ? `${label}: ${text || invite}` : label
   return (
     <>
-      <Popover.Root>
+      <Popover.Root onOpenChange={(open) => !open && setLeft(true)}>
         <Popover.Trigger
           className="blank"
           aria-label={name}
@@ -264,7 +281,7 @@ export function Blank({
           data-wrong={bad}
           data-empty={!text}
         >
-          {text || '…'}
+          {text || invite}
         </Popover.Trigger>
         <Popover.Portal>
           <Popover.Content
@@ -280,7 +297,7 @@ export function Blank({
       </Popover.Root>
       {bad && (
         <span id={id} role="alert" className="my-1 block text-sm leading-normal text-seal">
-          {wrong.join(' ')}
+          {wrong?.join(' ')}
         </span>
       )}
     </>

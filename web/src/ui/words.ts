@@ -1,0 +1,22 @@
+/** The words that Ink Tray uses in its own sense, and what each means. docs/glossary.md says the same. */
+export const words: [word: string, means: string][] = [
+  ['cabinet', 'a place where Ink Tray keeps files: a folder on this machine, WebDAV, SFTP or an object store'],
+  ['correspondent', 'a person or firm, with its addresses and domains'],
+  ['drop address', 'an address at which Ink Tray itself receives mail'],
+  ['filing', 'one file that one rule put into one cabinet. Each filing has a number, such as 2026-0012'],
+  ['follow-up', 'what Ink Tray does with a message once its attachments are filed, such as a label or a reply'],
+  ['hold', 'a rule or a safeguard keeps something in the tray until you decide'],
+  ['lookup table', 'a table of two or more columns that patterns use, such as a ship and its agent'],
+  ['mailbox', 'a place where messages arrive and that Ink Tray watches'],
+  ['old mail', 'messages that were there before a rule was on'],
+  ['pass', 'one go over messages: live mail, old mail, by hand, or taking back'],
+  ['pattern', 'text with fields, from which a folder or a file name is made'],
+  ['register', 'the list of all filings'],
+  ['rehearsal', 'what a rule would do with the mail that is there. It writes nothing'],
+  ['rule', 'what to look for, what to take, where to file it, and what to do afterwards'],
+  ['safeguards', 'what every rule does unless it says otherwise, such as leaving out small pictures in signatures'],
+  ['topic', 'what messages are about, learned from examples'],
+  ['tray', 'what waits for a person, with its reason'],
+  ['value', 'a number, date, amount or text that a rule reads from a paper and keeps in the register'],
+  ['verdict', 'what Ink Tray decided for a message or an item: filed, left out, held, failed, or already there'],
+]
