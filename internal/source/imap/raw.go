@@ -252,3 +252,34 @@ func glanceAll(ctx context.Context, s *Session,
 	}
 	return byName, err
 }
+
+// The most UIDs that are taken from an answer: so many more than the folder had messages when it was opened, and so
+// many in any case.
+const (
+	spareNumbers = 1 << 20
+	mostNumbers  = 50 << 20
+)
+
+// numbersIn lists the numbers of a set from one number to another. A server can name four billion of them in a few
+// octets, so more than most are an error.
+func numbersIn(set imaplib.NumSet, from, to uint32, most int) ([]uint32, error) {
+	ranges, _ := set.(imaplib.UIDSet)
+	var all []uint32
+	for _, r := range ranges {
+		first, last := min(r.Start, r.Stop), max(r.Start, r.Stop)
+		if first == 0 { // "*"
+			return nil, errors.New("the server answers with a number that nobody knows")
+		}
+		low, high := max(uint32(first), from), min(uint32(last), to)
+		if low > high {
+			continue
+		}
+		if uint64(high-low)+uint64(len(all)) >= uint64(most) {
+			return nil, errors.New("the server names many more messages than the folder has")
+		}
+		for u := uint64(low); u <= uint64(high); u++ {
+			all = append(all, uint32(u))
+		}
+	}
+	return all, nil
+}

@@ -7,8 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"math/rand/v2"
 	"net"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -358,5 +360,57 @@ func TestNewsAmongTheStatesOfFoldersIsHeard(t *testing.T) {
 	m.asks(false)
 	if out := feed(b); out != "" || heard[len(heard)-1] != "B" {
 		t.Errorf("afterwards: %q, heard %q", out, heard)
+	}
+}
+
+func TestASearchIsAnsweredInRangesAndBounded(t *testing.T) {
+	set := func(ranges ...imaplib.UIDRange) imaplib.UIDSet { return ranges }
+	for name, c := range map[string]struct {
+		set      imaplib.NumSet
+		from, to uint32
+		want     []uint32
+		fails    bool
+	}{
+		"nothing": {nil, 1, math.MaxUint32, nil, false},
+		"ranges": {set(imaplib.UIDRange{Start: 2, Stop: 4}, imaplib.UIDRange{Start: 9, Stop: 9}), 1, 100,
+			[]uint32{2, 3, 4, 9}, false},
+		"the other way":    {set(imaplib.UIDRange{Start: 4, Stop: 2}), 1, 100, []uint32{2, 3, 4}, false},
+		"only some wanted": {set(imaplib.UIDRange{Start: 1, Stop: math.MaxUint32}), 5, 7, []uint32{5, 6, 7}, false},
+		"the last number": {set(imaplib.UIDRange{Start: math.MaxUint32 - 1, Stop: math.MaxUint32}), 1, math.MaxUint32,
+			[]uint32{math.MaxUint32 - 1, math.MaxUint32}, false},
+		"four billion": {set(imaplib.UIDRange{Start: 1, Stop: math.MaxUint32}), 1, math.MaxUint32, nil, true},
+		"in pieces": {set(imaplib.UIDRange{Start: 1, Stop: 90}, imaplib.UIDRange{Start: 200, Stop: 290}), 1,
+			math.MaxUint32, nil, true},
+		"no number": {set(imaplib.UIDRange{Start: 0, Stop: 0}), 1, math.MaxUint32, nil, true},
+	} {
+		got, err := numbersIn(c.set, c.from, c.to, 100)
+		if !slices.Equal(got, c.want) || (err != nil) != c.fails {
+			t.Errorf("%s: %v, %v", name, got, err)
+		}
+	}
+	asked := ""
+	config := script(t, func(tag, command string) string {
+		switch {
+		case strings.HasPrefix(command, "CAPABILITY"):
+			return "* CAPABILITY IMAP4rev1 ESEARCH\r\n" + tag + " OK\r\n"
+		case strings.HasPrefix(command, "UID SEARCH"):
+			asked = command
+			return "* ESEARCH (TAG \"" + tag + "\") UID ALL 1:4294967295\r\n" + tag + " OK\r\n"
+		}
+		out, _ := usual(tag, command)
+		return out
+	})
+	s := dialed(t, config)
+	if _, err := s.Open(t.Context(), "INBOX"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.UIDs(t.Context(), source.Query{}); err == nil || !strings.Contains(err.Error(), "many more messages") {
+		t.Errorf("four billion messages: %v", err)
+	}
+	if !strings.Contains(asked, "RETURN (ALL)") {
+		t.Errorf("asked: %s", asked)
+	}
+	if uids, err := s.UIDs(t.Context(), source.Query{From: 7, To: 9}); err != nil || len(uids) != 3 {
+		t.Errorf("%v, %v", uids, err)
 	}
 }

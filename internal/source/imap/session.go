@@ -351,17 +351,17 @@ func (s *Session) UIDs(ctx context.Context, q source.Query) ([]uint32, error) {
 		criteria.And(any)
 	}
 	var uids []uint32
+	var options *imaplib.SearchOptions
+	if s.client.Caps().Has(imaplib.CapESearch) { // ranges instead of each number (RFC 4731)
+		options = &imaplib.SearchOptions{ReturnAll: true}
+	}
 	err := s.run(ctx, func() error {
-		data, err := s.client.UIDSearch(criteria, nil).Wait()
+		data, err := s.client.UIDSearch(criteria, options).Wait()
 		if err != nil {
 			return err
 		}
-		for _, uid := range data.AllUIDs() {
-			if u := uint32(uid); u >= from && (q.To == 0 || u <= q.To) {
-				uids = append(uids, u)
-			}
-		}
-		return nil
+		uids, err = numbersIn(data.All, from, to, min(int(s.state.Messages)+spareNumbers, mostNumbers))
+		return err
 	})
 	if err != nil {
 		return nil, s.lost(source.Folders, "searching the folder", err)
