@@ -27,7 +27,7 @@ func (s *mailboxHandlers) mailbox(v store.Viewer, m *store.Mailbox) Mailbox {
 		Address: optional(s.Engine.Mailboxes.DropAddress(m)), Word: optional(p.Word),
 		Revision: m.Revision, State: MailboxState(status.State), Since: status.Since, Problem: status.Problem,
 		Advice: status.Advice}
-	if n, _ := s.Engine.Mailboxes.InUse(m); n > 0 {
+	if n := s.Engine.Mailboxes.InUse(m); n > 0 {
 		out.Connections = &n
 	}
 	if !v.Role.May(store.Administrator) { // anyone who knows a drop address can send to it

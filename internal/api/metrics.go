@@ -10,6 +10,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/common/expfmt"
 
+	"inktray.example/inktray/internal/mailboxes"
 	"inktray.example/inktray/internal/outbox"
 	"inktray.example/inktray/internal/store"
 )
@@ -59,14 +60,14 @@ func (s *careHandlers) GetMetrics(ctx context.Context, _ GetMetricsRequestObject
 	reach, connections := map[string]float64{}, map[string]float64{}
 	for _, m := range boxes {
 		reach[m.Name] = 1
-		if n, _ := s.Engine.Mailboxes.InUse(&m); n > 0 {
+		if n := s.Engine.Mailboxes.InUse(&m); n > 0 {
 			connections[m.Name] = float64(n)
 		}
-		if s.Engine.Status(m.ID).State == "out of reach" {
+		if state := s.Engine.Status(m.ID).State; state == mailboxes.OutOfReach || state == mailboxes.Slowed {
 			reach[m.Name] = 0
 		}
 	}
-	gauge("mailbox_up", "Whether a mailbox is within reach, 1 or 0.", "mailbox", reach)
+	gauge("mailbox_up", "Whether a mailbox can be read, 1 or 0.", "mailbox", reach)
 	gauge("mailbox_connections", "Connections to the mail server that the account of a mailbox has.", "mailbox",
 		connections)
 	well := map[string]float64{}

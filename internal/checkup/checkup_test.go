@@ -11,9 +11,16 @@ import (
 
 func TestFindingsComeInTheOrderOfTheChecks(t *testing.T) {
 	var checks []Check
-	for i := range 40 {
+	var ended [40]chan struct{}
+	for i := range ended {
+		ended[i] = make(chan struct{})
+	}
+	for i := range ended {
 		checks = append(checks, Check{About: "mailbox", Name: fmt.Sprint(i), Look: func(context.Context) Finding {
-			time.Sleep(time.Duration(40-i) * 100 * time.Microsecond)
+			defer close(ended[i])
+			if i%2 == 0 { // the one after it ends first
+				<-ended[i+1]
+			}
 			return Finding{State: Works, Text: fmt.Sprint("looked at ", i)}
 		}})
 	}
@@ -26,8 +33,10 @@ func TestFindingsComeInTheOrderOfTheChecks(t *testing.T) {
 
 func TestACheckThatHangsKeepsNoOtherFromItsEnd(t *testing.T) {
 	var others atomic.Int32
+	never := make(chan struct{})
+	t.Cleanup(func() { close(never) })
 	checks := []Check{{About: "cabinet", Name: "away", Look: func(context.Context) Finding {
-		time.Sleep(time.Hour) // it does not even listen
+		<-never // it does not even listen
 		return Finding{}
 	}}}
 	for range 30 {

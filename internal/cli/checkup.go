@@ -23,7 +23,8 @@ func (c checkupCommands) doctor() *cobra.Command {
 	return &cobra.Command{
 		Use: "doctor", Short: "Check everything that Ink Tray needs, and say what to do", Args: cobra.NoArgs,
 		Long: "Checks the records, the disk, the clock, every mailbox and cabinet, the certificate, backups, the replica " +
-			"and everything else that Ink Tray needs. It changes nothing, and can take 40 seconds.\n\n" +
+			"and everything else that Ink Tray needs. It can take 40 seconds. It changes nothing: in a cabinet it makes " +
+			"small files of its own, and removes them.\n\n" +
 			"The exit code is 0 if everything works, also if something needs attention, and 1 if something is wrong.",
 		Example: "  inktray doctor\n  inktray doctor --output json | jq '.findings[] | select(.state == \"wrong\")'",
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
@@ -75,7 +76,7 @@ It holds:
   mailboxes.json  the mailboxes: hosts, names to sign in with, states
   cabinets.json   the cabinets: places, names to sign in with, states
   rules.json      which rules there are, and whether they are on, without their conditions
-  passes.json     what the last passes did, as numbers
+  passes.json     what the last passes did, as numbers, without who began them
   limits.json     the limits
 
 It holds no password, token, key or drop address, and nothing of messages: no sender, subject, text or file.
@@ -176,13 +177,13 @@ func bundle(ctx context.Context, api *client.Client) ([]bundled, error) {
 	}
 	passes, err := call[[]client.Pass](api.ListPasses(ctx, &client.ListPassesParams{}))
 	for i := range passes {
-		passes[i].Note = ""
+		passes[i].Note, passes[i].MadeBy = "", ""
 	}
 	if err := add("passes.json", passes, err); err != nil {
 		return nil, err
 	}
 	limits, err := call[client.Limits](api.GetLimits(ctx))
-	return files, errors.Join(add("limits.json", limits, err))
+	return files, add("limits.json", limits, err)
 }
 
 // writeZip writes files into a new zip file. Where that fails, nothing is left.

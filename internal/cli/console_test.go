@@ -279,11 +279,11 @@ func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
 	b.Press("Rules")
 	b.Press("New rule")
 	b.Sees("A new rule")
-	b.Sees("This is the mail that is there. Say in the letter whom the messages are from")
+	b.Sees("This is the mail that is there. Choose a sender in the letter.")
 	b.Until("nothing is called wrong that nobody has touched",
 		`!document.querySelector('main [role=alert]') && !document.querySelector('[data-wrong=true]')`)
 	b.Type("Name of the rule", "Readings")
-	b.Press("from: whom?")
+	b.Press("from: choose a sender")
 	b.Type("Another domain", "tidewatch.example")
 	for _, v := range b.Axe(source) {
 		t.Errorf("an open blank: %+v", v)

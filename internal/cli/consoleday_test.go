@@ -52,7 +52,7 @@ func TestTheFirstDayOfAnAdministratorInTheConsole(t *testing.T) {
 	b.Press("Today")
 	b.Press("Make a rule")
 	b.Type("Name of the rule", "Readings")
-	b.Press("from: whom?")
+	b.Press("from: choose a sender")
 	b.Type("Another domain", "tidewatch.example")
 	b.Press("Add")
 	b.Leave()

@@ -413,7 +413,8 @@ func (c peopleCommands) alarmsRemove() *cobra.Command {
 }
 
 func (c peopleCommands) limits() *cobra.Command {
-	root := &cobra.Command{Use: "limits", Short: "How long things are kept, and how much may be filed in an hour"}
+	root := &cobra.Command{Use: "limits",
+		Short: "How long things are kept, how much may be filed in an hour, and how many connections there may be"}
 	shown := func(l client.Limits) error {
 		return c.show(l, func() {
 			rows := [][]string{}

@@ -53,6 +53,11 @@ type Counter struct {
 // place is an account of a server; with an empty account, the server itself.
 type place struct{ host, account string }
 
+// at is the place of an account: hosts are the same in any letters, and with the dot of a whole name.
+func at(host, account string) place {
+	return place{strings.ToLower(strings.TrimSuffix(host, ".")), account}
+}
+
 // Held is the right to one connection. It is given back by Close.
 type Held struct {
 	counter *Counter
@@ -71,7 +76,7 @@ func (c *Counter) Take(ctx context.Context, host, account string, use Use) (*Hel
 	if err != nil {
 		return nil, err
 	}
-	h := &Held{counter: c, place: place{strings.ToLower(host), account}, use: use, granted: make(chan struct{}),
+	h := &Held{counter: c, place: at(host, account), use: use, granted: make(chan struct{}),
 		wanted: make(chan struct{})}
 	c.mutex.Lock()
 	c.limits = limits
@@ -143,9 +148,10 @@ func (c *Counter) leave(h *Held) {
 }
 
 // count counts those at a place; work leaves out those that watch.
-func (c *Counter) count(of []*Held, at place, work bool) (n int) {
+func (c *Counter) count(of []*Held, where place, work bool) (n int) {
 	for _, h := range of {
-		if h.place.host == at.host && (at.account == "" || h.place.account == at.account) && !(work && h.use == Watch) {
+		if h.place.host == where.host && (where.account == "" || h.place.account == where.account) &&
+			!(work && h.use == Watch) {
 			n++
 		}
 	}
@@ -153,11 +159,11 @@ func (c *Counter) count(of []*Held, at place, work bool) (n int) {
 }
 
 // full says whether a place has no connection for h: the last one is kept for watching.
-func (c *Counter) full(h *Held, at place, limit int) bool {
+func (c *Counter) full(h *Held, where place, limit int) bool {
 	if limit <= 0 {
 		return false
 	}
-	return c.count(c.held, at, false) >= limit || h.use != Watch && c.count(c.held, at, true) >= limit-1
+	return c.count(c.held, where, false) >= limit || h.use != Watch && c.count(c.held, where, true) >= limit-1
 }
 
 // fits says whether h may open a connection now.
@@ -236,14 +242,14 @@ func (c *Counter) Slow(host, account string, long time.Duration) {
 	if c.slowed == nil {
 		c.slowed = map[place]time.Time{}
 	}
-	c.slowed[place{strings.ToLower(host), account}] = c.Clock().Add(long)
+	c.slowed[at(host, account)] = c.Clock().Add(long)
 }
 
 // Well notes that a server lets an account in again.
 func (c *Counter) Well(host, account string) {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
-	delete(c.slowed, place{strings.ToLower(host), account})
+	delete(c.slowed, at(host, account))
 }
 
 // Rest says that nothing happens over the connection; Busy that something does again. Wanted ends when others want it.
@@ -278,10 +284,9 @@ func (h *Held) Close() {
 	h.counter.settle()
 }
 
-// InUse counts the connections that an account has, and its host.
-func (c *Counter) InUse(host, account string) (ofAccount, ofHost int) {
+// InUse counts the connections that an account has; with an empty account, those of the host.
+func (c *Counter) InUse(host, account string) int {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
-	host = strings.ToLower(host)
-	return c.count(c.held, place{host, account}, false), c.count(c.held, place{host: host}, false)
+	return c.count(c.held, at(host, account), false)
 }

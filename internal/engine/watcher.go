@@ -264,6 +264,7 @@ type visit struct {
 	allowance *turn.Allowance // how that is shared out among several messages; nil where each may take all of it
 	lane      store.Lane      // what is tried again here
 	slow      bool            // something was left for the watcher beside
+	shared    bool            // a rule looks into a folder of others
 	heard     bool            // the server announces what comes into any folder
 	expects   bool            // a rule waits for a folder that is not there, or looks into folders that it does not name
 }
@@ -338,9 +339,7 @@ func listen(ctx context.Context, v *visit) (all bool, err error) {
 	if err := h.Announce(ctx, labels); err != nil {
 		return false, err
 	}
-	return h.Announces() && !slices.ContainsFunc(v.listed, func(f source.Folder) bool {
-		return f.Shared && slices.Contains(v.folders, f.Path)
-	}), nil
+	return h.Announces() && !v.shared, nil
 }
 
 // sweep looks through every folder that rules watch.
@@ -549,6 +548,8 @@ func (v *visit) places(ctx context.Context, rules []*rule.Compiled) error {
 		}
 	}
 	v.folders = folders
+	v.shared = slices.ContainsFunc(v.listed,
+		func(f source.Folder) bool { return f.Shared && slices.Contains(folders, f.Path) })
 	if again {
 		v.relist()
 	}

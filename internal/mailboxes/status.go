@@ -124,9 +124,13 @@ func (c *Connection) Wait(ctx context.Context, longest time.Duration, wake <-cha
 	}
 	wanted := c.held.Rest()
 	defer c.held.Busy()
-	either, done := make(chan struct{}, 1), make(chan struct{})
-	defer close(done)
+	either, done, ended := make(chan struct{}, 1), make(chan struct{}), make(chan struct{})
+	defer func() { // a wake that comes after this is the next one's
+		close(done)
+		<-ended
+	}()
 	go func() {
+		defer close(ended)
 		select {
 		case <-wake:
 		case <-wanted:
@@ -168,7 +172,10 @@ func (ms *Mailboxes) open(ctx context.Context, m *store.Mailbox, secret string, 
 	return c, nil
 }
 
-// InUse counts the connections that a mailbox's account has just now, and its host.
-func (ms *Mailboxes) InUse(m *store.Mailbox) (ofAccount, ofHost int) {
+// InUse counts the connections that a mailbox's account has just now.
+func (ms *Mailboxes) InUse(m *store.Mailbox) int {
+	if !counted(m) || m.Username == "" {
+		return 0
+	}
 	return ms.Counter.InUse(m.Host, m.Username)
 }

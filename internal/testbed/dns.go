@@ -16,6 +16,7 @@ type Names struct {
 	TXT     map[string][]string
 	A       map[string][4]byte
 	SRV     map[string][]net.SRV
+	MX      map[string][]string // in their order
 	Failing map[string]bool
 }
 
@@ -58,12 +59,12 @@ func (n *Names) answer(packet []byte) ([]byte, error) {
 		return nil, err
 	}
 	name := strings.ToLower(q.Name.String())
-	txt, a, srv := n.TXT[name], n.A[name], n.SRV[name]
+	txt, a, srv, mx := n.TXT[name], n.A[name], n.SRV[name], n.MX[name]
 	code := dnsmessage.RCodeSuccess
 	switch {
 	case n.Failing[name]:
 		code = dnsmessage.RCodeServerFailure
-	case txt == nil && a == [4]byte{} && srv == nil:
+	case txt == nil && a == [4]byte{} && srv == nil && mx == nil:
 		code = dnsmessage.RCodeNameError
 	}
 	b := dnsmessage.NewBuilder(nil, dnsmessage.Header{ID: head.ID, Response: true, Authoritative: true, RCode: code})
@@ -92,6 +93,16 @@ func (n *Names) answer(packet []byte) ([]byte, error) {
 	case q.Type == dnsmessage.TypeA && a != [4]byte{}:
 		if err := b.AResource(h, dnsmessage.AResource{A: a}); err != nil {
 			return nil, err
+		}
+	case q.Type == dnsmessage.TypeMX:
+		for i, host := range mx {
+			to, err := dnsmessage.NewName(host)
+			if err != nil {
+				return nil, err
+			}
+			if err := b.MXResource(h, dnsmessage.MXResource{Pref: uint16(10 * i), MX: to}); err != nil {
+				return nil, err
+			}
 		}
 	case q.Type == dnsmessage.TypeSRV:
 		for _, s := range srv {

@@ -238,7 +238,7 @@ function House({ me }: { me: Schemas['Me'] }) {
               pages={[
                 ...pages(me.role).map(([to, name]) => ({ kind: 'Page', name, to })),
                 { kind: 'Page', name: 'How Ink Tray works', to: '/how' },
-                { kind: 'Page', name: 'You', to: '/you' },
+                ...(machine ? [] : [{ kind: 'Page', name: 'You', to: '/you' }]), // one's own page is at this machine
                 ...(me.role === 'administrator' ? actions : []),
               ]}
               onClose={() => setShown(null)}
@@ -282,7 +282,10 @@ function House({ me }: { me: Schemas['Me'] }) {
           </Suspense>
         </Boundary>
         <p className="mt-12 text-sm text-ink-3 md:hidden">
-          <You name={me.name} />{' '}
+          <NavLink to="/how" className="text-pen hover:underline">
+            How Ink Tray works
+          </NavLink>{' '}
+          · <You name={me.name} />{' '}
           <Button look="quiet" onClick={() => void signOut()}>
             Sign out
           </Button>

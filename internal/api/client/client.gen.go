@@ -2528,7 +2528,7 @@ type Language struct {
 	Words  []Pattern `json:"words"`
 }
 
-// Limits How long things are kept, and how much is filed in an hour at most.
+// Limits How long things are kept, how much is filed in an hour at most, and how many connections to mail servers there are at most.
 type Limits struct {
 	// AccountConnections to a mail server (IMAP, POP3) at once, by one account, 2 at least; 0 for any number; what is not said stays
 	AccountConnections *int `json:"account_connections,omitempty"`

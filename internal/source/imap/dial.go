@@ -134,6 +134,9 @@ func (s *Session) connect(ctx context.Context, done func(source.Check)) error {
 	ok(source.SignIn, "signed in as %s", c.Username)
 	if err := compress(ctx, s); err != nil {
 		s.Close()
+		if ctx.Err() == nil && blames(s, "COMPRESS") {
+			return s.connect(ctx, func(source.Check) {}) // plain
+		}
 		return s.lost(source.Connection, "asking for compression", err)
 	}
 	return nil
@@ -235,7 +238,7 @@ func (s *Session) signIn(c *Config) error {
 	e := &source.Error{Step: source.SignIn,
 		Problem: fmt.Sprintf("the server refuses the name %q or %s (%s)", c.Username, what, answer.Text), Advice: advice,
 		Err: err}
-	if !refusesForGood(answer.Code) {
+	if slow, _ := slowDown(answer); !refusesForGood(answer.Code) || slow && answer.Code == "" {
 		e.Problem, e.Advice = fmt.Sprintf("the server lets nobody sign in now (%s)", answer.Text),
 			"Ink Tray tries again by itself."
 		e.Slow, e.After = slowDown(answer)

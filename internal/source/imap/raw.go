@@ -9,10 +9,13 @@ import (
 	"io"
 	"net"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf16"
 
 	imaplib "github.com/emersion/go-imap/v2"
+
+	"inktray.example/inktray/internal/source"
 )
 
 // The library has no commands of one's own. Commands that it does not know are written past it, while it writes
@@ -39,7 +42,29 @@ func say(ctx context.Context, s *Session, command string) (answer, error) {
 			return io.ErrUnexpectedEOF
 		}
 	})
+	if err != nil && ctx.Err() == nil {
+		blame(s, command)
+	}
 	return a, err
+}
+
+// blamed are commands over which a server ended the connection though it says that it knows them, and since when. It is
+// not asked again for a while, so that the mailbox is read as before it had them.
+var blamed sync.Map // of a server's address and the command's first word: time.Time
+
+const forgiven = time.Hour
+
+func blame(s *Session, command string) { blamed.Store(blamable(s, command), time.Now()) }
+
+func blamable(s *Session, command string) string {
+	word, _, _ := strings.Cut(command, " ")
+	return s.config.Address() + " " + word
+}
+
+// blames says whether the server ended a connection over a command lately.
+func blames(s *Session, command string) bool {
+	since, is := blamed.Load(blamable(s, command))
+	return is && time.Since(since.(time.Time)) < forgiven
 }
 
 // expect prepares for the answer to a command of ours.
@@ -119,7 +144,8 @@ const far = 10 * time.Millisecond
 // compress has the server compress what it sends, where it can and where it is far. Over a fast line compressing takes
 // the server longer than sending: eight times as long for attachments that cannot be made smaller (BenchmarkBacklog).
 func compress(ctx context.Context, s *Session) error {
-	if !s.client.Caps().Has("COMPRESS=DEFLATE") || !s.config.Compress && isHere(s.guard.Conn) && !s.config.measured {
+	if !s.client.Caps().Has("COMPRESS=DEFLATE") || blames(s, "COMPRESS") ||
+		!s.config.Compress && isHere(s.guard.Conn) && !s.config.measured {
 		return nil
 	}
 	if !s.config.Compress {
@@ -134,8 +160,15 @@ func compress(ctx context.Context, s *Session) error {
 	s.guard.mender.mutex.Lock()
 	s.guard.mender.compressing = true
 	s.guard.mender.mutex.Unlock()
-	_, err := say(ctx, s, "COMPRESS DEFLATE") // a server that does not, though it says that it can, goes on without
-	return err
+	a, err := say(ctx, s, "COMPRESS DEFLATE")
+	if err != nil || a.status != "OK" { // a server that does not, though it says that it can, goes on without
+		return err
+	}
+	if err := news(ctx, s); err != nil {
+		blame(s, "COMPRESS")
+		return err
+	}
+	return nil
 }
 
 // isHere says whether a connection leads to this machine.
@@ -148,7 +181,8 @@ func isHere(conn net.Conn) bool {
 // Announce has the server announce what comes into any folder of the account, and with labels also which flags change
 // (RFC 5465). Where the server cannot, nothing changes. Folders of others are not announced.
 func (s *Session) Announce(ctx context.Context, labels bool) error {
-	if !s.client.Caps().Has("NOTIFY") || s.refused || s.guard.mender.hears.Load() && s.labels == labels {
+	if !s.client.Caps().Has("NOTIFY") || blames(s, "NOTIFY") || s.refused ||
+		s.guard.mender.hears.Load() && s.labels == labels {
 		return nil
 	}
 	elsewhere := "MessageNew MessageExpunge"
@@ -258,7 +292,13 @@ func glanceAll(ctx context.Context, s *Session,
 const (
 	spareNumbers = 1 << 20
 	mostNumbers  = 50 << 20
+	mostInLine   = 500_000 // asked for at once where each comes as a number: such an answer is one line
 )
+
+func unlikely(problem string) error {
+	return &source.Error{Step: source.Folders, Problem: problem,
+		Advice: "Ask whoever runs the mail server. The other folders are looked into meanwhile."}
+}
 
 // numbersIn lists the numbers of a set from one number to another. A server can name four billion of them in a few
 // octets, so more than most are an error.
@@ -268,14 +308,14 @@ func numbersIn(set imaplib.NumSet, from, to uint32, most int) ([]uint32, error) 
 	for _, r := range ranges {
 		first, last := min(r.Start, r.Stop), max(r.Start, r.Stop)
 		if first == 0 { // "*"
-			return nil, errors.New("the server answers with a number that nobody knows")
+			return nil, unlikely("the server answers a search with “*”, which is no number")
 		}
 		low, high := max(uint32(first), from), min(uint32(last), to)
 		if low > high {
 			continue
 		}
 		if uint64(high-low)+uint64(len(all)) >= uint64(most) {
-			return nil, errors.New("the server names many more messages than the folder has")
+			return nil, unlikely("the server names many more messages than the folder has")
 		}
 		for u := uint64(low); u <= uint64(high); u++ {
 			all = append(all, uint32(u))

@@ -11,6 +11,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -412,5 +413,103 @@ func TestASearchIsAnsweredInRangesAndBounded(t *testing.T) {
 	}
 	if uids, err := s.UIDs(t.Context(), source.Query{From: 7, To: 9}); err != nil || len(uids) != 3 {
 		t.Errorf("%v, %v", uids, err)
+	}
+}
+
+// A server that ends the connection over what it says that it knows is not asked for it again; its mail is read.
+func TestAServerThatBreaksOffOverACommandIsNotAskedAgain(t *testing.T) {
+	for name, answer := range map[string]func(tag string) string{
+		"hangs up":                  func(string) string { return "cut" },
+		"says yes and goes on bare": func(tag string) string { return tag + " OK from here on\r\n" },
+	} {
+		t.Run("COMPRESS: "+name, func(t *testing.T) {
+			asked := 0
+			config := script(t, func(tag, command string) string {
+				switch {
+				case strings.HasPrefix(command, "CAPABILITY"):
+					return "* CAPABILITY IMAP4rev1 COMPRESS=DEFLATE\r\n" + tag + " OK\r\n"
+				case strings.HasPrefix(command, "COMPRESS"):
+					asked++
+					return answer(tag)
+				case strings.HasPrefix(command, "NOOP"):
+					return tag + " OK done\r\n"
+				}
+				if out, ok := usual(tag, command); ok {
+					return out
+				}
+				return "* this is no compressed stream, and no answer\r\n"
+			})
+			config.Compress = true
+			for range 2 {
+				if _, err := dialed(t, config).Open(t.Context(), "INBOX"); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if asked != 1 {
+				t.Errorf("asked %d times", asked)
+			}
+		})
+	}
+	asked := 0
+	config := script(t, func(tag, command string) string {
+		switch {
+		case strings.HasPrefix(command, "CAPABILITY"):
+			return "* CAPABILITY IMAP4rev1 IDLE NOTIFY\r\n" + tag + " OK\r\n"
+		case strings.HasPrefix(command, "NOTIFY"):
+			asked++
+			return "cut"
+		}
+		out, _ := usual(tag, command)
+		return out
+	})
+	if err := dialed(t, config).Announce(t.Context(), false); err == nil {
+		t.Error("the connection ended, and that is not told")
+	}
+	s := dialed(t, config)
+	if err := s.Announce(t.Context(), false); err != nil || s.Announces() || asked != 1 {
+		t.Errorf("the second time: %v, announces %v, asked %d times", err, s.Announces(), asked)
+	}
+}
+
+// A server without ESEARCH answers in one line, which is bounded: a folder of millions is asked for in pieces.
+func TestAFolderOfMillionsIsListedInPieces(t *testing.T) {
+	const messages = 2_000_000
+	asked := 0
+	config := script(t, func(tag, command string) string {
+		switch {
+		case strings.HasPrefix(command, "EXAMINE"):
+			return fmt.Sprintf("* %d EXISTS\r\n* OK [UIDVALIDITY 7] x\r\n* OK [UIDNEXT %d] x\r\n%s OK done\r\n", messages,
+				messages+1, tag)
+		case strings.HasPrefix(command, "UID SEARCH"):
+			asked++
+			var low, high uint32
+			if _, err := fmt.Sscanf(command, "UID SEARCH UID %d:%d", &low, &high); err != nil {
+				return tag + " BAD " + err.Error() + "\r\n"
+			}
+			line := []byte("* SEARCH")
+			for u := low; u <= min(high, messages); u++ {
+				line = strconv.AppendUint(append(line, ' '), uint64(u), 10)
+			}
+			if len(line) > maxLine {
+				t.Errorf("an answer of %d octets", len(line))
+			}
+			return string(line) + "\r\n" + tag + " OK done\r\n"
+		}
+		out, _ := usual(tag, command)
+		return out
+	})
+	s := dialed(t, config)
+	if _, err := s.Open(t.Context(), "INBOX"); err != nil {
+		t.Fatal(err)
+	}
+	uids, err := s.UIDs(t.Context(), source.Query{})
+	if err != nil || len(uids) != messages || uids[0] != 1 || uids[messages-1] != messages {
+		t.Fatalf("%d messages, %v", len(uids), err)
+	}
+	if asked != messages/mostInLine+1 { // and for what came since
+		t.Errorf("asked %d times", asked)
+	}
+	if uids, err := s.UIDs(t.Context(), source.Query{From: messages - 1}); err != nil || len(uids) != 2 {
+		t.Errorf("the last ones: %v, %v", uids, err)
 	}
 }

@@ -328,13 +328,11 @@ func (s *Session) drain() {
 // UIDs searches by what servers agree on: UID, date and flags, never text.
 func (s *Session) UIDs(ctx context.Context, q source.Query) ([]uint32, error) {
 	from := max(q.From, 1)
-	var set imaplib.UIDSet
 	to := q.To
 	if to == 0 {
 		to = math.MaxUint32 // not "*": GNU Mailutils finds nothing with it
 	}
-	set.AddRange(imaplib.UID(from), imaplib.UID(to))
-	criteria := &imaplib.SearchCriteria{UID: []imaplib.UIDSet{set}}
+	criteria := &imaplib.SearchCriteria{}
 	if !q.Since.IsZero() {
 		criteria.Since = q.Since.AddDate(0, 0, -1)
 	}
@@ -350,21 +348,34 @@ func (s *Session) UIDs(ctx context.Context, q source.Query) ([]uint32, error) {
 	if any != nil {
 		criteria.And(any)
 	}
-	var uids []uint32
 	var options *imaplib.SearchOptions
+	step := uint32(math.MaxUint32)
 	if s.client.Caps().Has(imaplib.CapESearch) { // ranges instead of each number (RFC 4731)
 		options = &imaplib.SearchOptions{ReturnAll: true}
+	} else if s.state.Messages > mostInLine {
+		step = mostInLine
 	}
-	err := s.run(ctx, func() error {
-		data, err := s.client.UIDSearch(criteria, options).Wait()
-		if err != nil {
-			return err
+	var uids []uint32
+	for low, last := from, false; !last; low += step {
+		high := low + min(step-1, math.MaxUint32-low)
+		if last = high >= to || high >= s.state.UIDNext; last { // there are few behind, if any
+			high = to
 		}
-		uids, err = numbersIn(data.All, from, to, min(int(s.state.Messages)+spareNumbers, mostNumbers))
-		return err
-	})
-	if err != nil {
-		return nil, s.lost(source.Folders, "searching the folder", err)
+		var set imaplib.UIDSet
+		set.AddRange(imaplib.UID(low), imaplib.UID(high))
+		criteria.UID = []imaplib.UIDSet{set}
+		err := s.run(ctx, func() error {
+			data, err := s.client.UIDSearch(criteria, options).Wait()
+			if err != nil {
+				return err
+			}
+			some, err := numbersIn(data.All, low, high, min(int(s.state.Messages)+spareNumbers, mostNumbers)-len(uids))
+			uids = append(uids, some...)
+			return err
+		})
+		if err != nil {
+			return nil, s.lost(source.Folders, "searching the folder", err)
+		}
 	}
 	slices.Sort(uids)
 	return slices.Compact(uids), nil

@@ -223,8 +223,10 @@ func (c *conn) signIn(config *Config) error {
 		return &source.Error{Step: source.SignIn, Problem: "somebody else has the mailbox open now (" + no.text + ")",
 			Advice: "A POP3 mailbox can be open once. Ink Tray tries again by itself.", Err: err}
 	case no.code == "LOGIN-DELAY" || no.code == "SYS/TEMP":
-		return &source.Error{Step: source.SignIn, Problem: "the server asks to wait (" + no.text + ")",
+		e := &source.Error{Step: source.SignIn, Problem: "the server asks to wait (" + no.text + ")",
 			Advice: "Ink Tray tries again by itself; a longer interval may help.", Err: err}
+		e.Slow, e.After = reach.SlowDown(no.text)
+		return e
 	}
 	e := &source.Error{Step: source.SignIn,
 		Problem: fmt.Sprintf("the server refuses the name %q or its password (%s)", config.Username, no.text), Advice: advice,

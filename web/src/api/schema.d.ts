@@ -5158,7 +5158,7 @@ export interface components {
             found: string[];
             advice?: string;
         };
-        /** @description How long things are kept, and how much is filed in an hour at most. */
+        /** @description How long things are kept, how much is filed in an hour at most, and how many connections to mail servers there are at most. */
         Limits: {
             /** @description passes, and facts of messages of which nothing was filed; 0 keeps them */
             history_days: number;

@@ -212,18 +212,18 @@ type LeafProps = {
   onChange: (n: Node | null) => void
 }
 
-/** What an empty blank asks, by what it looks at. */
+/** What an empty blank says, by what it looks at. */
 const invites: Record<string, string> = {
-  sender: 'whom?',
-  'original sender': 'whom?',
-  recipient: 'whom?',
-  'delivered to': 'which address?',
-  subject: 'which words?',
-  'subject.full': 'which words?',
-  words: 'which words?',
-  topic: 'which topic?',
-  label: 'which label?',
-  folder: 'which folder?',
+  sender: 'choose a sender',
+  'original sender': 'choose a sender',
+  recipient: 'choose a recipient',
+  'delivered to': 'enter an address',
+  subject: 'enter words',
+  'subject.full': 'enter words',
+  words: 'enter words',
+  topic: 'choose a topic',
+  label: 'choose a label',
+  folder: 'choose a folder',
 }
 
 /** One condition: its words, and a blank where it can be changed. */

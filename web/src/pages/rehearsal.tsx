@@ -124,8 +124,8 @@ function Tree({ tree }: { tree: Schemas['FolderSum'][] }) {
 /** What is said beside a new letter of which nothing was filled in yet. */
 const invitation = (r?: Schemas['Rehearsal']) =>
   r?.looked
-    ? 'This is the mail that is there. Say in the letter whom the messages are from, and you see what the rule would file.'
-    : 'Fill in the blanks of the letter, and you see here what the rule would do with your mail.'
+    ? 'This is the mail that is there. Choose a sender in the letter. Then you see what the rule would file.'
+    : 'Fill in the blanks of the letter. Then you see here what the rule would do with your mail.'
 
 type Props = {
   rehearsal?: Schemas['Rehearsal']
