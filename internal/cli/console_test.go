@@ -280,6 +280,7 @@ func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
 	b.Press("New rule")
 	b.Sees("A new rule")
 	b.Sees("This is the mail that is there. Choose a sender in the letter.")
+	picture(t, b, "new-rule")
 	b.Until("nothing is called wrong that nobody has touched",
 		`!document.querySelector('main [role=alert]') && !document.querySelector('[data-wrong=true]')`)
 	b.Type("Name of the rule", "Readings")
