@@ -12,6 +12,7 @@ import (
 
 	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/register"
+	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/outbox"
 	"inktray.example/inktray/internal/registry"
 	"inktray.example/inktray/internal/store"
@@ -464,8 +465,17 @@ func (s *careHandlers) outgoing(ctx context.Context) (Outgoing, error) {
 		return Outgoing{}, err
 	}
 	o, err := s.Engine.Outbox.Outgoing(ctx)
-	return Outgoing{Revision: revision, Host: o.Host, Port: o.Port, Encryption: o.Encryption, Username: o.Username,
-		HasPassword: len(o.Sealed) > 0, From: o.From, Name: o.Name, Console: o.Console}, err
+	if err != nil {
+		return Outgoing{}, err
+	}
+	through := ""
+	if o.Mailbox != "" {
+		if box, err := s.Store.Mailboxes.ByID(ctx, store.System, o.Mailbox); err == nil {
+			through = box.Name
+		}
+	}
+	return Outgoing{Revision: revision, Mailbox: through, Host: o.Host, Port: o.Port, Encryption: o.Encryption,
+		Username: o.Username, HasPassword: len(o.Sealed) > 0, From: o.From, Name: o.Name, Console: o.Console}, err
 }
 
 // GetOutgoing says how mail is sent.
@@ -491,6 +501,25 @@ func (s *careHandlers) SetOutgoing(ctx context.Context, r SetOutgoingRequestObje
 		{r.Body.From, &o.From}, {r.Body.Name, &o.Name}, {r.Body.Console, &o.Console}} {
 		if one.given != nil {
 			*one.kept = strings.TrimSpace(*one.given)
+		}
+	}
+	if r.Body.Host != nil && o.Host != "" {
+		o.Mailbox = "" // a mail server instead of the mailbox
+	}
+	if r.Body.Mailbox != nil {
+		if o.Mailbox = ""; *r.Body.Mailbox != "" {
+			box, err := s.Store.Mailboxes.Named(ctx, store.System, *r.Body.Mailbox)
+			if errors.Is(err, store.ErrNotFound) {
+				return nil, rule.Problems{{Place: "mailbox", Text: fmt.Sprintf("there is no mailbox called “%s”",
+					*r.Body.Mailbox)}}
+			}
+			if err != nil {
+				return nil, err
+			}
+			o.Mailbox = box.ID
+			if r.Body.Host == nil {
+				o.Host = ""
+			}
 		}
 	}
 	if o.Port = number(r.Body.Port, o.Port); r.Body.Encryption != nil {

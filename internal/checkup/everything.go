@@ -283,7 +283,7 @@ func (in *Installation) checkOutgoing(ctx context.Context) Finding {
 	if err != nil {
 		return wrong(err, "Enter the password of the outgoing mail again.")
 	}
-	if out.Host == "" {
+	if !out.Sends() {
 		people, err := in.Store.Alarms.Addressees(ctx)
 		if err != nil {
 			return wrong(err, "Try again.")
@@ -298,6 +298,9 @@ func (in *Installation) checkOutgoing(ctx context.Context) Finding {
 	}
 	if err := in.Outbox.CheckOutgoing(ctx); err != nil {
 		return wrong(err, "Check Settings: Outgoing mail.")
+	}
+	if out.Host == "" {
+		return works("mail is sent through a mailbox")
 	}
 	return works("%s lets Ink Tray in", out.Host)
 }

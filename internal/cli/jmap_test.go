@@ -142,3 +142,64 @@ rules:
 	says(t, "to another kind", fails(t, "mailboxes", "change", "stations", "--kind", "pop3", "--secret-file", secret),
 		"only IMAP and JMAP can take each other's place")
 }
+
+// Without a mail server of its own, an office replies through the mailbox to which the message came, and sends the
+// rest through a mailbox that it chooses.
+func TestMailIsSentThroughAMailbox(t *testing.T) {
+	c := testbed.StartCyrus(t, "ann")
+	sent := takeMails(t, c.SMTP)
+	outside := c.Client("ann")
+	o := openOffice(t, empty)
+	o.first()
+	must(t, "cabinets", "add", "files", "--folder", filepath.Join(o.folder, "files"))
+	must(t, "mailboxes", "add", "office", "--kind", "jmap", "--host", c.Host, "--port", strconv.Itoa(c.HTTP),
+		"--encryption", "none", "--user", "ann", "--secret-file", written(t, "pw"), "--interval", "1")
+	rules := written(t, `format: 1
+rules:
+  - id: all
+    name: Everything
+    cabinet: files
+    look: {mailboxes: office}
+    match: every message
+    attachments: [{take: everything, folder: In}]
+    afterwards: [{reply: {subject: Received, text: Thank you.}}]
+`)
+	must(t, "rules", "save", rules)
+	must(t, "rules", "on", "all", "--begin", "now")
+	must(t, "outgoing", "set", "--from", "ann@localhost")
+	must(t, "trust", "set", "--replies=false") // this mail is neither signed nor reported on
+	raw, _ := sendersWay(1)
+	testbed.Append(t, outside, "INBOX", raw, time.Now())
+	count := func(subject string) int {
+		sent.mutex.Lock()
+		defer sent.mutex.Unlock()
+		return sent.by[subject]
+	}
+	until(t, "the reply is sent", func() bool { return count("Received") == 1 })
+	// What goes to colleagues needs a way, too.
+	must(t, "addressees", "add", "Desk", "--mail", "desk@brackwater.example")
+	if said := fails(t, "addressees", "trial", "Desk"); !strings.Contains(said, "no mail can be sent") {
+		t.Errorf("without a way: %s", said)
+	}
+	if said := fails(t, "outgoing", "set", "--mailbox", "Office 2"); !strings.Contains(said,
+		"no mailbox called “Office 2”") {
+		t.Errorf("a mailbox that is not there: %s", said)
+	}
+	must(t, "outgoing", "set", "--mailbox", "office")
+	must(t, "outgoing", "check")
+	must(t, "addressees", "trial", "Desk")
+	if n := count("A trial from Ink Tray"); n != 1 {
+		t.Errorf("%d trials were sent", n)
+	}
+	if now := value[client.Outgoing](t, "outgoing", "show"); now.Mailbox != "office" || now.Host != "" {
+		t.Errorf("%+v", now)
+	}
+	// A mail server takes its place.
+	must(t, "outgoing", "set", "--host", "smtp.brackwater.example")
+	if now := value[client.Outgoing](t, "outgoing", "show"); now.Mailbox != "" || now.Host != "smtp.brackwater.example" {
+		t.Errorf("%+v", now)
+	}
+	if n := count("Received"); n != 1 {
+		t.Errorf("%d replies were sent", n)
+	}
+}

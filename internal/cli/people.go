@@ -42,34 +42,41 @@ func (c peopleCommands) wentWell(t client.Trial, err error) error {
 	return c.show(t, func() { fmt.Fprintln(c.out, t.Text) })
 }
 
+// showOutgoing shows how mail is sent.
+func (c peopleCommands) showOutgoing(o client.Outgoing) error {
+	return c.show(o, func() {
+		if o.Mailbox != "" {
+			c.table([]string{"MAILBOX", o.Mailbox},
+				[][]string{{"from", strings.TrimSpace(o.Name + " <" + o.From + ">")}, {"console", o.Console}})
+			return
+		}
+		if o.Host == "" {
+			fmt.Fprintln(c.out, "No mail is sent yet. Set it up: inktray outgoing set --host smtp.brackwater.example --from "+
+				"office@brackwater.example")
+			return
+		}
+		password := "none"
+		if o.HasPassword {
+			password = "kept, sealed"
+		}
+		c.table([]string{"HOST", o.Host},
+			[][]string{{"port", fmt.Sprint(o.Port)}, {"encryption", o.Encryption}, {"user name", o.Username},
+				{"password", password}, {"from", strings.TrimSpace(o.Name + " <" + o.From + ">")}, {"console", o.Console}})
+	})
+}
+
 func (c peopleCommands) outgoing() *cobra.Command {
 	root := &cobra.Command{Use: "outgoing", Short: "How Ink Tray sends mail: replies, what somebody is told, alarms"}
-	shown := func(o client.Outgoing) error {
-		return c.show(o, func() {
-			if o.Host == "" {
-				fmt.Fprintln(c.out, "No mail is sent yet. Set it up: inktray outgoing set --host smtp.brackwater.example --from "+
-					"office@brackwater.example")
-				return
-			}
-			password := "none"
-			if o.HasPassword {
-				password = "kept, sealed"
-			}
-			c.table([]string{"HOST", o.Host},
-				[][]string{{"port", fmt.Sprint(o.Port)}, {"encryption", o.Encryption}, {"user name", o.Username},
-					{"password", password}, {"from", strings.TrimSpace(o.Name + " <" + o.From + ">")}, {"console", o.Console}})
-		})
-	}
 	root.AddCommand(&cobra.Command{Use: "show", Short: "Show how mail is sent", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			o, err := call[client.Outgoing](api.GetOutgoing(ctx))
 			if err != nil {
 				return err
 			}
-			return shown(o)
+			return c.showOutgoing(o)
 		})})
 	var port int
-	var host, encryption, username, passwordFile, from, name, console string
+	var mailbox, host, encryption, username, passwordFile, from, name, console string
 	set := &cobra.Command{Use: "set", Short: "Set how mail is sent; what is not given stays", Args: cobra.NoArgs}
 	set.RunE = c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 		o, err := call[client.Outgoing](api.GetOutgoing(ctx))
@@ -78,7 +85,8 @@ func (c peopleCommands) outgoing() *cobra.Command {
 		}
 		var s client.OutgoingSettings
 		way := client.OutgoingSettingsEncryption(encryption)
-		for flag, give := range map[string]func(){"host": func() { s.Host = &host }, "port": func() { s.Port = &port },
+		for flag, give := range map[string]func(){"host": func() { s.Host = &host },
+			"mailbox": func() { s.Mailbox = &mailbox }, "port": func() { s.Port = &port },
 			"encryption": func() { s.Encryption = &way }, "username": func() { s.Username = &username },
 			"from": func() { s.From = &from }, "name": func() { s.Name = &name }, "console": func() { s.Console = &console }} {
 			if set.Flags().Changed(flag) {
@@ -99,9 +107,11 @@ func (c peopleCommands) outgoing() *cobra.Command {
 			s)); err != nil {
 			return err
 		}
-		return shown(o)
+		return c.showOutgoing(o)
 	})
 	set.Flags().StringVar(&host, "host", "", "the server that takes mail; empty sends none")
+	set.Flags().StringVar(&mailbox, "mailbox", "",
+		"a mailbox read by JMAP whose server sends the mail, instead of --host; empty for none")
 	set.Flags().IntVar(&port, "port", 0, "its port; 0 for 465 with tls, else 587")
 	set.Flags().StringVar(&encryption, "encryption", "starttls", "tls, starttls or none")
 	set.Flags().StringVar(&username, "username", "", "the name to sign in with; empty for none")

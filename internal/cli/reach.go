@@ -6,6 +6,9 @@ import (
 	"fmt"
 	"net"
 	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -27,6 +30,8 @@ type reacher struct {
 	records  *store.Store
 	mail     string // folder for mail that is kept here
 	resolver *net.Resolver
+	mutex    sync.Mutex
+	shared   map[string]*jmap.Shared // by mailbox and account: what its sessions know together
 }
 
 func (r *reacher) server(m *store.Mailbox) reach.Server {
@@ -59,6 +64,18 @@ func (r *reacher) pop3(m *store.Mailbox, secret string) pop3.Config {
 func (r *reacher) jmap(m *store.Mailbox, secret string) jmap.Config {
 	c := jmap.Config{Server: r.server(m), Username: m.Username, Numbers: r.records.Mailboxes.NumbersOf(m.ID)}
 	c.Password, c.Token = secrets(m, secret)
+	if m.ID != "" { // a mailbox that is only tried has none
+		key := strings.Join([]string{m.ID, m.Host, strconv.Itoa(m.Port), m.Encryption, m.Username}, "\n")
+		r.mutex.Lock()
+		defer r.mutex.Unlock()
+		if r.shared == nil {
+			r.shared = map[string]*jmap.Shared{}
+		}
+		if r.shared[key] == nil {
+			r.shared[key] = &jmap.Shared{}
+		}
+		c.Shared = r.shared[key]
+	}
 	return c
 }
 

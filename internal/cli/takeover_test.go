@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -35,10 +36,13 @@ type mailsTaken struct {
 	port  int
 }
 
-func startMails(t testing.TB) *mailsTaken {
+func startMails(t testing.TB) *mailsTaken { return takeMails(t, 0) }
+
+// takeMails takes mail at a port; 0 for any that is free.
+func takeMails(t testing.TB, port int) *mailsTaken {
 	t.Helper()
 	r := &mailsTaken{by: map[string]int{}}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
 	if err != nil {
 		t.Fatal(err)
 	}

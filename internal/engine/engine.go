@@ -129,6 +129,7 @@ func New(c Config) *Engine {
 		Faults: e.faults,
 		Data:   filepath.Dir(c.Spool), Waiting: c.Waiting, Beside: e.beside})
 	e.Outbox = outbox.New(c.Base, e.Office, c.RootCAs)
+	e.Outbox.Through = e.Mailboxes
 	e.Registry = registry.New(registry.Config{Base: c.Base, Office: e.Office, Cabinets: e.Cabinets, Filer: e.Filer,
 		Reader: e.Reader, Passes: e.passes,
 		Watch: e.clock, Spool: c.Spool})

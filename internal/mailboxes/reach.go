@@ -391,6 +391,31 @@ func (ms *Mailboxes) FindServers(ctx context.Context, address string) ([]reach.F
 	return reach.Find(ctx, ms.Resolver, address)
 }
 
+// Submit sends a message through a mailbox; see source.Submitter.
+func (ms *Mailboxes) Submit(ctx context.Context, m *store.Mailbox, l source.Letter) error {
+	return ms.With(ctx, m, func(s source.Session) error {
+		if sender, ok := s.(source.Submitter); ok {
+			return sender.Submit(ctx, l)
+		}
+		return noSubmit(m)
+	})
+}
+
+// CheckSubmit says why a mailbox sends no mail; nil where it does.
+func (ms *Mailboxes) CheckSubmit(ctx context.Context, m *store.Mailbox) error {
+	return ms.With(ctx, m, func(s source.Session) error {
+		if sender, ok := s.(source.Submitter); ok && sender.Submits() {
+			return nil
+		}
+		return noSubmit(m)
+	})
+}
+
+func noSubmit(m *store.Mailbox) error {
+	return &source.Error{Step: source.SignIn, Problem: fmt.Sprintf("the server of the mailbox “%s” takes no mail to send",
+		m.Name), Advice: "Set up an outgoing mail server (SMTP) in Settings.", Lasting: true}
+}
+
 // With opens a connection of its own.
 func (ms *Mailboxes) With(ctx context.Context, m *store.Mailbox, f func(s source.Session) error) error {
 	s, err := ms.Reach(ctx, m, connections.Work)

@@ -145,8 +145,9 @@ func (c *Connection) Wait(ctx context.Context, longest time.Duration, wake <-cha
 	return event, err
 }
 
-// counted says whether a mailbox's connections are counted: those of servers that keep one open.
-func counted(m *store.Mailbox) bool { return m.Kind == "imap" || m.Kind == "pop3" }
+// counted says whether a mailbox's connections are counted: those to mail servers. A session over JMAP counts as one,
+// though it opens a few more for a moment while it reads several attachments.
+func counted(m *store.Mailbox) bool { return m.OnServer() }
 
 // open waits for its turn and opens a session.
 func (ms *Mailboxes) open(ctx context.Context, m *store.Mailbox, secret string, use connections.Use) (*Connection,

@@ -281,6 +281,16 @@ func (o *Office) UsedBy(ctx context.Context, uses func(*rule.Rule) bool) ([]stri
 	return names, nil
 }
 
+// repliesThemselves says whether the servers of all mailboxes of a rule send its replies: those read by JMAP do.
+func repliesThemselves(ctx context.Context, o *Office, document *rule.Rule) bool {
+	for _, name := range document.Look.Mailboxes {
+		if box, err := o.Store.Mailboxes.Named(ctx, store.System, name); err != nil || box.Kind != "jmap" {
+			return false
+		}
+	}
+	return len(document.Look.Mailboxes) > 0
+}
+
 // checkWho proves that everyone whom a rule notifies is known, and that mail can
 // be sent where the rule needs it.
 func (o *Office) checkWho(ctx context.Context, document *rule.Rule) rule.Problems {
@@ -308,12 +318,12 @@ func (o *Office) checkWho(ctx context.Context, document *rule.Rule) rule.Problem
 		}
 	}
 	for i := range document.Afterwards {
-		if document.Afterwards[i].Reply != nil && needs == "" {
+		if document.Afterwards[i].Reply != nil && needs == "" && !repliesThemselves(ctx, o, document) {
 			needs = fmt.Sprintf("afterwards[%d].reply", i)
 		}
 	}
 	if needs != "" {
-		if out, _, err := o.Store.Settings.Outgoing(ctx); err != nil || out.Host == "" {
+		if out, _, err := o.Store.Settings.Outgoing(ctx); err != nil || !out.Sends() {
 			problems = append(problems, rule.Problem{Place: needs, Text: "no mail can be sent yet: set up outgoing mail in " +
 				"Settings first"})
 		}

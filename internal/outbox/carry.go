@@ -20,6 +20,7 @@ import (
 	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/office"
 	"inktray.example/inktray/internal/post"
+	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -32,9 +33,18 @@ const (
 // Outbox does what leaves the service. Its methods may be called by several goroutines at once; Carry runs once.
 type Outbox struct {
 	*base.Base
+	Through Through // sends through mailboxes
 	office  *office.Office
 	rootCAs *x509.CertPool
 	wake    chan struct{}
+}
+
+// Through sends mail through a mailbox whose server also takes mail to send.
+type Through interface {
+	// Submit sends a message; see source.Submitter.
+	Submit(ctx context.Context, m *store.Mailbox, l source.Letter) error
+	// CheckSubmit says why the mailbox sends no mail; nil where it does.
+	CheckSubmit(ctx context.Context, m *store.Mailbox) error
 }
 
 // New makes an outbox. rootCAs are trusted where mail is sent; nil for the system's.
@@ -308,21 +318,76 @@ func (ob *Outbox) sendMail(ctx context.Context, p *store.Post) error {
 	if err != nil {
 		return err
 	}
+	to := strings.Split(p.Recipients, "\n")
+	from := out.From
+	if p.Purpose == "reply" {
+		from = "" // RFC 3834 section 3.3: so that nobody's program answers it
+	}
+	if box, err := ob.sendsThrough(ctx, &out, p); err != nil {
+		return err
+	} else if box != nil {
+		sender := mail.ParseAddresses(mail.Parse(p.Content).Message.Header.Get("From"))
+		l := source.Letter{Bounces: from, To: to, Content: p.Content}
+		if len(sender) == 1 {
+			l.Sender = sender[0].String()
+		}
+		return submitted(ob.Through.Submit(ctx, box, l))
+	}
 	if out.Host == "" {
 		return &post.Error{Problem: "no mail can be sent: it is not said how", Advice: "Set up outgoing mail in Settings, " +
 			"then try again."}
 	}
 	server := post.Server{Host: out.Host, Port: out.Port, Encryption: out.Encryption, Username: out.Username,
 		Password: password, RootCAs: ob.rootCAs}
-	to := strings.Split(p.Recipients, "\n")
-	from := out.From
-	if p.Purpose == "reply" {
-		from = "" // RFC 3834 section 3.3: so that nobody's program answers it
-	}
 	err = server.Send(ctx, from, to, p.Content)
 	var known *post.Error
 	if from == "" && errors.As(err, &known) && known.Sender && !known.Passing {
 		err = server.Send(ctx, out.From, to, p.Content) // many servers want the sender that signed in
+	}
+	return err
+}
+
+// sendsThrough is the mailbox through which a mail is sent; nil where a mail server takes it. Without a mail server, a
+// reply goes through the mailbox to which the message came, if it is read by JMAP.
+func (ob *Outbox) sendsThrough(ctx context.Context, out *store.Outgoing, p *store.Post) (*store.Mailbox, error) {
+	if out.Host != "" {
+		return nil, nil
+	}
+	for _, id := range []string{p.MailboxID, out.Mailbox} {
+		if id == "" || id == p.MailboxID && p.Purpose != "reply" && id != out.Mailbox {
+			continue
+		}
+		box, err := ob.Store.Mailboxes.ByID(ctx, store.System, id)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+		case err != nil:
+			return nil, err
+		case box.Kind == "jmap":
+			return &box, nil
+		}
+	}
+	if out.Mailbox != "" {
+		return nil, &post.Error{Problem: "the mailbox through which mail is sent is no longer there",
+			Advice: "Choose another way in Settings, Outgoing mail."}
+	}
+	return nil, nil
+}
+
+// submitted makes the error of a mailbox's server into one of sending.
+func submitted(err error) error {
+	var known *source.Error
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, source.ErrUnsure):
+		return &post.Error{Problem: "the connection to the mail server ended before it said whether it has the mail, so it " +
+			"may have been sent", Advice: "Ask the recipient; if it did not arrive, try again.", Unsure: true, Err: err}
+	case errors.As(err, &known):
+		return &post.Error{Problem: known.Problem, Advice: known.Advice, Passing: !known.Lasting,
+			Server: known.Step == source.Connection, Err: err}
+	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled):
+		return &post.Error{Problem: "the mail server did not answer in time", Advice: "Ink Tray tries again.", Passing: true,
+			Err: err}
 	}
 	return err
 }
@@ -361,6 +426,11 @@ func (ob *Outbox) CheckOutgoing(ctx context.Context) error {
 	out, password, err := ob.Store.Settings.Outgoing(ctx)
 	if err != nil {
 		return err
+	}
+	if box, err := ob.sendsThrough(ctx, &out, &store.Post{}); err != nil {
+		return err
+	} else if box != nil {
+		return submitted(ob.Through.CheckSubmit(ctx, box))
 	}
 	server := post.Server{Host: out.Host, Port: out.Port, Encryption: out.Encryption, Username: out.Username,
 		Password: password, RootCAs: ob.rootCAs}

@@ -25,7 +25,20 @@ func WhySent(err error) (problem, advice string) {
 func (ob *Outbox) SetOutgoing(ctx context.Context, o store.Outgoing, password *string, revision int,
 	actor string) error {
 	var problems rule.Problems
-	if o.Host != "" {
+	if o.Host != "" && o.Mailbox != "" {
+		problems = append(problems, rule.Problem{Place: "mailbox", Text: "mail is sent by a mail server or through a " +
+			"mailbox; choose one"})
+	}
+	if o.Mailbox != "" {
+		switch box, err := ob.Store.Mailboxes.ByID(ctx, store.System, o.Mailbox); {
+		case err != nil:
+			problems = append(problems, rule.Problem{Place: "mailbox", Text: "this mailbox is no longer there"})
+		case box.Kind != "jmap":
+			problems = append(problems, rule.Problem{Place: "mailbox", Text: fmt.Sprintf("“%s” is not read by JMAP, so "+
+				"its server sends no mail for Ink Tray", box.Name)})
+		}
+	}
+	if o.Sends() {
 		if text := addresses([]string{o.From}); text != "" {
 			problems = append(problems, rule.Problem{Place: "from", Text: text})
 		}

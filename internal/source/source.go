@@ -151,6 +151,26 @@ type Glancer interface {
 	Glance(ctx context.Context, folders []string) (map[string]State, error)
 }
 
+// Letter is a message that is to be sent.
+type Letter struct {
+	Sender  string   // address of the From field
+	Bounces string   // address that learns of failures; "" for nobody's
+	To      []string // addresses
+	Content []byte   // the message with its header
+}
+
+// Submitter is a session whose server also sends mail for the account.
+type Submitter interface {
+	// Submit has a message sent. The error is an *Error if it was certainly not sent, and ErrUnsure where the connection
+	// ended before the server said whether it was.
+	Submit(ctx context.Context, l Letter) error
+	// Submits says whether the server takes mail to send.
+	Submits() bool
+}
+
+// ErrUnsure says that a message may have been sent.
+var ErrUnsure = errors.New("the mail server did not say whether it sent the message")
+
 // Herald is a session whose server can announce what comes into any folder of the account.
 type Herald interface {
 	// Announce has the server do so, where it can; with labels, also which flags change.

@@ -80,10 +80,14 @@ type Outgoing struct {
 	Encryption string `json:"encryption"`
 	Username   string `json:"username"`
 	Sealed     []byte `json:"sealed"`
-	From       string `json:"from"` // address
+	Mailbox    string `json:"mailbox,omitempty"` // id of a mailbox whose server sends, instead of a host
+	From       string `json:"from"`              // address
 	Name       string `json:"name"`
 	Console    string `json:"console"` // where colleagues open the console, for links
 }
+
+// Sends says whether it is set up how mail is sent.
+func (o *Outgoing) Sends() bool { return o.Host != "" || o.Mailbox != "" }
 
 // Outgoing reads how mail is sent, and its password.
 func (s *Settings) Outgoing(ctx context.Context) (o Outgoing, password string, err error) {

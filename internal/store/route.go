@@ -41,8 +41,12 @@ func (c *Cabinet) route() []hop {
 }
 
 func (o *Outgoing) route() []hop {
-	return []hop{{"host", host(o.Host)}, {"port", fmt.Sprint(o.Port)}, {"encryption", o.Encryption}, {"user name",
+	route := []hop{{"host", host(o.Host)}, {"port", fmt.Sprint(o.Port)}, {"encryption", o.Encryption}, {"user name",
 		o.Username}}
+	if o.Mailbox != "" {
+		route = append(route, hop{"mailbox", o.Mailbox})
+	}
+	return route
 }
 
 func (a *Addressee) route() []hop { return []hop{{"kind", a.Kind}, {"address", a.URL}} }

@@ -21,6 +21,7 @@ type Cyrus struct {
 	Host        string
 	IMAP, IMAPS int // ports: STARTTLS or none, and TLS
 	HTTP        int // port: JMAP, not encrypted
+	SMTP        int // port to which it hands mail that is sent; nobody listens there at first
 	Roots       *x509.CertPool
 	dir         string
 	t           testing.TB
@@ -45,6 +46,8 @@ unixhierarchysep: yes
 altnamespace: yes
 conversations: yes
 httpmodules: jmap
+smtp_backend: host
+smtp_host: 127.0.0.1:$SMTP
 servername: localhost
 defaultdomain: localhost
 idlesocket: $D/idle
@@ -114,9 +117,9 @@ func StartCyrus(t testing.TB, users ...string) *Cyrus {
 		}
 	}
 	for try := 1; ; try++ {
-		c.IMAP, c.IMAPS, c.HTTP = FreePort(t), FreePort(t), FreePort(t)
+		c.IMAP, c.IMAPS, c.HTTP, c.SMTP = FreePort(t), FreePort(t), FreePort(t), FreePort(t)
 		fill := strings.NewReplacer("$D", dir, "$P", cyrusPrograms, "$IMAP", fmt.Sprint(c.IMAP), "$SIMAP",
-			fmt.Sprint(c.IMAPS), "$HTTP", fmt.Sprint(c.HTTP))
+			fmt.Sprint(c.IMAPS), "$SMTP", fmt.Sprint(c.SMTP), "$HTTP", fmt.Sprint(c.HTTP))
 		for name, text := range map[string]string{"imapd.conf": fill.Replace(cyrusConfig),
 			"cyrus.conf": fill.Replace(cyrusServices), "tls.crt": string(certificate), "tls.key": string(key)} {
 			if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {

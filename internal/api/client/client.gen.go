@@ -3057,8 +3057,11 @@ type Outgoing struct {
 	From        string `json:"from"`
 	HasPassword bool   `json:"has_password"`
 	Host        string `json:"host"`
-	Name        string `json:"name"`
-	Port        int    `json:"port"`
+
+	// Mailbox the name of the mailbox through which mail is sent; empty where a mail server takes it
+	Mailbox string `json:"mailbox"`
+	Name    string `json:"name"`
+	Port    int    `json:"port"`
 
 	// Revision which change of the settings this is
 	Revision int    `json:"revision"`
@@ -3076,6 +3079,9 @@ type OutgoingSettings struct {
 
 	// Host empty sends no mail
 	Host *string `json:"host,omitempty"`
+
+	// Mailbox the name of a mailbox read by JMAP whose server sends the mail, instead of a host
+	Mailbox *string `json:"mailbox,omitempty"`
 
 	// Name the sender's name
 	Name     *string `json:"name,omitempty"`

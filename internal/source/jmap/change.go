@@ -32,8 +32,8 @@ func (s *Session) Write(ctx context.Context, folder string) (source.State, error
 	return s.Open(ctx, folder)
 }
 
-// id is the name of a message of the open folder.
-func (s *Session) id(ctx context.Context, uid uint32) (string, error) {
+// idOf gives the name of a message of the open folder.
+func idOf(ctx context.Context, s *Session, uid uint32) (string, error) {
 	names, err := s.named(ctx, []uint32{uid})
 	if err != nil {
 		return "", err
@@ -67,7 +67,7 @@ func setFailure(e *setError) error {
 
 // Mark puts keywords on a message and takes others off.
 func (s *Session) Mark(ctx context.Context, uid uint32, on, off []string) ([]string, error) {
-	id, err := s.id(ctx, uid)
+	id, err := idOf(ctx, s, uid)
 	if err != nil {
 		return nil, err
 	}
@@ -104,11 +104,20 @@ func (s *Session) Mark(ctx context.Context, uid uint32, on, off []string) ([]str
 func pointer(name string) string { return strings.NewReplacer("~", "~0", "/", "~1").Replace(name) }
 
 // ensure finds a folder, making it and those around it where they are missing.
-func (s *Session) ensure(ctx context.Context, folder string) (place, error) {
+func (s *Session) ensure(ctx context.Context, folder string) (p place, err error) {
+	err = s.alone(ctx, func() error {
+		p, err = made(ctx, s, folder)
+		return err
+	})
+	return p, err
+}
+
+func made(ctx context.Context, s *Session, folder string) (place, error) {
+	refresh(s)
 	if p, ok := s.places[folder]; ok {
 		return p, nil
 	}
-	if _, err := s.Folders(ctx); err != nil {
+	if _, err := folders(ctx, s); err != nil {
 		return place{}, err
 	}
 	if p, ok := s.places[folder]; ok {
@@ -162,7 +171,7 @@ func (s *Session) ensure(ctx context.Context, folder string) (place, error) {
 // Move moves a message to another folder of its account.
 func (s *Session) Move(ctx context.Context, uid uint32, folder string) (source.Place, error) {
 	to := source.Place{Folder: folder}
-	id, err := s.id(ctx, uid)
+	id, err := idOf(ctx, s, uid)
 	if err != nil {
 		return to, err
 	}
@@ -181,16 +190,27 @@ func (s *Session) Move(ctx context.Context, uid uint32, folder string) (source.P
 	if err != nil {
 		return to, s.client.explain(source.Folders, doing, err)
 	}
-	numbering, err := s.numbers.Of(ctx, p.key(), []string{id})
-	if err != nil {
-		return to, err
-	}
-	to.UIDValidity, to.UID = numbering.UIDValidity, numbering.UIDs[id]
-	return to, s.update(ctx, p.account)
+	err = s.alone(ctx, func() error {
+		numbering, err := s.known.numbers.Of(ctx, p.key(), []string{id})
+		if err != nil {
+			return err
+		}
+		to.UIDValidity, to.UID = numbering.UIDValidity, numbering.UIDs[id]
+		return s.update(ctx, p.account)
+	})
+	return to, err
 }
 
 // Named lists the messages of the open folder that have a Message-ID.
-func (s *Session) Named(ctx context.Context, messageID string) ([]uint32, error) {
+func (s *Session) Named(ctx context.Context, messageID string) (uids []uint32, err error) {
+	err = s.alone(ctx, func() error {
+		uids, err = withMessageID(ctx, s, messageID)
+		return err
+	})
+	return uids, err
+}
+
+func withMessageID(ctx context.Context, s *Session, messageID string) ([]uint32, error) {
 	l, err := s.current(ctx)
 	if err != nil {
 		return nil, err
@@ -226,7 +246,7 @@ func (s *Session) Named(ctx context.Context, messageID string) ([]uint32, error)
 // Remove takes a message out of the open folder; one that lies in no other is destroyed.
 func (s *Session) Remove(ctx context.Context, uid uint32) error {
 	const doing = "removing a message"
-	id, err := s.id(ctx, uid)
+	id, err := idOf(ctx, s, uid)
 	if err != nil {
 		return err
 	}
@@ -250,7 +270,7 @@ func (s *Session) Remove(ctx context.Context, uid uint32) error {
 	if err != nil {
 		return s.client.explain(source.Folders, doing, err)
 	}
-	return s.update(ctx, s.open.account)
+	return s.alone(ctx, func() error { return s.update(ctx, s.open.account) })
 }
 
 // Append puts a message into a folder (RFC 8621 section 4.8).
@@ -281,5 +301,5 @@ func (s *Session) Append(ctx context.Context, folder string, message []byte, lab
 	if err != nil {
 		return s.client.explain(source.Folders, doing, err)
 	}
-	return s.update(ctx, p.account)
+	return s.alone(ctx, func() error { return s.update(ctx, p.account) })
 }

@@ -23,6 +23,8 @@ import (
 const (
 	core       = "urn:ietf:params:jmap:core"
 	mailAbout  = "urn:ietf:params:jmap:mail"
+	submitting = "urn:ietf:params:jmap:submission"
+	webSockets = "urn:ietf:params:jmap:websocket"
 	maxAnswer  = 64 << 20 // octets of an answer in JSON
 	maxSession = 4 << 20
 	mostHops   = 5
@@ -40,6 +42,7 @@ type Config struct {
 	Token    string        // of OAuth 2.0, instead of the password
 	Timeout  time.Duration // of one exchange; 0 for a minute
 	Numbers  source.Numbers
+	Shared   *Shared // what the sessions of the mailbox know together; nil for a session of its own
 }
 
 func (c *Config) complete() {
@@ -69,6 +72,7 @@ type resource struct {
 	Download        string                     `json:"downloadUrl"`
 	Upload          string                     `json:"uploadUrl"`
 	Events          string                     `json:"eventSourceUrl"`
+	Socket          string                     `json:"-"` // of a WebSocket that announces (RFC 8887); "" for none
 	limits          limits
 }
 
@@ -204,11 +208,7 @@ func (cl *client) ask(ctx context.Context, by *http.Client, method, address, kin
 		if err != nil {
 			return nil, err
 		}
-		if cl.config.Token != "" {
-			r.Header.Set("Authorization", "Bearer "+cl.config.Token)
-		} else {
-			r.SetBasicAuth(cl.config.Username, cl.config.Password)
-		}
+		cl.authorize(r.Header)
 		if kind != "" {
 			r.Header.Set("Content-Type", kind)
 		}
@@ -232,6 +232,16 @@ func (cl *client) ask(ctx context.Context, by *http.Client, method, address, kin
 		}
 	}
 	return nil, errors.New("the answers lead in a circle")
+}
+
+// authorize adds the password or the token to a request.
+func (cl *client) authorize(h http.Header) {
+	r := http.Request{Header: h}
+	if cl.config.Token != "" {
+		h.Set("Authorization", "Bearer "+cl.config.Token)
+	} else {
+		r.SetBasicAuth(cl.config.Username, cl.config.Password)
+	}
 }
 
 func refused(answer *http.Response) error {
@@ -272,8 +282,15 @@ func (cl *client) meet(ctx context.Context) error {
 	if err := json.Unmarshal(s.Capabilities[core], &s.limits); err != nil || s.limits.ObjectsInGet < 1 {
 		s.limits.ObjectsInGet = 100
 	}
+	var socket struct {
+		URL  string
+		Push bool `json:"supportsPush"`
+	}
+	if json.Unmarshal(s.Capabilities[webSockets], &socket) == nil && socket.Push {
+		s.Socket = socket.URL
+	}
 	if from := answer.Request.URL; from != nil { // what it names is relative to where it was found
-		for _, address := range []*string{&s.API, &s.Download, &s.Upload, &s.Events} {
+		for _, address := range []*string{&s.API, &s.Download, &s.Upload, &s.Events, &s.Socket} {
 			*address = absolute(from, *address)
 		}
 	}
@@ -318,6 +335,10 @@ func (cl *client) calls(ctx context.Context, calls ...call) error {
 	}{Using: []string{core, mailAbout}}
 	reads := true
 	for i, c := range calls {
+		if (strings.HasPrefix(c.method, "EmailSubmission/") || strings.HasPrefix(c.method, "Identity/")) &&
+			len(request.Using) == 2 {
+			request.Using = append(request.Using, submitting)
+		}
 		reads = reads && !strings.HasSuffix(c.method, "/set") && !strings.HasSuffix(c.method, "/import")
 		request.MethodCalls = append(request.MethodCalls, [3]any{c.method, c.args, strconv.Itoa(i)})
 	}

@@ -156,17 +156,20 @@ func (p *part) find(item string) *part {
 
 // named gives the names of messages of the open folder; those that are not there are left out.
 func (s *Session) named(ctx context.Context, uids []uint32) (map[string]uint32, error) {
-	l, err := s.current(ctx)
-	if err != nil {
-		return nil, err
-	}
 	found := make(map[string]uint32, len(uids))
-	for _, uid := range uids {
-		if id, there := l.names[uid]; there {
-			found[id] = uid
+	err := s.alone(ctx, func() error {
+		l, err := s.current(ctx)
+		if err != nil {
+			return err
 		}
-	}
-	return found, nil
+		for _, uid := range uids {
+			if id, there := l.names[uid]; there {
+				found[id] = uid
+			}
+		}
+		return nil
+	})
+	return found, err
 }
 
 // emails reads messages by their names. Those that are gone are missing.

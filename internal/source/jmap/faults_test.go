@@ -22,7 +22,7 @@ import (
 
 // stage is a server with one account, one folder and a few messages, which answers as it is told.
 type stage struct {
-	t       *testing.T
+	t       testing.TB
 	mutex   sync.Mutex
 	ids     []string // messages, those that came first before the others
 	state   int
@@ -34,7 +34,8 @@ type stage struct {
 	events  chan string
 	message func(id string) map[string]any
 	server  *httptest.Server
-	shared  string // the name of another's account, which has folders, too
+	shared  string         // the name of another's account, which has folders, too
+	capable map[string]any // further capabilities of the server and of the account
 }
 
 type change struct {
@@ -43,7 +44,7 @@ type change struct {
 	created bool
 }
 
-func newStage(t *testing.T, messages int) (*stage, Config) {
+func newStage(t testing.TB, messages int) (*stage, Config) {
 	t.Helper()
 	s := &stage{t: t, asked: map[string]int{}}
 	for i := range messages {
@@ -88,6 +89,10 @@ func (s *stage) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 				"accountCapabilities": map[string]any{mailAbout: struct{}{}}}},
 			"primaryAccounts": map[string]string{mailAbout: "A"}, "apiUrl": "/api",
 			"downloadUrl": "/blob/{accountId}/{blobId}/{name}?accept={type}", "uploadUrl": "/up/{accountId}"}
+		for name, about := range s.capable {
+			session["capabilities"].(map[string]any)[name] = about
+			session["accounts"].(map[string]any)["A"].(map[string]any)["accountCapabilities"].(map[string]any)[name] = about
+		}
 		if s.shared != "" {
 			session["accounts"].(map[string]any)["B"] = map[string]any{"name": s.shared,
 				"accountCapabilities": map[string]any{mailAbout: struct{}{}}}
@@ -114,6 +119,8 @@ func (s *stage) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 	case r.URL.Path == "/api":
 		s.api(w, r)
+	case strings.HasPrefix(r.URL.Path, "/up/"):
+		fmt.Fprint(w, `{"blobId":"U"}`)
 	case strings.HasPrefix(r.URL.Path, "/blob/"):
 		fmt.Fprint(w, "content")
 	default:

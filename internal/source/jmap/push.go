@@ -3,12 +3,15 @@ package jmap
 import (
 	"bufio"
 	"context"
+	"encoding/json"
 	"errors"
 	"net/http"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/coder/websocket"
 
 	"inktray.example/inktray/internal/source"
 )
@@ -26,7 +29,7 @@ var errNoPush = errors.New("the server announces nothing")
 // listen lets the server announce what changes, for as long as the session lasts (RFC 8620 section 7.3). Where the
 // stream ends, it is opened again; what happened meanwhile is found by asking.
 func (s *Session) listen() {
-	if s.client.session.Events == "" {
+	if s.client.session.Events == "" && s.client.session.Socket == "" {
 		return
 	}
 	ctx, cancel := context.WithCancel(context.Background())
@@ -36,7 +39,7 @@ func (s *Session) listen() {
 	s.ended.Go(func() {
 		for pause := firstPause; ctx.Err() == nil; pause = min(2*pause, longestPause) {
 			began := time.Now()
-			err := s.stream(ctx, func() {
+			err := (&listener{s.client, s.news}).stream(ctx, func(string) {
 				s.push.Store(true)
 				told()
 			})
@@ -68,23 +71,38 @@ func tell(news chan<- struct{}) {
 	}
 }
 
-// announces tries whether the server announces.
-func announces(ctx context.Context, s *Session) bool {
-	if s.client.session.Events == "" {
-		return false
-	}
+// announces tries by which means the server announces; "" for none.
+func announces(ctx context.Context, s *Session) (by string) {
 	ctx, cancel := context.WithTimeout(ctx, s.config.timeout())
 	defer cancel()
-	can := false
-	_ = s.stream(ctx, func() { can = true; cancel() }) // it ends here in any case
-	return can
+	_ = (&listener{s.client, s.news}).stream(ctx, func(means string) { by = means; cancel() }) // it ends here in any case
+	return by
 }
 
-// stream reads announcements until the connection ends.
-func (s *Session) stream(ctx context.Context, begun func()) error {
-	address := fill(s.client.session.Events, map[string]string{"types": "Email,Mailbox", "closeafter": "no",
+// listener reads what a server announces.
+type listener struct {
+	client *client
+	news   chan<- struct{} // where it says that something changed
+}
+
+// stream reads announcements until the connection ends: from an event source, or from a WebSocket where the server has
+// no event source.
+func (l *listener) stream(ctx context.Context, begun func(means string)) error {
+	err := errNoPush
+	if l.client.session.Events != "" {
+		err = l.eventSource(ctx, begun)
+	}
+	if errors.Is(err, errNoPush) && l.client.session.Socket != "" {
+		err = l.socket(ctx, begun)
+	}
+	return err
+}
+
+// eventSource reads announcements as RFC 8620 section 7.3 has them.
+func (l *listener) eventSource(ctx context.Context, begun func(means string)) error {
+	address := fill(l.client.session.Events, map[string]string{"types": "Email,Mailbox", "closeafter": "no",
 		"ping": strconv.Itoa(pingEvery)})
-	answer, err := s.client.ask(ctx, s.client.events, http.MethodGet, address, "", nil, true)
+	answer, err := l.client.ask(ctx, l.client.events, http.MethodGet, address, "", nil, true)
 	var no *refusal
 	if errors.As(err, &no) && (no.status == http.StatusNotFound || no.status == http.StatusNotImplemented ||
 		no.status == http.StatusMethodNotAllowed) {
@@ -98,7 +116,7 @@ func (s *Session) stream(ctx context.Context, begun func()) error {
 		!strings.HasPrefix(answer.Header.Get("Content-Type"), "text/event-stream") { // 204 asks not to come again
 		return errNoPush
 	}
-	begun()
+	begun("EventSource")
 	lines := bufio.NewScanner(answer.Body)
 	lines.Buffer(nil, longestEvent)
 	event := ""
@@ -110,14 +128,79 @@ func (s *Session) stream(ctx context.Context, begun func()) error {
 		case name == "event":
 			event = strings.TrimSpace(value)
 		case name == "data" && (event == "state" || event == ""):
-			tell(s.news) // what changed is asked for: a single announcement may stand for several
+			tell(l.news) // what changed is asked for: a single announcement may stand for several
 		}
 	}
 	return lines.Err()
 }
 
-// Pushes says whether the server announces what changes, in every folder.
-func (s *Session) Pushes() bool { return s.push.Load() }
+// socket reads announcements as RFC 8887 section 4.3.5 has them.
+func (l *listener) socket(ctx context.Context, begun func(means string)) error {
+	at, err := l.client.base.Parse(l.client.session.Socket)
+	if err != nil {
+		return errNoPush
+	}
+	switch at.Scheme {
+	case "wss":
+		at.Scheme = "https"
+	case "ws":
+		at.Scheme = "http"
+	}
+	header := http.Header{}
+	l.client.authorize(header)
+	conn, answer, err := websocket.Dial(ctx, at.String(), &websocket.DialOptions{HTTPClient: l.client.events,
+		HTTPHeader: header, Subprotocols: []string{"jmap"}})
+	if answer != nil && answer.StatusCode/100 == 4 && answer.StatusCode != http.StatusTooManyRequests {
+		return errNoPush
+	}
+	if err != nil {
+		return err
+	}
+	defer conn.CloseNow()
+	conn.SetReadLimit(longestEvent)
+	enable := `{"@type":"WebSocketPushEnable","dataTypes":["Email","Mailbox"]}`
+	if err := conn.Write(ctx, websocket.MessageText, []byte(enable)); err != nil {
+		return err
+	}
+	begun("WebSocket")
+	reading, stop := context.WithCancel(ctx)
+	defer stop()
+	go func() { // a connection that died without a word is noticed by the missing answer
+		ticker := time.NewTicker(pingEvery * time.Second)
+		defer ticker.Stop()
+		for {
+			select {
+			case <-ticker.C:
+			case <-reading.Done():
+				return
+			}
+			patience, done := context.WithTimeout(reading, l.client.config.timeout())
+			err := conn.Ping(patience)
+			if done(); err != nil {
+				stop()
+				return
+			}
+		}
+	}()
+	for {
+		_, data, err := conn.Read(reading)
+		if err != nil {
+			return err
+		}
+		var said struct {
+			Type string `json:"@type"`
+		}
+		if json.Unmarshal(data, &said) == nil && said.Type == "StateChange" {
+			tell(l.news)
+		}
+	}
+}
+
+// Pushes says whether the server announces what changes, in every folder. The first call begins to listen.
+func (s *Session) Pushes() bool {
+	s.began.Do(s.listen)
+	return s.push.Load()
+}
 
 // Announce does nothing: whoever announces, announces every folder.
 func (s *Session) Announce(context.Context, bool) error { return nil }
@@ -127,6 +210,7 @@ func (s *Session) Announces() bool { return s.Pushes() }
 
 // Wait waits for an announcement, or asks at the end of the time, and says whether something came.
 func (s *Session) Wait(ctx context.Context, longest time.Duration, wake <-chan struct{}) (source.Event, error) {
+	s.began.Do(s.listen) //nolint:contextcheck // it lasts as long as the session
 	timer := time.NewTimer(longest)
 	defer timer.Stop()
 	for {
@@ -152,17 +236,23 @@ func (s *Session) Wait(ctx context.Context, longest time.Duration, wake <-chan s
 	}
 }
 
-// look says whether something came into a folder that was opened, or changed in one.
+// look says whether something came into a folder that was opened, or changed in one, since it was reported last. It
+// does not matter which session of the mailbox learned of it.
 func look(ctx context.Context, s *Session) (arrived, changed bool, err error) {
-	for _, a := range s.accounts {
-		if a.state == "" {
-			continue
+	err = s.alone(ctx, func() error {
+		for id, a := range s.accounts {
+			if a.state == "" {
+				continue
+			}
+			if err := s.update(ctx, a); err != nil {
+				return err
+			}
+			before, now := s.seen[id], seen{a.state, a.entered}
+			arrived = arrived || now.entered > before.entered
+			changed = changed || before.state != "" && now.state != before.state
+			s.seen[id] = now
 		}
-		before, entered := a.state, a.entered
-		if err := s.update(ctx, a); err != nil {
-			return false, false, err
-		}
-		arrived, changed = arrived || a.entered > entered, changed || a.state != before
-	}
-	return arrived, changed, nil
+		return nil
+	})
+	return arrived, changed, err
 }

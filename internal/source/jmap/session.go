@@ -32,9 +32,11 @@ var errNoChanges = errors.New("the server says again and again that there are mo
 type Session struct {
 	config   Config
 	client   *client
-	numbers  source.Numbered
-	accounts map[string]*account
-	places   map[string]place // folders by path
+	known    *knowledge          // shared with the other sessions of the mailbox
+	accounts map[string]*account // by their id; those of the session, as they are known together
+	seen     map[string]seen     // by account: what Wait reported last
+	versions map[string]int      // by account: the version of the folders that places shows
+	places   map[string]place    // folders by path
 	listing  []source.Folder
 	open     place
 
@@ -46,6 +48,7 @@ type Session struct {
 	}
 
 	push   atomic.Bool // the server announces what changes
+	began  sync.Once   // listening begins with the first wait: a session that only works needs no announcements
 	news   chan struct{}
 	cancel context.CancelFunc
 	ended  sync.WaitGroup
@@ -60,10 +63,17 @@ type account struct {
 	id        string
 	name      string
 	mailboxes string // state of the folders
+	version   int    // counts changes to the folders other than to their counts
 	state     string // state of the messages; "" while no folder was listed
 	lists     map[string]*list
 	entered   int // how many messages came into one of the lists so far
 	updated   time.Time
+}
+
+// seen is how an account stood when a session reported what is new.
+type seen struct {
+	state   string
+	entered int
 }
 
 // list is the messages of one folder.
@@ -127,16 +137,15 @@ func (p place) key() string { return p.account.id + "/" + p.id }
 func Dial(ctx context.Context, c Config) (*Session, error) {
 	s := start(c)
 	if err := s.meet(ctx); err != nil {
-		s.client.close()
+		_ = s.Close() // it holds nothing that could be lost
 		return nil, err
 	}
-	s.listen() //nolint:contextcheck // it lasts as long as the session
 	return s, nil
 }
 
 func start(c Config) *Session {
 	c.complete()
-	s := &Session{config: c, numbers: source.Numbered{Numbers: c.Numbers}, accounts: map[string]*account{},
+	s := &Session{config: c, accounts: map[string]*account{}, seen: map[string]seen{}, versions: map[string]int{},
 		news: make(chan struct{}, 1)}
 	s.client = newClient(&s.config)
 	return s
@@ -151,25 +160,46 @@ func (s *Session) meet(ctx context.Context) error {
 	if err := s.client.meet(ctx); err != nil {
 		return s.client.explain(source.Connection, "asking for the session", err)
 	}
-	for id, a := range s.client.session.Accounts {
-		if a.Capabilities[mailAbout] != nil {
-			s.accounts[id] = &account{id: id, name: a.Name, lists: map[string]*list{}}
-		}
+	if s.config.Shared != nil {
+		s.known = s.config.Shared.join(s.config.Numbers)
+	} else {
+		s.known = newKnowledge(s.config.Numbers)
 	}
-	named := map[string]int{}
-	for _, a := range s.accounts {
-		named[a.name]++
-	}
-	for id, a := range s.accounts {
-		if named[a.name] > 1 { // their folders stand apart
-			a.name += " " + id
+	err := s.alone(ctx, func() error {
+		for id, a := range s.client.session.Accounts {
+			if a.Capabilities[mailAbout] == nil {
+				continue
+			}
+			if s.known.accounts[id] == nil {
+				s.known.accounts[id] = &account{id: id, lists: map[string]*list{}}
+			}
+			known := s.known.accounts[id]
+			s.accounts[id], s.seen[id] = known, seen{known.state, known.entered}
 		}
+		nameAccounts(s)
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	if s.accounts[s.primary()] == nil {
 		return &source.Error{Step: source.SignIn, Problem: fmt.Sprintf("the account of %q has no mail", s.config.Username),
 			Advice: "Ask whoever runs the mail server.", Lasting: true}
 	}
 	return nil
+}
+
+// nameAccounts gives each account the name under which its folders stand. Two of one name are told apart by their ids.
+func nameAccounts(s *Session) {
+	named := map[string]int{}
+	for id := range s.accounts {
+		named[s.client.session.Accounts[id].Name]++
+	}
+	for id, a := range s.accounts {
+		if a.name = s.client.session.Accounts[id].Name; named[a.name] > 1 {
+			a.name += " " + id
+		}
+	}
 }
 
 func (s *Session) primary() string { return s.client.session.PrimaryAccounts[mailAbout] }
@@ -206,8 +236,8 @@ func Check(ctx context.Context, c Config) []source.Check {
 		Detail: fmt.Sprintf("%d folders; the inbox can be opened", len(folders))})
 	push := source.Check{Step: source.Push, OK: true,
 		Detail: "the server cannot announce new mail; the mailbox is looked into at the interval"}
-	if announces(ctx, s) {
-		push.Detail = "the server announces new mail at once (EventSource)"
+	if by := announces(ctx, s); by != "" {
+		push.Detail = "the server announces new mail in every folder at once (" + by + ")"
 	}
 	return append(checks, push)
 }
@@ -231,7 +261,15 @@ var roles = map[string]string{"inbox": "inbox", "archive": "archive", "drafts": 
 const others = "Other Users/"
 
 // Folders lists the folders, those of other accounts included.
-func (s *Session) Folders(ctx context.Context) ([]source.Folder, error) {
+func (s *Session) Folders(ctx context.Context) (all []source.Folder, err error) {
+	err = s.alone(ctx, func() error {
+		all, err = folders(ctx, s)
+		return err
+	})
+	return all, err
+}
+
+func folders(ctx context.Context, s *Session) ([]source.Folder, error) {
 	places, listing := map[string]place{}, []source.Folder{}
 	for _, id := range slices.Sorted(maps.Keys(s.accounts)) {
 		a := s.accounts[id]
@@ -242,12 +280,16 @@ func (s *Session) Folders(ctx context.Context) ([]source.Folder, error) {
 		err := s.client.calls(ctx, call{"Mailbox/get", map[string]any{"accountId": id, "ids": nil}, &got})
 		if id != s.primary() && (isMethod(err, "forbidden") || isMethod(err, "accountNotFound") ||
 			isMethod(err, "accountNotSupportedByMethod")) { // what others no longer let one read is no reason to read nothing
+			s.versions[id] = a.version
 			continue
 		}
 		if err != nil {
 			return nil, s.client.explain(source.Folders, "listing the folders", err)
 		}
-		a.mailboxes = got.State
+		if a.mailboxes != got.State && a.mailboxes != "" {
+			a.version++ // the other sessions list them again
+		}
+		a.mailboxes, s.versions[id] = got.State, a.version
 		for path, m := range paths(got.List) {
 			f := source.Folder{Path: path, Selectable: m.MyRights.MayReadItems}
 			if m.Role != nil {
@@ -299,10 +341,11 @@ func paths(all []mailbox) map[string]mailbox {
 
 // place finds a folder, asking the server again where it is not known.
 func (s *Session) place(ctx context.Context, folder string) (place, error) {
+	refresh(s)
 	if p, ok := s.places[folder]; ok {
 		return p, nil
 	}
-	if _, err := s.Folders(ctx); err != nil {
+	if _, err := folders(ctx, s); err != nil {
 		return place{}, err
 	}
 	p, ok := s.places[folder]
@@ -310,6 +353,15 @@ func (s *Session) place(ctx context.Context, folder string) (place, error) {
 		return place{}, noFolder(folder)
 	}
 	return p, nil
+}
+
+// refresh forgets the folders if any session saw that they changed.
+func refresh(s *Session) {
+	for id, a := range s.accounts {
+		if s.versions[id] != a.version {
+			s.places = nil
+		}
+	}
 }
 
 func noFolder(folder string) error {
@@ -331,7 +383,15 @@ func shares(s *Session, name string) *account {
 }
 
 // Open brings what is known of a folder up to date.
-func (s *Session) Open(ctx context.Context, folder string) (source.State, error) {
+func (s *Session) Open(ctx context.Context, folder string) (state source.State, err error) {
+	err = s.alone(ctx, func() error {
+		state, err = opened(ctx, s, folder)
+		return err
+	})
+	return state, err
+}
+
+func opened(ctx context.Context, s *Session, folder string) (source.State, error) {
 	p, err := s.place(ctx, folder)
 	if err != nil {
 		return source.State{}, err
@@ -352,7 +412,7 @@ func (s *Session) stateOf(ctx context.Context, p place) (source.State, error) {
 	if err != nil {
 		return source.State{}, err
 	}
-	numbering, err := l.number(ctx, &s.numbers, p.key())
+	numbering, err := l.number(ctx, &s.known.numbers, p.key())
 	if err != nil {
 		return source.State{}, err
 	}
@@ -366,12 +426,20 @@ func (s *Session) current(ctx context.Context) (*list, error) {
 	if err != nil {
 		return nil, err
 	}
-	_, err = l.number(ctx, &s.numbers, s.open.key())
+	_, err = l.number(ctx, &s.known.numbers, s.open.key())
 	return l, err
 }
 
 // Glance gives the state of folders.
-func (s *Session) Glance(ctx context.Context, folders []string) (map[string]source.State, error) {
+func (s *Session) Glance(ctx context.Context, folders []string) (states map[string]source.State, err error) {
+	err = s.alone(ctx, func() error {
+		states, err = glance(ctx, s, folders)
+		return err
+	})
+	return states, err
+}
+
+func glance(ctx context.Context, s *Session, folders []string) (map[string]source.State, error) {
 	states := map[string]source.State{}
 	done := map[*account]bool{}
 	for _, f := range folders {
@@ -389,6 +457,7 @@ func (s *Session) Glance(ctx context.Context, folders []string) (map[string]sour
 			}
 		}
 		done[p.account] = true
+		refresh(s)
 		if p, ok := s.places[f]; ok {
 			if states[f], err = s.stateOf(ctx, p); err != nil {
 				return nil, err
@@ -418,7 +487,8 @@ func (s *Session) update(ctx context.Context, a *account) error {
 	err := s.client.calls(ctx, call{"Email/changes", since(a.state), &messages},
 		call{"Mailbox/changes", since(a.mailboxes), &folders})
 	if isMethod(err, "cannotCalculateChanges") { // everything is asked for anew
-		a.state, a.lists, s.places = "", map[string]*list{}, nil
+		a.state, a.lists = "", map[string]*list{}
+		a.version++
 		return nil
 	}
 	if err != nil {
@@ -426,12 +496,12 @@ func (s *Session) update(ctx context.Context, a *account) error {
 	}
 	if len(folders.Created)+len(folders.Destroyed) > 0 || folders.HasMoreChanges ||
 		len(folders.Updated) > 0 && !onlyCounts(folders.UpdatedProperties) {
-		s.places = nil
+		a.version++
 	} else if folders.NewState != "" {
 		a.mailboxes = folders.NewState
 	}
 	for round := 0; ; round++ {
-		if err := s.take(ctx, a, &messages); err != nil {
+		if err := take(ctx, s, a, &messages); err != nil {
 			return err
 		}
 		before := a.state
@@ -463,7 +533,7 @@ func onlyCounts(properties []string) bool {
 }
 
 // take brings the lists up to date with what changed.
-func (s *Session) take(ctx context.Context, a *account, c *changes) error {
+func take(ctx context.Context, s *Session, a *account, c *changes) error {
 	for _, id := range c.Destroyed {
 		for _, l := range a.lists {
 			l.leave(id)
@@ -576,7 +646,16 @@ func (s *Session) query(ctx context.Context, a *account, filter map[string]any) 
 }
 
 // UIDs lists messages of the open folder.
-func (s *Session) UIDs(ctx context.Context, q source.Query) ([]uint32, error) {
+func (s *Session) UIDs(ctx context.Context, q source.Query) (uids []uint32, err error) {
+	err = s.alone(ctx, func() error {
+		uids, err = find(ctx, s, q)
+		return err
+	})
+	return uids, err
+}
+
+// find lists messages of the open folder, in ascending order.
+func find(ctx context.Context, s *Session, q source.Query) ([]uint32, error) {
 	l, err := s.current(ctx)
 	if err != nil {
 		return nil, err
@@ -656,6 +735,10 @@ func (s *Session) Close() error {
 		s.cancel()
 	}
 	s.ended.Wait()
+	if s.known != nil && s.config.Shared != nil {
+		s.config.Shared.leave()
+	}
+	s.known = nil
 	s.client.close()
 	return nil
 }

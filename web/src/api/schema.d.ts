@@ -5037,6 +5037,8 @@ export interface components {
         Outgoing: {
             /** @description which change of the settings this is */
             revision: number;
+            /** @description the name of the mailbox through which mail is sent; empty where a mail server takes it */
+            mailbox: string;
             host: string;
             port: number;
             encryption: string;
@@ -5048,6 +5050,8 @@ export interface components {
         };
         /** @description How mail is sent; what is not given stays. */
         OutgoingSettings: {
+            /** @description the name of a mailbox read by JMAP whose server sends the mail, instead of a host */
+            mailbox?: string;
             /** @description empty sends no mail */
             host?: string;
             /** @description 0 for the usual one */

@@ -32,20 +32,22 @@ function OutgoingMail() {
       <div className="mb-2 flex items-center justify-between">
         <h2>Outgoing mail</h2>
         <Button onClick={() => setOpen(true)}>
-          {query.data?.host ? 'Change how mail is sent' : 'Set up outgoing mail'}
+          {sends(query.data) ? 'Change how mail is sent' : 'Set up outgoing mail'}
         </Button>
       </div>
       <Listing
         query={query}
-        empty={(o) => !o.host && 'No mail is sent yet. Replies, digests and alarms by mail need it.'}
+        empty={(o) => !sends(o) && 'Ink Tray sends no mail yet. Replies, notifications and alarms by mail need it.'}
       >
         {(o) => (
           <div className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
             <p className="min-w-0 [overflow-wrap:anywhere]">
               <span className="font-semibold">{o.name || o.from}</span>{' '}
               <span className="text-ink-2">
-                {o.name && `${o.from} `}by {o.host}
-                {o.port ? `:${o.port}` : ''}, {o.encryption === 'none' ? 'not encrypted' : o.encryption}
+                {o.name && `${o.from} `}
+                {o.mailbox
+                  ? `through the mailbox “${o.mailbox}”`
+                  : `by ${o.host}${o.port ? `:${o.port}` : ''}, ${o.encryption === 'none' ? 'not encrypted' : o.encryption}`}
               </span>
             </p>
             <Button onClick={() => check.mutate()} disabled={check.isPending}>
@@ -73,10 +75,15 @@ function OutgoingMail() {
   )
 }
 
+const sends = (o?: Schemas['Outgoing']) => Boolean(o?.host || o?.mailbox)
+
 function OutgoingSheet({ o, onClose }: { o: Schemas['Outgoing']; onClose: () => void }) {
   const own = useOwnAddress()
+  const mailboxes = useQuery(queries.mailboxes)
+  const senders = mailboxes.data?.filter((m) => m.kind === 'jmap').map((m) => m.name) ?? []
   const form = useSettings({
     values: {
+      mailbox: o.mailbox,
       host: o.host,
       port: o.port ? String(o.port) : '',
       encryption: (o.encryption || 'starttls') as 'tls' | 'starttls' | 'none',
@@ -91,7 +98,12 @@ function OutgoingSheet({ o, onClose }: { o: Schemas['Outgoing']; onClose: () => 
       value(
         api.PUT('/api/v1/outgoing', {
           params: { header: ifMatch(revision) },
-          body: { ...s, port: Number(s.port) || 0, password: s.password || undefined },
+          body: {
+            ...s,
+            host: s.mailbox ? '' : s.host,
+            port: Number(s.port) || 0,
+            password: s.password || undefined,
+          },
         }),
       ),
     saved: onClose,
@@ -100,37 +112,60 @@ function OutgoingSheet({ o, onClose }: { o: Schemas['Outgoing']; onClose: () => 
   return (
     <Sheet title="How mail is sent" open onClose={onClose}>
       <form onSubmit={form.submit}>
-        <div className="grid grid-cols-[1fr_7rem] gap-3">
-          <Field label="Mail server" hint="such as smtp.brackwater.example; empty sends no mail" {...bind('host')} />
-          <Field label="Port" inputMode="numeric" pattern="[0-9]*" hint="or leave empty" {...bind('port')} />
-        </div>
-        <Pick
-          label="Encryption"
-          choices={[
-            ['starttls', 'STARTTLS (usual, port 587)'],
-            ['tls', 'TLS, from the first byte (port 465)'],
-            ['none', 'none: the password can be read on the way'],
-          ]}
-          {...held('encryption')}
-        />
+        {(senders.length > 0 || o.mailbox) && (
+          <Pick
+            label="Who sends the mail"
+            choices={[
+              ['', 'a mail server (SMTP)'],
+              ...[...new Set([...senders, ...(o.mailbox ? [o.mailbox] : [])])].map((name): [string, string] => [
+                name,
+                `the server of the mailbox “${name}”`,
+              ]),
+            ]}
+            {...held('mailbox')}
+          />
+        )}
+        {!now.mailbox && (
+          <>
+            <div className="grid grid-cols-[1fr_7rem] gap-3">
+              <Field
+                label="Mail server"
+                hint="such as smtp.brackwater.example; empty sends no mail"
+                {...bind('host')}
+              />
+              <Field label="Port" inputMode="numeric" pattern="[0-9]*" hint="or leave empty" {...bind('port')} />
+            </div>
+            <Pick
+              label="Encryption"
+              choices={[
+                ['starttls', 'STARTTLS (usual, port 587)'],
+                ['tls', 'TLS, from the first byte (port 465)'],
+                ['none', 'none: the password can be read on the way'],
+              ]}
+              {...held('encryption')}
+            />
+            <div className="grid gap-x-3 sm:grid-cols-2">
+              <Field
+                label="Sign in as"
+                autoComplete="off"
+                hint="Empty where the server asks for nobody."
+                {...bind('username')}
+              />
+              <Field
+                label="Password"
+                type="password"
+                autoComplete="new-password"
+                hint={
+                  o.has_password
+                    ? 'Leave empty to keep the one that is there, if the server, its port, the encryption and the name stay the same.'
+                    : 'Kept sealed.'
+                }
+                {...bind('password')}
+              />
+            </div>
+          </>
+        )}
         <div className="grid gap-x-3 sm:grid-cols-2">
-          <Field
-            label="Sign in as"
-            autoComplete="off"
-            hint="Empty where the server asks for nobody."
-            {...bind('username')}
-          />
-          <Field
-            label="Password"
-            type="password"
-            autoComplete="new-password"
-            hint={
-              o.has_password
-                ? 'Leave empty to keep the one that is there, if the server, its port, the encryption and the name stay the same.'
-                : 'Kept sealed.'
-            }
-            {...bind('password')}
-          />
           <Field label="Sender’s address" {...bind('from')} />
           <Field label="Sender’s name" {...bind('name')} />
         </div>

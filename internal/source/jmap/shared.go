@@ -1,0 +1,59 @@
+package jmap
+
+import (
+	"context"
+	"sync"
+
+	"inktray.example/inktray/internal/source"
+)
+
+// Shared is what the sessions of one mailbox know together: the lists of its folders, and the state of each account
+// since which changes are asked for. A folder of a million messages is listed once, not once for each session. It is
+// forgotten when the last session ends. The zero Shared is ready to use.
+type Shared struct {
+	mutex    sync.Mutex
+	sessions int
+	known    *knowledge
+}
+
+// knowledge is used by one session at a time: the one that has the turn.
+type knowledge struct {
+	turn     chan struct{} // holds one element while a session has the turn
+	accounts map[string]*account
+	numbers  source.Numbered
+}
+
+func newKnowledge(numbers source.Numbers) *knowledge {
+	return &knowledge{turn: make(chan struct{}, 1), accounts: map[string]*account{},
+		numbers: source.Numbered{Numbers: numbers}}
+}
+
+// join adds a session and returns what the others know.
+func (sh *Shared) join(numbers source.Numbers) *knowledge {
+	sh.mutex.Lock()
+	defer sh.mutex.Unlock()
+	if sh.sessions++; sh.known == nil {
+		sh.known = newKnowledge(numbers)
+	}
+	return sh.known
+}
+
+// leave takes a session away.
+func (sh *Shared) leave() {
+	sh.mutex.Lock()
+	defer sh.mutex.Unlock()
+	if sh.sessions--; sh.sessions == 0 {
+		sh.known = nil
+	}
+}
+
+// alone runs f while no other session of the mailbox reads or changes what they know together.
+func (s *Session) alone(ctx context.Context, f func() error) error {
+	select {
+	case s.known.turn <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	defer func() { <-s.known.turn }()
+	return f()
+}
