@@ -547,6 +547,7 @@ func (s *wideHandlers) todayEverywhere(ctx context.Context) (GetTodayResponseObj
 		out.Tray += a.Tray
 		for d := range out.Days {
 			out.Days[d] += a.Days[d]
+			out.DaysReceived[d] += a.DaysReceived[d]
 		}
 		out.Arrivals, out.Mailboxes = append(out.Arrivals, a.Arrivals...), append(out.Mailboxes, a.Mailboxes...)
 		out.HasMailbox, out.HasCabinet, out.HasRule = out.HasMailbox || a.HasMailbox, out.HasCabinet || a.HasCabinet,

@@ -35,7 +35,8 @@ func (s *ruleHandlers) ruleFacts(ctx context.Context, v store.Viewer) (f ruleFac
 	for _, t := range tallies {
 		f.filed[t.ID] = t
 	}
-	f.days, err = s.Store.Register.Days(ctx, v, register.PerRule, s.Engine.Today().AddDate(0, 0, 1-ruleDays), ruleDays)
+	f.days, err = s.Store.Register.Days(ctx, v, register.PerRule, s.Engine.Today().AddDate(0, 0, 1-ruleDays), ruleDays,
+		true)
 	return f, err
 }
 
@@ -56,7 +57,8 @@ func (s *ruleHandlers) rule(r *store.Rule, f *ruleFacts) Rule {
 	if err == nil {
 		var c *rule.Compiled
 		if c, err = rule.Compile(document, r.Revision, s.Engine.Zone); err == nil {
-			out.Sentence = c.Sentence()
+			summary, example := c.Summary(), c.Example()
+			out.Sentence, out.Summary, out.Example = c.Sentence(), &summary, &example
 		}
 		if notes := s.Engine.Office.RuleNotes(document); len(notes) > 0 {
 			out.Notes = &notes
@@ -265,7 +267,9 @@ func (s *ruleHandlers) GetLanguage(ctx context.Context,
 	_ GetLanguageRequestObject) (GetLanguageResponseObject, error) {
 	out := GetLanguage200JSONResponse{}
 	for _, f := range pattern.Fields {
-		out.Fields = append(out.Fields, Pattern{Name: f.Name, Type: string(f.Type), Doc: f.Doc, Example: "<" + f.Name + ">"})
+		words := f.InWords()
+		out.Fields = append(out.Fields, Pattern{Name: f.Name, Type: string(f.Type), Doc: f.Doc, Example: "<" + f.Name + ">",
+			Words: &words})
 	}
 	for _, w := range pattern.Words {
 		kind := "text"

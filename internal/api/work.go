@@ -310,11 +310,22 @@ func (s *workHandlers) GetToday(ctx context.Context, r GetTodayRequestObject) (G
 	if month.Before(first) {
 		since = month
 	}
-	filed, err := s.Store.Register.Days(ctx, v, register.PerMailbox, since, dayIndex(since, today, s.Engine.Zone)+1)
+	filed, err := s.Store.Register.Days(ctx, v, register.PerMailbox, since, dayIndex(since, today, s.Engine.Zone)+1,
+		false)
 	if err != nil {
 		return nil, err
 	}
-	out := GetToday200JSONResponse{Days: make([]int, todayDays), Arrivals: []Arrival{}, Mailboxes: []MailboxToday{}}
+	received, err := s.Store.Register.Days(ctx, v, register.PerMailbox, first, todayDays, true)
+	if err != nil {
+		return nil, err
+	}
+	out := GetToday200JSONResponse{Days: make([]int, todayDays), DaysReceived: make([]int, todayDays),
+		Arrivals: []Arrival{}, Mailboxes: []MailboxToday{}}
+	for _, days := range received {
+		for i, day := range days {
+			out.DaysReceived[i] += day.Count
+		}
+	}
 	byMailbox := map[string]int{}
 	for mailbox, days := range filed {
 		for i, day := range days {

@@ -198,7 +198,7 @@ func TestThePaletteAndTheCheckUpInTheConsole(t *testing.T) {
 	b.Until("the page has its name", `document.title === 'How Ink Tray works – Ink Tray'`)
 	barriers("how it works")
 	picture(t, b, "how")
-	b.Press("Settings")
+	section(b, "Service")
 	b.Press("Check everything")
 	b.Sees("Something does not work.")
 	b.Sees("can be written to;")

@@ -150,8 +150,8 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 		{"rule", "/rules/tide-gauges", "would be filed"}, {"register", "/register", "harbour files"},
 		{"register-folder", "/register?cabinet=harbour+files&folder=Gauges%2F2026", "in Gauges"},
 		{"letter", "/rules/berth-requests", "PDFs named *berth*"},
-		{"message", "/messages/" + itoa(held.Groups[0].Matters[0].Message.ID), "What each rule makes of it"},
-		{"settings", "/settings", "last looked into"}, {"add-mailbox", "/settings?add=mailbox", "Sign in as"},
+		{"message", "/messages/" + itoa(held.Groups[0].Matters[0].Message.ID), "What each rule decides"},
+		{"settings", "/settings/mailboxes", "last checked"}, {"add-mailbox", "/settings?add=mailbox", "Sign in as"},
 		{"mail", "/mail?mailbox=" + o.mailboxID("gauges"), "messages in INBOX"}, {"mail-known", "/mail", "nothing filed yet"},
 		{"draft", "/rules/new?from=" + itoa(held.Groups[0].Matters[0].Message.ID), "from the correspondent"},
 		{"none", "/nowhere", "There is no such page"},
@@ -181,6 +181,7 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 		}
 	}
 	b.Scheme("light")
+	everySetting(t, b, source)
 	terminal(t, b, "cli-rehearse", "rules", "rehearse", write(t, "readings.yaml", readingsRule), "--last", "6")
 	terminal(t, b, "cli-register", "register", "list", "--text", "gauges november", "--most", "26")
 	terminal(t, b, "cli-apply", "apply", write(t, "office.yaml", `format: 1
@@ -221,6 +222,52 @@ rules:
 	}
 }
 
+// everySetting goes through the sections of the settings, and looks for each of their headings by its name.
+func everySetting(t *testing.T, b *testbed.Browser, axe string) {
+	t.Helper()
+	var names, headings []string
+	b.Press("Settings")
+	b.Sees("Add a mailbox")
+	b.Run(`[...document.querySelectorAll('nav[aria-label="Sections of the settings"] a')].map(a => a.innerText)`, &names)
+	if len(names) != 10 {
+		t.Errorf("the settings have the sections %q", names)
+	}
+	for _, name := range names {
+		if name == "People" {
+			continue // a page of its own
+		}
+		section(b, name)
+		b.Until("its tab is named", `document.title === `+strconv.Quote(name+", Settings – Ink Tray"))
+		b.Until("it is shown", `document.querySelectorAll("#page h2").length > 0 && !document.querySelector("#page [role=status]")`+
+			`?.innerText.includes("Looking")`)
+		for _, v := range b.Axe(axe) {
+			t.Errorf("settings, %s: %+v", name, v)
+		}
+		picture(t, b, "settings-"+strings.ToLower(name))
+		b.Run(`[...document.querySelectorAll("#page h2")].map(h => h.innerText)`, &headings)
+		for _, h := range headings {
+			b.Run(`(() => { const i = document.querySelector('[aria-label="Find a setting"]'); `+
+				`Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set.call(i, `+strconv.Quote(h)+`); `+
+				`i.dispatchEvent(new Event('input', {bubbles: true})) })()`, nil)
+			b.Until("the heading "+h+" is found",
+				`[...document.querySelectorAll('[aria-label="Settings that were found"] a')].some(a => a.innerText.startsWith(`+
+					strconv.Quote(h)+`))`)
+		}
+	}
+	b.Type("Find a setting", "virus")
+	b.Run(`document.querySelector('[aria-label="Settings that were found"] a').click()`, nil)
+	b.Until("the heading has the focus", `document.activeElement.innerText === "Verified senders"`)
+}
+
+// section opens a section of the settings.
+func section(b *testbed.Browser, name string) {
+	b.Press("Settings")
+	link := `[...document.querySelectorAll('nav[aria-label="Sections of the settings"] a')].find(a => a.innerText === ` +
+		strconv.Quote(name) + `)`
+	b.Until("there is the section "+name, link)
+	b.Run(link+`.click()`, nil)
+}
+
 // TestAPersonSetsEverythingUpInTheConsole goes from the set-up link to a filed
 // file without touching anything but the pages.
 func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
@@ -235,7 +282,7 @@ func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
 	b := testbed.StartBrowser(t, 1280, 800)
 	b.Scheme("light")
 	b.Open(o.service.address() + "/set-up#" + code)
-	b.Sees("make yourself the administrator")
+	b.Sees("Create the administrator’s account")
 	b.Type("Your name", "Ines Halloway")
 	b.Type("Choose a password", "short")
 	b.Sees("At least ten characters, please")
@@ -265,6 +312,7 @@ func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
 	b.Press("Add")
 	b.Sees("watched live")
 
+	section(b, "Cabinets")
 	b.Press("Add a cabinet")
 	b.Type("Name", "harbour files")
 	b.Type("Folder", "/nowhere/at/all")
@@ -304,7 +352,7 @@ func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
 	b.Sees("Gauges/2026/st3-st7.csv")
 	b.Press("Save")
 	b.Press("Switch on…")
-	b.Sees("From where on does it take mail?")
+	b.Sees("Which mail should this rule file?")
 	b.Press("Switch on")
 	b.Sees("On. 0 files filed so far.")
 	l := demo.Next(0, time.Now())
@@ -352,20 +400,20 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 	b.Press("Switch off")
 	b.Sees("Off. Nothing is filed")
 	b.Press("Switch on…")
-	b.Sees("From where on does it take mail?")
+	b.Sees("Which mail should this rule file?")
 	barriers("switching on")
-	b.Press("everything that lies in its folders already, too")
+	b.Press("new mail, and everything already in these folders")
 	b.Press("Switch on")
 	b.Sees("On. ")
 
 	b.Press("a folder for each message…")
-	b.Press("A name that is taken: numbered")
+	b.Press("A name that is taken: add a number")
 	b.Sees("For a report that comes again and again.")
 	barriers("an open blank of a place")
 	b.Leave()
 	b.Press("Copies of the message: none")
 	barriers("the blank of copies")
-	b.Press("PDF: with its pictures; an EML stays beside it where a letter cannot be drawn")
+	b.Press("PDF: with its pictures; if it cannot be drawn, an EML is added")
 	b.Leave()
 	b.Sees("each message in a folder of its own")
 	b.Press("Save")
@@ -373,7 +421,7 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 		document := string(value[client.Rule](t, "rules", "show", "Crew lists").Document)
 		return strings.Contains(document, `"own folder": true`) && strings.Contains(document, `"as": "pdf"`)
 	})
-	more(b, "Earlier states…")
+	more(b, "Earlier versions…")
 	b.Sees("own folder: true")
 	barriers("earlier states")
 	b.Press("Bring back")
@@ -384,10 +432,10 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 	more(b, "Copy this rule")
 	b.Sees("Crew lists (copy)")
 	more(b, "Remove…")
-	b.Sees("It no longer files anything.")
+	b.Sees("This rule then files nothing.")
 	barriers("removing")
 	b.Press("Remove")
-	b.Sees("A message goes through them from top to bottom.")
+	b.Sees("Each message goes through the")
 
 	exported := must(t, "rules", "export", "Crew lists")
 	var anonymous []string
@@ -408,34 +456,35 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 	barriers("importing")
 	b.Press("yes, that one renamed")
 	b.Sees("It is “Crew lists” under a new name.")
-	b.Press("Keep these rules")
+	b.Press("Import these rules")
 	until(t, "the rule has its new name", func() bool {
 		all := value[[]client.Rule](t, "rules", "list")
 		return slices.ContainsFunc(all,
 			func(r client.Rule) bool { return r.ID == "crew-lists" && r.Name == "Lists of crews" })
 	})
 
-	b.Press("Settings")
+	section(b, "Correspondents")
 	b.Press("Add a correspondent")
 	b.Type("Name", "Saltmarsh Waste")
-	b.Press("Enter in the book")
+	b.Press("Add correspondent")
 	b.Sees("no address and no domain")
 	b.Type("Domains, with their subdomains", "saltmarsh.example")
 	barriers("a correspondent")
 	b.Key("\t")
-	b.Press("Enter in the book")
+	b.Press("Add correspondent")
 	until(t, "the correspondent is in the book", func() bool {
 		return slices.ContainsFunc(value[[]client.Correspondent](t, "correspondents", "list"),
 			func(c client.Correspondent) bool { return c.Name == "Saltmarsh Waste" && len(c.Domains) == 1 })
 	})
+	section(b, "Tables")
 	b.Press("Add a table")
 	b.Type("Name, in one word", "quays")
-	b.Type("Rows, one a line: what is looked up = what stands for it", "a = quay A\nb")
-	b.Press("Keep the table")
+	b.Type("Rows, one per line: code = meaning", "a = quay A\nb")
+	b.Press("Add table")
 	b.Sees("is not whole")
 	barriers("a table")
-	b.Type("Rows, one a line: what is looked up = what stands for it", "a = quay A")
-	b.Press("Keep the table")
+	b.Type("Rows, one per line: code = meaning", "a = quay A")
+	b.Press("Add table")
 	until(t, "the table is kept", func() bool { return len(value[[]client.LookupTable](t, "tables", "list")) == 2 })
 
 	b.Press("Mail")
@@ -444,7 +493,7 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 	b.Until("only such messages are shown",
 		`(() => { const all = [...document.querySelectorAll('[aria-label=Messages] > li')]; return all.length > 0 && all.every(r => /crew list/i.test(r.innerText)) })()`)
 	b.Run(`document.querySelector('[aria-label=Messages] a').click()`, nil)
-	b.Sees("What each rule makes of it")
+	b.Sees("What each rule decides")
 	b.Press("Make a rule from this")
 	b.Sees("would be filed")
 	b.Sees("crew")

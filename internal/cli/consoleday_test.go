@@ -80,7 +80,7 @@ func TestTheFirstDayOfAnAdministratorInTheConsole(t *testing.T) {
 	// A clerk and a reader choose their passwords by their links.
 	leave := func() {
 		b.Press("Sign out")
-		b.Sees("Everything that is filed, and how.")
+		b.Sees("Attachments, filed by rule.")
 	}
 	enter := func(name, password string) {
 		b.Type("Name", name)
@@ -90,7 +90,7 @@ func TestTheFirstDayOfAnAdministratorInTheConsole(t *testing.T) {
 	}
 	invite := func(name, mail, role, mailbox string) (link string) {
 		b.Press("People")
-		b.Press("Invite somebody")
+		b.Press("Invite a person")
 		b.Type("Name", name)
 		b.Type("Mail address", mail)
 		choose(b, "Role", role)
@@ -106,22 +106,22 @@ func TestTheFirstDayOfAnAdministratorInTheConsole(t *testing.T) {
 	reader := invite("Oda Fenwick", "oda@brackwater.example", "reader", "gauges")
 	b.Press("Change how people sign in")
 	b.Type("Its address", o.authority.Issuer())
-	b.Type("What this service is called there", "inktray")
-	b.Type("What people call it", "Brackwater")
-	b.Type("Roles, one in each line", "berth desk = clerk")
+	b.Type("Name of Ink Tray there", "inktray")
+	b.Type("Name that people see", "Brackwater")
+	b.Type("Roles, one per line", "berth desk = clerk")
 	b.Press("Save")
 	b.Sees("People sign in with Brackwater")
 	leave()
 	b.Open(clerk)
 	b.Type("Password", "warm quay at noon")
-	b.Press("Come in")
+	b.Press("Sign in")
 	b.Sees("filed today")
 	lines(4)
 	leave()
 	b.Open("about:blank")
 	b.Open(reader)
 	b.Type("Password", "grey gull at dawn")
-	b.Press("Come in")
+	b.Press("Sign in")
 	b.Sees("filed today")
 	lines(6)
 	leave()
@@ -136,7 +136,7 @@ func TestTheFirstDayOfAnAdministratorInTheConsole(t *testing.T) {
 	// A backup; then mail that it does not have; then the folder of the records is gone.
 	enter("Ines Halloway", "cold tide at dusk")
 	safe := filepath.Join(t.TempDir(), "safe")
-	b.Press("Settings")
+	section(b, "Service")
 	b.Press("Set up backups")
 	b.Type("Folder", safe)
 	b.Type("Passphrase", "seven gulls on a cold mole")
@@ -161,9 +161,9 @@ func TestTheFirstDayOfAnAdministratorInTheConsole(t *testing.T) {
 	if o.service, err = start(o.options); err != nil {
 		t.Fatal(err)
 	}
-	b.Open(at + "/settings")
+	b.Open(at + "/settings/service")
 	b.Sees("The records are those of the backup of")
-	b.Sees("They were compared with mailboxes and cabinets.")
+	b.Sees("Ink Tray compared them with the mailboxes and cabinets.")
 	lines(14)
 	there := 0
 	err = filepath.WalkDir(files, func(name string, e os.DirEntry, err error) error {

@@ -29,7 +29,7 @@ func TestTheGuideLeadsToTheFirstFiledMessage(t *testing.T) {
 	todo := func(step string) { // the next step of the guide
 		t.Helper()
 		b.Press("Today")
-		b.Sees("Four steps, then it files by itself")
+		b.Sees("Four steps to the first filed message")
 		b.Until("the next step is "+step, `document.querySelector('main ol a.bg-ink')?.innerText === '`+step+`'`)
 		b.Press(step)
 	}
@@ -70,7 +70,7 @@ func TestTheGuideLeadsToTheFirstFiledMessage(t *testing.T) {
 	b.Press("Switch on")
 	b.Sees("On. 0 files filed so far.")
 	b.Press("Today")
-	b.Sees("All is ready for the first message")
+	b.Sees("Everything is ready for the first message")
 	barriers("waiting for the first message")
 	testbed.Append(t, mail, "INBOX",
 		[]byte(strings.ReplaceAll("From: Tide watch <post@tidewatch.example>\nTo: gauges@brackwater.example\nSubject: "+

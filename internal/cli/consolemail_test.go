@@ -145,7 +145,7 @@ func TestMailboxesOfEveryKindInTheConsole(t *testing.T) {
 	b.Press("Add")
 	b.Sees("receives mail at gauges-")
 	b.Press("Address")
-	b.Sees("Only tidewatch.example may send to it, and must be proven.")
+	b.Sees("Only tidewatch.example may send to it, if the sender is verified.")
 	for _, v := range b.Axe(source) {
 		t.Errorf("a drop address: %+v", v)
 	}
@@ -162,7 +162,7 @@ func TestMailboxesOfEveryKindInTheConsole(t *testing.T) {
 
 	add("mail taken in", "dropped")
 	b.Press("Add")
-	b.Sees("mail that is taken in from files")
+	b.Sees("mail from files")
 
 	// An account is read over JMAP, and then over IMAP.
 	cyrus := testbed.StartCyrus(t, "ann")
@@ -198,8 +198,8 @@ func TestMailboxesOfEveryKindInTheConsole(t *testing.T) {
 	b.Type("Port", itoa(int64(o.mail.Port())))
 	choose(b, "Encryption", "none")
 	choose(b, "How to sign in", "by consent")
-	b.Type("Who issues consent", o.authority.Issuer())
-	b.Type("Name of this program there", demo.ClientID)
+	b.Type("Sign-in server", o.authority.Issuer())
+	b.Type("Name of Ink Tray there", demo.ClientID)
 	for _, v := range b.Axe(source) {
 		t.Errorf("consent: %+v", v)
 	}
@@ -231,7 +231,7 @@ func TestAMailboxIsHandedOverInTheConsole(t *testing.T) {
 	b.Open(o.service.address() + "/")
 	signInAtTheDoor(b, o)
 	b.Open(o.service.address() + "/settings")
-	b.Sees("Take one over…")
+	b.Sees("Import from another Ink Tray…")
 	press := func(button string) {
 		t.Helper()
 		b.Until("there is "+button,
@@ -240,12 +240,12 @@ func TestAMailboxIsHandedOverInTheConsole(t *testing.T) {
 	}
 	row := `[...document.querySelectorAll('section > div')].find(e => e.innerText.startsWith('gauges gauges@'))`
 	b.Until("the mailbox is listed", row)
-	b.Run(`[...`+row+`.querySelectorAll('button')].find(e => e.innerText === 'Hand over…').click()`, nil)
+	b.Run(`[...`+row+`.querySelectorAll('button')].find(e => e.innerText === 'Move to another Ink Tray…').click()`, nil)
 	b.Sees("Nothing is filed twice")
 	for _, v := range b.Axe(source) {
 		t.Errorf("handing over: %+v", v)
 	}
-	press("Hand it over")
+	press("Move mailbox")
 	b.Until("the mailbox is gone", `!(`+row+`)`)
 	files, _ := filepath.Glob(filepath.Join(o.folder, "records", "handed-over", "*.mailbox"))
 	if len(files) != 1 {
@@ -255,7 +255,7 @@ func TestAMailboxIsHandedOverInTheConsole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b.Press("Take one over…")
+	b.Press("Import from another Ink Tray…")
 	b.Sees("its password is asked for next")
 	for _, v := range b.Axe(source) {
 		t.Errorf("taking over: %+v", v)

@@ -27,9 +27,9 @@ func TestAMachineThatWaitsTakesOverByTheConsole(t *testing.T) {
 	b.Type("Name", demoPerson)
 	b.Type("Password", "a long password")
 	b.Press("Sign in")
-	b.Press("Settings")
+	section(b, "Service")
 	b.Sees("The machine “quay” works.")
-	b.Sees("No machine waits.")
+	b.Sees("No other machine is ready")
 
 	tower := &process{t: t, folder: t.TempDir(), url: fmt.Sprintf("http://127.0.0.1:%d", testbed.FreePort(t))}
 	tower.args = []string{"standby", "--data", tower.records(), "--listen", strings.TrimPrefix(tower.url, "http://"),
@@ -57,6 +57,6 @@ func TestAMachineThatWaitsTakesOverByTheConsole(t *testing.T) {
 	other.Type("Name", demoPerson)
 	other.Type("Password", "a long password")
 	other.Press("Sign in")
-	other.Press("Settings")
+	section(other, "Service")
 	other.Sees("The machine “tower” works.")
 }

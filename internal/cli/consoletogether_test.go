@@ -32,27 +32,27 @@ func TestTheSecondOfTwoPeopleKeepsTheirTextAndSeesBothVersions(t *testing.T) {
 	b.Sees("Lists of crews")
 
 	b.Press("a folder for each message…")
-	b.Press("A name that is taken: numbered")
+	b.Press("A name that is taken: add a number")
 	b.Sees("For a report that comes again and again.")
 	b.Leave()
 	elsewhere("folder: Lists of crews", "folder: Crews") // a touched one does not
 	b.Sees("saved this while you were editing")
 	b.Sees("each message in a folder of its own")
-	b.Sees("What saving yours would change of that")
+	b.Sees("What saving yours would change")
 	b.Until("both versions are shown",
 		`(() => { const t = document.querySelector('[role=alert]').innerText; return t.includes('folder: Crews') && t.includes('own folder: true') })()`)
 	barriers("two versions of a rule")
 	if strings.Contains(document(), "own folder") {
 		t.Fatal("the second person's text was saved without asking")
 	}
-	b.Press("Keep mine, and save it next")
+	b.Press("Keep mine")
 	b.Press("Save")
 	until(t, "the second person's text is saved", func() bool {
 		d := document()
 		return strings.Contains(d, `"own folder": true`) && strings.Contains(d, "Lists of crews")
 	})
 
-	b.Press("Settings")
+	section(b, "Safety")
 	b.Press("Change the limits")
 	b.Type("Files that were replaced or taken back", "444")
 	must(t, "limits", "set", "--history-days", "55")
@@ -61,7 +61,7 @@ func TestTheSecondOfTwoPeopleKeepsTheirTextAndSeesBothVersions(t *testing.T) {
 	b.Until("both limits are shown",
 		`(() => { const t = document.querySelector('[role=alert]').innerText; return t.includes('444') && t.includes('55') })()`)
 	barriers("two versions of a setting")
-	b.Press("Keep mine, and save it next")
+	b.Press("Keep mine")
 	b.Press("Save")
 	until(t, "the limits are saved", func() bool { return value[client.Limits](t, "limits", "show").KeptDays == 444 })
 }

@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -268,12 +270,13 @@ func needsSecret(s *client.MailboxSettings) bool {
 }
 
 func (c mailboxCommands) mailboxAdd() *cobra.Command {
-	f := &mailboxFlags{}
+	f, unchecked := &mailboxFlags{}, false
 	cmd := &cobra.Command{
 		Use: "add NAME", Short: "Add a mailbox and begin to watch it", Args: cobra.ExactArgs(1),
 		Long: "Adds a mailbox. --kind says which: imap, pop3 or jmap, an account on a mail server; drop, an address at " +
 			"which Ink Tray itself receives mail; maildir, a folder of mail on the machine that runs Ink Tray; files, mail " +
-			"that is taken in from files.",
+			"that is taken in from files. Ink Tray first tries to reach the mailbox, and adds it only if that works; " +
+			"--unchecked adds it in any case.",
 		Example: "  inktray mailboxes add gauges --host imap.brackwater.example --user gauges@brackwater.example\n" +
 			"  inktray mailboxes add \"to the gauges\" --kind drop --word gauges --sender tidewatch.example\n" +
 			"  inktray mailboxes add pilots --host imap.brackwater.example --user pilots@brackwater.example --issuer " +
@@ -298,6 +301,11 @@ func (c mailboxCommands) mailboxAdd() *cobra.Command {
 					return err
 				}
 				s.Secret = &secret
+			}
+			if !unchecked {
+				if err := c.checkFirst(cmd.Context(), api, s); err != nil {
+					return err
+				}
 			}
 			m, err := call[client.Mailbox](api.AddMailbox(cmd.Context(), s))
 			if err != nil {
@@ -326,6 +334,7 @@ func (c mailboxCommands) mailboxAdd() *cobra.Command {
 	cmd.Flags().StringVar(&f.kind, "kind", "imap", "imap, pop3, jmap, drop, maildir or files")
 	cmd.Flags().StringVar(&f.word, "word", "",
 		"of a drop address: the word with which it begins; the mailbox's name where nothing is said")
+	cmd.Flags().BoolVar(&unchecked, "unchecked", false, "add the mailbox without trying to reach it first")
 	f.add(cmd)
 	return cmd
 }
@@ -422,28 +431,50 @@ func (c mailboxCommands) mailboxCheck() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			ok := true
-			var rows [][]string
-			advice := ""
-			for _, step := range steps {
-				word := "works"
-				if !step.Ok {
-					word, ok, advice = "fails", false, deref(step.Advice)
-				}
-				rows = append(rows, []string{step.Step, word, step.Detail})
-			}
-			err = c.show(steps, func() {
-				c.table([]string{"STEP", "", "WHAT WAS FOUND"}, rows)
-				if advice != "" {
-					fmt.Fprintln(c.out, "\n"+advice)
-				}
-			})
-			if err == nil && !ok {
+			if err = c.show(steps, func() { c.showSteps(c.out, steps) }); err == nil && !allWork(steps) {
 				err = &exitError{code: exitFailure}
 			}
 			return err
 		}),
 	}
+}
+
+// showSteps shows what a check of a mailbox found, and what to do.
+func (c mailboxCommands) showSteps(out io.Writer, steps []client.CheckStep) {
+	var rows [][]string
+	advice := ""
+	for _, step := range steps {
+		word := "works"
+		if !step.Ok {
+			word, advice = "fails", deref(step.Advice)
+		}
+		rows = append(rows, []string{step.Step, word, step.Detail})
+	}
+	to := *c.command
+	to.out = out
+	to.table([]string{"STEP", "", "WHAT WAS FOUND"}, rows)
+	if advice != "" {
+		fmt.Fprintln(out, "\n"+advice)
+	}
+}
+
+func allWork(steps []client.CheckStep) bool {
+	return !slices.ContainsFunc(steps, func(s client.CheckStep) bool { return !s.Ok })
+}
+
+// checkFirst checks a mailbox that is to be added, and shows what is wrong. A drop address, mail from files, and an
+// account that nobody has signed in to yet have nothing to be checked.
+func (c mailboxCommands) checkFirst(ctx context.Context, api *client.Client, s client.MailboxSettings) error {
+	if *s.Kind == "drop" || *s.Kind == "files" || s.Consent != nil {
+		return nil
+	}
+	steps, err := call[[]client.CheckStep](api.CheckMailbox(ctx, &client.CheckMailboxParams{}, s))
+	if err != nil || allWork(steps) {
+		return err
+	}
+	c.showSteps(c.errs, steps)
+	return &exitError{exitFailure, fmt.Sprintf("the mailbox “%s” was not added, because the check failed. Correct the "+
+		"options, or add it without a check: --unchecked", s.Name)}
 }
 
 func (c mailboxCommands) mailboxFind() *cobra.Command {

@@ -350,7 +350,7 @@ func TestSeveralMachinesAreOneOffice(t *testing.T) {
 
 	t.Run("a mailbox moves there and back", func(t *testing.T) {
 		t.Setenv("INKTRAY_SECRET", "pw")
-		says(t, "the move", must(t, "mailboxes", "move", "south", "--to", "north", "--yes"), "is at the machine “north”")
+		says(t, "the move", must(t, "mailboxes", "move", "south", "--to", "north", "--yes"), "is now on the machine “north”")
 		o.send("south", each, each+3)
 		until(t, "what came meanwhile is filed there", func() bool { return o.register(south, "").Total == 3*each+3 })
 		if n := o.register(south, "machine:north mailbox:south").Total; n != 3 {

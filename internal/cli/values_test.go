@@ -46,7 +46,7 @@ func duesOffice(t *testing.T) *office {
 		t.Fatal(err)
 	}
 	says(t, "the rule", must(t, "rules", "save", rules), "Quay dues")
-	says(t, "its sentence", must(t, "rules", "show", "Quay dues"), "order, price*, limit and paid. Where one with",
+	says(t, "its sentence", must(t, "rules", "show", "Quay dues"), "order, price*, limit and paid.",
 		"the file waits in the tray")
 	must(t, "rules", "on", "Quay dues", "--begin", "now")
 	for i, text := range []string{"Order BK-2001\nTotal: 1.180,50 EUR\nDue: 30.11.2026\nPaid: no\n",
@@ -206,8 +206,8 @@ func TestTheConsoleShowsAndCorrectsValues(t *testing.T) {
 	signInAtTheDoor(b, o)
 	b.Press("Rules")
 	b.Press("Quay dues")
-	b.Sees("Read of each file")
-	b.Sees("where it is not found, the file waits in the tray")
+	b.Sees("Read from each file")
+	b.Sees("if it is not found, the file waits in the tray")
 	b.Press("look into texts and archives")
 	b.Sees("Found in 4 of 4 files of the rehearsal: BK-2004 · BK-2003 · BK-2002 · BK-2001.")
 	b.Sees("Found in 2 of 4 files of the rehearsal: 99.00 EUR · 1180.50 EUR; not everywhere: “12.34.5” is no number")
@@ -225,7 +225,7 @@ func TestTheConsoleShowsAndCorrectsValues(t *testing.T) {
 	b.Sees("there is no field")
 	barriers("a value that is wrong")
 	b.Scheme("light")
-	b.Press("Take the value out")
+	b.Press("Remove the value")
 	b.Press("every attachment")
 	b.Press("Only some kinds instead")
 	b.Press("PDFs")
@@ -250,7 +250,7 @@ func TestTheConsoleShowsAndCorrectsValues(t *testing.T) {
 	b.Press("Tray")
 	b.Sees("The value “price” is not in it")
 	b.Open(o.service.address() + "/register/" + number(t, "order:BK-2001"))
-	b.Sees("What was read of it")
+	b.Sees("Values in this file")
 	b.Sees("1180.50 EUR")
 	barriers("a filing with values")
 	b.Scheme("light")
@@ -357,7 +357,7 @@ func TestValuesAreShownWhereTheyStand(t *testing.T) {
 	barriers("values where they stand")
 	b.Scheme("light")
 	picture(t, b, "console-value-places")
-	b.Open(o.service.address() + "/settings")
+	b.Open(o.service.address() + "/settings/register")
 	b.Sees("by Tesseract")
 	b.Press("Change how scans are read")
 	b.Type("Pages of one file, at most", "500")
@@ -380,8 +380,8 @@ func TestValuesAreShownWhereTheyStand(t *testing.T) {
 	barriers("words inside")
 	b.Scheme("light")
 	picture(t, b, "console-words-inside")
-	b.Open(o.service.address() + "/settings")
-	b.Sees("Searches with inside: find the words inside of what this rule files: Papers on waste.")
+	b.Open(o.service.address() + "/settings/register")
+	b.Sees("Searches with inside: find the words in the files of this rule: Papers on waste.")
 	// What is read in a file can be looked at: of an electronic invoice as one, of a scan as it was read.
 	right, wrong := number(t, "rule:dues", "file:HD-", "file:900"), number(t, "rule:dues", "file:BR-CO-15")
 	says(t, "an invoice", must(t, "register", "inside", right), "Electronic invoice (EN 16931, UBL)",

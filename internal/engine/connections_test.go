@@ -156,6 +156,7 @@ func TestAServerThatAsksToDoLessSlowsOnlyThatAccount(t *testing.T) {
 	h.beat = 5 * time.Millisecond
 	h.restart()
 	h.until("it is said to be slowed down", func() bool { return h.engine.Status("box").State == mailboxes.Slowed })
+	h.until("the other is watched", func() bool { return h.engine.Status("other").State == mailboxes.Live })
 	h.rule(strings.Replace(gaugesRule, `look: {mailboxes: gauges}`, `look: {mailboxes: berths}`, 1))
 	testbed.Append(t, d.Client("berths"), "INBOX", raw("reading", "one.csv", "1"), may)
 	h.filed(1)

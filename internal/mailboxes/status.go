@@ -18,9 +18,9 @@ import (
 const (
 	Connecting = "connecting"
 	Live       = "watched live"
-	AtInterval = "looked into at an interval"
-	InTurns    = "looked into in turns" // the account or the host has fewer connections than there are mailboxes
-	Slowed     = "slowed down"          // the server asks to do less for a while
+	AtInterval = "checked at an interval"
+	InTurns    = "checked in turns" // the account or the host has fewer connections than there are mailboxes
+	Slowed     = "slowed down"      // the server asks to do less for a while
 	OutOfReach = "out of reach"
 	Waits      = "waits" // for something on this machine, such as room on the disk
 	NotWatched = "not watched"

@@ -308,13 +308,14 @@ func (s *Register) Sums(ctx context.Context, v Viewer, q register.Query) ([]regi
 	return s.index.Sums(q), nil
 }
 
-// Days counts what was filed on each of some days, by rule or mailbox.
-func (s *Register) Days(ctx context.Context, v Viewer, by register.By, first time.Time,
-	days int) (map[string][]register.Tally, error) {
+// Days counts what was filed on each of some days, by rule or mailbox; with received, on the day on which its message
+// came.
+func (s *Register) Days(ctx context.Context, v Viewer, by register.By, first time.Time, days int,
+	received bool) (map[string][]register.Tally, error) {
 	if err := s.Follow(ctx); err != nil {
 		return nil, err
 	}
-	return s.index.Days(v.seen(register.Query{}), by, first, days), nil
+	return s.index.Days(v.seen(register.Query{}), by, first, days, received), nil
 }
 
 // Branches lists the folders within a folder, with the number of filings of a query in each.

@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { lazy, Suspense, useEffect, useState } from 'react'
+import { lazy, Suspense, useEffect, useRef, useState } from 'react'
 import { NavLink, Route, Routes, useLocation } from 'react-router'
 
 import { home, Problem, type Schemas } from './api/client'
@@ -96,8 +96,8 @@ function Away() {
 /** What administrators do most, for the palette. */
 const actions = [
   { kind: 'Action', name: 'Write a new rule', to: '/rules/new' },
-  { kind: 'Action', name: 'Add a mailbox', to: '/settings?add=mailbox' },
-  { kind: 'Action', name: 'Add a cabinet', to: '/settings?add=cabinet' },
+  { kind: 'Action', name: 'Add a mailbox', to: '/settings/mailboxes?add=mailbox' },
+  { kind: 'Action', name: 'Add a cabinet', to: '/settings/cabinets?add=cabinet' },
 ]
 
 const shortcuts = [
@@ -155,10 +155,26 @@ function useShortcuts() {
   return [shown, setShown] as const
 }
 
+/** After going to another page, the keyboard begins at its top, and its tab is in view. */
+function useFollow(where: string, hash: string) {
+  const before = useRef(where)
+  useEffect(() => {
+    document.querySelector('nav[aria-label="Pages"] [aria-current="page"]')?.scrollIntoView({
+      block: 'nearest',
+      inline: 'center',
+    })
+    if (before.current === where) return
+    before.current = where
+    if (!hash) document.getElementById('page')?.focus({ preventScroll: true })
+    if (!hash) window.scrollTo(0, 0)
+  }, [where, hash])
+}
+
 function House({ me }: { me: Schemas['Me'] }) {
   useLive()
   const [shown, setShown] = useShortcuts()
-  const where = useLocation().pathname
+  const { pathname: where, hash } = useLocation()
+  useFollow(where, hash)
   const client = useQueryClient()
   const tray = useQuery(queries.tray)
   const signOut = async () => {
@@ -265,7 +281,7 @@ function House({ me }: { me: Schemas['Me'] }) {
               <Route path="/history" element={<History />} />
               <Route path="/history/:id" element={<PassPage />} />
               <Route path="/topics/:id" element={<TopicPage />} />
-              <Route path="/settings" element={<Settings />} />
+              <Route path="/settings/:section?" element={<Settings />} />
               <Route path="/people" element={<People />} />
               <Route path="/you" element={<YouPage />} />
               <Route path="/how" element={<How />} />

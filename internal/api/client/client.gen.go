@@ -547,24 +547,24 @@ func (e KeyKind) Valid() bool {
 
 // Defines values for MailboxState.
 const (
-	MailboxStateConnecting             MailboxState = "connecting"
-	MailboxStateLookedIntoAtAnInterval MailboxState = "looked into at an interval"
-	MailboxStateLookedIntoInTurns      MailboxState = "looked into in turns"
-	MailboxStateNotWatched             MailboxState = "not watched"
-	MailboxStateOutOfReach             MailboxState = "out of reach"
-	MailboxStateSlowedDown             MailboxState = "slowed down"
-	MailboxStateWaits                  MailboxState = "waits"
-	MailboxStateWatchedLive            MailboxState = "watched live"
+	MailboxStateCheckedAtAnInterval MailboxState = "checked at an interval"
+	MailboxStateCheckedInTurns      MailboxState = "checked in turns"
+	MailboxStateConnecting          MailboxState = "connecting"
+	MailboxStateNotWatched          MailboxState = "not watched"
+	MailboxStateOutOfReach          MailboxState = "out of reach"
+	MailboxStateSlowedDown          MailboxState = "slowed down"
+	MailboxStateWaits               MailboxState = "waits"
+	MailboxStateWatchedLive         MailboxState = "watched live"
 )
 
 // Valid indicates whether the value is a known member of the MailboxState enum.
 func (e MailboxState) Valid() bool {
 	switch e {
+	case MailboxStateCheckedAtAnInterval:
+		return true
+	case MailboxStateCheckedInTurns:
+		return true
 	case MailboxStateConnecting:
-		return true
-	case MailboxStateLookedIntoAtAnInterval:
-		return true
-	case MailboxStateLookedIntoInTurns:
 		return true
 	case MailboxStateNotWatched:
 		return true
@@ -2745,13 +2745,13 @@ type Mailbox struct {
 	SignIn *bool     `json:"sign_in,omitempty"`
 	Since  time.Time `json:"since"`
 
-	// State looked into in turns: its account or host has fewer connections than are wanted; slowed down: the mail server asks to do less for a while; waits: for something on this machine, such as room on the disk
+	// State checked in turns: its account or host has fewer connections than are wanted; slowed down: the mail server asks to do less for a while; waits: for something on this machine, such as room on the disk
 	State    MailboxState `json:"state"`
 	Username string       `json:"username"`
 	Word     *string      `json:"word,omitempty"`
 }
 
-// MailboxState looked into in turns: its account or host has fewer connections than are wanted; slowed down: the mail server asks to do less for a while; waits: for something on this machine, such as room on the disk
+// MailboxState checked in turns: its account or host has fewer connections than are wanted; slowed down: the mail server asks to do less for a while; waits: for something on this machine, such as room on the disk
 type MailboxState string
 
 // MailboxMove Which mailbox moves, and where to.
@@ -3212,6 +3212,9 @@ type Pattern struct {
 	Example string `json:"example"`
 	Name    string `json:"name"`
 	Type    string `json:"type"`
+
+	// Words the field in words, such as: original name
+	Words *string `json:"words,omitempty"`
 }
 
 // Person Somebody who may sign in.
@@ -3680,6 +3683,9 @@ type Rule struct {
 	// Document One rule, as docs/rules.md describes it. It is checked by the rule language itself, which tells the place of each problem, and not by this schema; GET /api/v1/rules/schema is the whole form.
 	Document RuleDocument `json:"document"`
 
+	// Example a path that the rule could give a file, for an invented message
+	Example *string `json:"example,omitempty"`
+
 	// Filed how many attachments it filed
 	Filed       int        `json:"filed"`
 	ID          string     `json:"id"`
@@ -3697,6 +3703,9 @@ type Rule struct {
 
 	// Sentence the rule in plain words
 	Sentence string `json:"sentence"`
+
+	// Summary what is special about the rule, without the places where it files
+	Summary *string `json:"summary,omitempty"`
 }
 
 // RuleChange What an import changes of one rule.
@@ -3998,6 +4007,9 @@ type Today struct {
 
 	// Days filings of the last fourteen days, today last
 	Days []int `json:"days"`
+
+	// DaysReceived filings by the day on which their message came, of the last fourteen days, today last
+	DaysReceived []int `json:"days_received"`
 
 	// DelayMs median from the server's announcement to the filed file, of the last hundred
 	DelayMs    *int `json:"delay_ms,omitempty"`

@@ -266,16 +266,22 @@ func (x *Index) Branches(q Query, cabinet, folder string) []Branch {
 }
 
 // Days counts what was filed on each of some days from a first one on, by rule or
-// mailbox: their ids.
-func (x *Index) Days(q Query, by By, first time.Time, days int) map[string][]Tally {
+// mailbox: their ids. received counts each file on the day on which its message came, instead.
+func (x *Index) Days(q Query, by By, first time.Time, days int, received bool) map[string][]Tally {
 	bounds := make([]int64, days+1)
 	y, m, d := first.Date()
 	for i := range bounds {
 		bounds[i] = time.Date(y, m, d+i, 0, 0, 0, 0, first.Location()).Unix()
 	}
-	q.FiledSince, q.FiledBefore = time.Unix(bounds[0], 0), time.Unix(bounds[days], 0)
+	since, before := time.Unix(bounds[0], 0), time.Unix(bounds[days], 0)
 	x.mutex.RLock()
 	defer x.mutex.RUnlock()
+	times := x.filed
+	if received {
+		times, q.Since, q.Before = x.received, since, before
+	} else {
+		q.FiledSince, q.FiledBefore = since, before
+	}
 	c := &x.rules
 	if by == PerMailbox {
 		c = &x.mailboxes
@@ -287,7 +293,7 @@ func (x *Index) Days(q Query, by By, first time.Time, days int) map[string][]Tal
 			of = make([]Tally, days)
 			counts[c.of[i]] = of
 		}
-		at, there := slices.BinarySearch(bounds, x.filed[i])
+		at, there := slices.BinarySearch(bounds, times[i])
 		if !there {
 			at--
 		}

@@ -295,13 +295,26 @@ func TestSentence(t *testing.T) {
 		"“water level” or " +
 		"with “gauge” and “station” in the subject or text), unless the subject begins with “Draft”: leave out inline " +
 		"pictures under 20 KB; " +
-		"file spreadsheets and files named *.csv in Gauges/<received year>/<received month> <received month " +
-		"name>/<sender.domain>, named <received date> <file.stem>; " +
-		"leave the rest. Left out unasked: inline pictures under 20 KB, detached signatures, active files, forwarded " +
-		"messages themselves and delivery reports. Held for a look: files that are not what their name says, office files " +
-		"with macros and archives with a password."
-	if got := one(t, tideGauges).Sentence(); got != want {
+		"file spreadsheets and files named *.csv in Gauges / year received / month received / sender’s domain, named date " +
+		"received, original name; " +
+		"leave the rest."
+	rule := one(t, tideGauges)
+	if got := rule.Sentence(); got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
+	}
+	if got := rule.Example(); got != "Gauges/2026/05 May/tidewatch.example/2026-05-12 Readings May.xlsx" {
+		t.Errorf("the example is %s", got)
+	}
+	if got := rule.Summary(); strings.Contains(got, "Gauges") || !strings.Contains(got, "file spreadsheets") ||
+		!strings.HasPrefix(got, "Look in gauges, folder inbox. For messages from tidewatch.example") {
+		t.Errorf("the summary is %s", got)
+	}
+	// What differs from usual is said.
+	odd := one(t, strings.Replace(tideGauges, "    match:", "    leave out: [detached signatures, active files]\n"+
+		"    hold: [disguised files]\n    match:", 1)).Sentence()
+	if !strings.HasSuffix(odd, " Also takes inline pictures under 20 KB, forwarded messages themselves and delivery "+
+		"reports. Does not hold office files with macros and archives with a password for your decision.") {
+		t.Errorf("what differs: %s", odd)
 	}
 }
 

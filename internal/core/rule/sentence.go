@@ -2,11 +2,26 @@ package rule
 
 import "strings"
 
-// Sentence says the rule in plain words: the letter without its blanks.
-func (c *Compiled) Sentence() string {
+// Sentence says the rule in plain words: the letter without its blanks. What every rule does is left out.
+func (c *Compiled) Sentence() string { return c.say(true) }
+
+// Summary says what is special about the rule: whom it is for, what it takes and what it does then. It does not say
+// where the files go.
+func (c *Compiled) Summary() string { return c.say(false) }
+
+func (c *Compiled) say(places bool) string {
 	r := c.Rule
 	var b strings.Builder
-	b.WriteString("Look in " + c.look() + ". For ")
+	where := func(t *Target) string {
+		if !places {
+			return ""
+		}
+		return " " + t.say() + c.elsewhere(t)
+	}
+	if l := r.Look; places || len(l.Folders) > 0 || l.Subfolders {
+		b.WriteString("Look in " + c.look() + ". ")
+	}
+	b.WriteString("For ")
 	if r.Match.Every {
 		b.WriteString("every message")
 	} else {
@@ -34,11 +49,11 @@ func (c *Compiled) Sentence() string {
 		if e.leave {
 			steps = append(steps, "leave out "+what)
 		} else {
-			steps = append(steps, "file "+what+" "+e.target.say()+c.elsewhere(&e.target))
+			steps = append(steps, "file "+what+where(&e.target))
 		}
 	}
 	if c.rest != nil {
-		steps = append(steps, "file the rest "+c.rest.say()+c.elsewhere(c.rest))
+		steps = append(steps, "file the rest"+where(c.rest))
 	} else if len(c.entries) > 0 && !c.entries[len(c.entries)-1].all {
 		steps = append(steps, "leave the rest")
 	}
@@ -48,7 +63,7 @@ func (c *Compiled) Sentence() string {
 		for i, copy := range c.copies {
 			forms = append(forms,
 				map[CopyForm]string{CopyEML: "EML", CopyHTML: "a web page", CopyText: "text", CopyPDF: "PDF"}[copy.form])
-			if r.Copies[i].Folder != "" && own == "" {
+			if places && r.Copies[i].Folder != "" && own == "" {
 				own = ", " + copy.target.say()
 			}
 		}
@@ -59,16 +74,16 @@ func (c *Compiled) Sentence() string {
 	}
 	b.WriteString(strings.Join(steps, "; ") + "." + c.reading())
 	if r.FullText {
-		b.WriteString(" Searches find the words inside of what it files.")
+		b.WriteString(" Searches find the words in the filed files.")
 	}
 	if after := c.saySteps(); after != "" {
 		b.WriteString(" Afterwards " + after + ".")
 	}
-	if left := c.leftOut(); left != "" {
-		b.WriteString(" Left out unasked: " + left + ".")
+	if also := c.alsoTaken(); also != "" {
+		b.WriteString(" Also takes " + also + ".")
 	}
-	if held := c.held(); held != "" {
-		b.WriteString(" Held for a look: " + held + ".")
+	if free := c.notHeld(); free != "" {
+		b.WriteString(" Does not hold " + free + " for your decision.")
 	}
 	if r.Then == "stop" {
 		b.WriteString(" Later rules do not see these messages.")
@@ -95,30 +110,31 @@ func (c *Compiled) look() string {
 	}
 	within := ""
 	if l.Subfolders {
-		within = " and what is in it"
+		within = " and the folders in it"
 		if len(folders) > 1 {
-			within = " and what is in them"
+			within = " and the folders in them"
 		}
 	}
 	return mailboxes + noun + list(folders, "and") + within
 }
 
-// held says what waits for a person; active files only where they are not left out.
-func (c *Compiled) held() string {
+// notHeld says what the rule files without asking, unlike usual; active files only where they are not left out.
+func (c *Compiled) notHeld() string {
 	var parts []string
 	for _, h := range []struct {
 		key  Caution
 		text string
 	}{{DisguisedFiles, "files that are not what their name says"}, {Macros, "office files with macros"},
 		{LockedArchives, "archives with a password"}, {ActiveNames, "active files"}} {
-		if c.holds[h.key] && !(h.key == ActiveNames && c.leaves[ActiveFiles]) {
+		if !c.holds[h.key] && !(h.key == ActiveNames && c.leaves[ActiveFiles]) {
 			parts = append(parts, h.text)
 		}
 	}
 	return list(parts, "and")
 }
 
-func (c *Compiled) leftOut() string {
+// alsoTaken says what the rule takes that rules leave out usually.
+func (c *Compiled) alsoTaken() string {
 	var parts []string
 	for _, d := range []struct {
 		key  Default
@@ -129,7 +145,7 @@ func (c *Compiled) leftOut() string {
 		{ActiveFiles, "active files"}, {ForwardedMessages, "forwarded messages themselves"},
 		{DeliveryReports, "delivery reports"},
 	} {
-		if c.leaves[d.key] {
+		if !c.leaves[d.key] {
 			parts = append(parts, d.text)
 		}
 	}
@@ -166,12 +182,12 @@ func (t *test) say(exception bool) string {
 }
 
 func (t *Target) say() string {
-	s := "in " + t.Folder.String()
+	s := "in " + t.Folder.InWords()
 	if t.Own != nil {
 		s += ", each message in a folder of its own"
 	}
 	if name := t.Name.String(); name != "<file.stem>" {
-		s += ", named " + name
+		s += ", named " + t.Name.InWords()
 	}
 	switch t.Unpack {
 	case "files":

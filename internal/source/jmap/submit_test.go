@@ -185,6 +185,8 @@ func TestASubmissionWithoutAnAnswerMayHaveBeenSent(t *testing.T) {
 	s := dialed(t, config)
 	err := s.Submit(t.Context(), source.Letter{Sender: "office@brackwater.example",
 		To: []string{"oda@tidewatch.example"}, Content: []byte(answerMail)})
+	stage.mutex.Lock()
+	defer stage.mutex.Unlock()
 	if !errors.Is(err, source.ErrUnsure) || stage.asked["EmailSubmission/set"] != 1 {
 		t.Errorf("%v after %d tries", err, stage.asked["EmailSubmission/set"])
 	}

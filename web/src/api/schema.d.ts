@@ -3341,10 +3341,10 @@ export interface components {
             senders?: string[];
             revision: number;
             /**
-             * @description looked into in turns: its account or host has fewer connections than are wanted; slowed down: the mail server asks to do less for a while; waits: for something on this machine, such as room on the disk
+             * @description checked in turns: its account or host has fewer connections than are wanted; slowed down: the mail server asks to do less for a while; waits: for something on this machine, such as room on the disk
              * @enum {string}
              */
-            state: "connecting" | "watched live" | "looked into at an interval" | "looked into in turns" | "slowed down" | "out of reach" | "waits" | "not watched";
+            state: "connecting" | "watched live" | "checked at an interval" | "checked in turns" | "slowed down" | "out of reach" | "waits" | "not watched";
             /** @description that its account has to the mail server just now; absent where none are counted */
             connections?: number;
             /** Format: date-time */
@@ -3691,6 +3691,10 @@ export interface components {
             document: components["schemas"]["RuleDocument"];
             /** @description the rule in plain words */
             sentence: string;
+            /** @description what is special about the rule, without the places where it files */
+            summary?: string;
+            /** @description a path that the rule could give a file, for an invented message */
+            example?: string;
             problems?: components["schemas"]["FieldProblem"][];
             /** @description what is to be known before it runs, and is set elsewhere */
             notes?: string[];
@@ -5630,6 +5634,8 @@ export interface components {
             delay_ms?: number;
             /** @description filings of the last fourteen days, today last */
             days: number[];
+            /** @description filings by the day on which their message came, of the last fourteen days, today last */
+            days_received: number[];
             arrivals: components["schemas"]["Arrival"][];
             mailboxes: components["schemas"]["MailboxToday"][];
             has_mailbox: boolean;
@@ -5658,6 +5664,8 @@ export interface components {
             type: string;
             doc: string;
             example: string;
+            /** @description the field in words, such as: original name */
+            words?: string;
         };
         /** @description A kind of file that rules can ask for. */
         Kind: {

@@ -17,7 +17,7 @@ const kinds: [Kind, string, Step][] = [
     { reply: { text: 'Thank you for your message. We have filed:\n\n<filed.list>\n' } },
   ],
   ['draft', 'leave a draft reply…', { draft: { text: 'Dear <sender.name>,\n\n' } }],
-  ['tell', 'tell somebody…', { tell: { who: [] } }],
+  ['tell', 'notify people…', { tell: { who: [] } }],
 ]
 const marks: [string, string][] = [
   ['read', 'read'],
@@ -54,7 +54,7 @@ export function Afterwards({
         const out = (
           <p className="mt-3 border-t border-line pt-3">
             <button className="add !text-seal" onClick={() => set(i, k, undefined)}>
-              Take this out
+              Remove this step
             </button>
           </p>
         )
@@ -96,7 +96,7 @@ export function Afterwards({
                 label="Another label"
                 values={list(s[k])}
                 offered={known.choices?.labels ?? []}
-                about="These labels are on messages:"
+                about="Labels on messages:"
                 onChange={(v) => set(i, k, one(v))}
               />,
             )
@@ -115,7 +115,7 @@ export function Afterwards({
                   />
                 </label>
                 <p className="mt-1 text-sm text-ink-3">
-                  It is made if it is missing. Fields such as &lt;received year&gt; can be used.
+                  Ink Tray creates the folder if it is missing. You can use fields, such as received year.
                 </p>
                 <p className="mt-2">
                   {known.folders
@@ -140,7 +140,7 @@ export function Afterwards({
           default:
             return line(
               'tell',
-              'Who is told',
+              'Who gets it',
               orList(list(s.tell?.who), 'and'),
               <TellOf tell={s.tell!} people={known.people} onChange={(v) => set(i, k, v)} />,
             )
@@ -241,7 +241,7 @@ function LetterOf({ letter, once, onChange }: { letter: Reply; once: boolean; on
           />
         </label>
       )}
-      <p className="mt-2 text-sm text-ink-3">Lists, robots and reports never get one.</p>
+      <p className="mt-2 text-sm text-ink-3">Mailing lists, programs and reports never get a reply.</p>
     </>
   )
 }
@@ -256,9 +256,9 @@ function TellOf({ tell, people, onChange }: { tell: Tell; people: string[]; onCh
   }
   return (
     <>
-      <p className="mb-1 text-sm font-semibold">Who is told</p>
+      <p className="mb-1 text-sm font-semibold">Who gets it</p>
       {people.length === 0 && (
-        <p className="text-ink-2">Nobody can be told yet: add somebody in Settings, People who are told.</p>
+        <p className="text-ink-2">Nobody can be told yet. Add people in Settings, Notifications.</p>
       )}
       {[...new Set([...people, ...who])].map((p) => (
         <Tick

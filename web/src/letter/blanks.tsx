@@ -22,6 +22,7 @@ import {
   withValue,
 } from './document'
 import { pieces, without } from './pattern'
+import { inWords } from './patternwords'
 import { ValueTestEditor, valueWords } from './values'
 
 /** What the blanks offer: what is set up, and what occurs in the mailboxes. */
@@ -106,7 +107,7 @@ export function TextList({
       </div>
       {offers.length > 0 && (
         <div className="mt-3">
-          <p className="text-sm text-ink-3">{about ?? 'These occur in the mailbox:'}</p>
+          <p className="text-sm text-ink-3">{about ?? 'In this mailbox:'}</p>
           {offers.map((o) => (
             <button
               key={o.value}
@@ -194,14 +195,14 @@ function offersOf(s: Shape, known: Known): Offered[] {
 }
 
 const about: Record<string, string> = {
-  domains: 'These write to the mailbox:',
-  addresses: 'These write to the mailbox:',
-  recipients: 'Mail comes to these:',
-  words: 'These words occur in subjects:',
+  domains: 'Senders in this mailbox:',
+  addresses: 'Senders in this mailbox:',
+  recipients: 'Recipients in this mailbox:',
+  words: 'Words in subjects:',
   topics: 'In Settings:',
-  labels: 'These labels are on messages:',
-  folders: 'These folders are there:',
-  correspondents: 'In the book:',
+  labels: 'Labels on messages:',
+  folders: 'Folders:',
+  correspondents: 'Correspondents:',
 }
 
 type LeafProps = {
@@ -277,7 +278,7 @@ export function LeafLine({ leaf, known, wrong, exception, onChange }: LeafProps)
         {s.key === 'words' && <WordsIn leaf={leaf} sub={s.sub!} onChange={onChange} />}
         <p className="mt-4 border-t border-line pt-3">
           <button className="add !text-seal" onClick={() => onChange(null)}>
-            Take this condition out
+            Remove this condition
           </button>
         </p>
       </Blank>
@@ -334,7 +335,9 @@ function Sure({ leaf, onChange }: { leaf: Leaf; onChange: (n: Node) => void }) {
           </option>
         ))}
       </select>
-      <span className="font-normal text-ink-3">What is less sure waits in the tray; your answer there teaches it.</span>
+      <span className="font-normal text-ink-3">
+        Less certain messages wait in the tray. Your answer there teaches the topic.
+      </span>
       {topics.data
         ?.filter((x) => list(t.is).some((n) => n.toLowerCase() === x.name.toLowerCase()))
         .map((x) => (
@@ -491,7 +494,7 @@ function LeafEditor({
         <Tick
           label={
             s.sub === 'verified'
-              ? 'verified: a signature or a trusted server proves it'
+              ? 'verified by a signature or a trusted mail server'
               : s.key === 'read'
                 ? 'read'
                 : 'flagged'
@@ -505,7 +508,7 @@ function LeafEditor({
           name="taken"
           value={v ? 'yes' : 'no'}
           choices={[
-            ['no', 'nothing', 'What no earlier rule wants'],
+            ['no', 'nothing', 'Only what no earlier rule takes'],
             ['yes', 'something'],
           ]}
           onChange={(x) => set(x === 'yes')}
@@ -533,7 +536,7 @@ const ready: [string, string][] = [
   ['by kind', 'Mail/<file.kind>/<received year>'],
 ]
 const readyNames: [string, string][] = [
-  ['as the sender called it', '<file.stem>'],
+  ['the original name', '<file.stem>'],
   ['date, then its name', '<received date> <file.stem>'],
   ['date, sender, its name', '<received date> <sender.domain> <file.stem>'],
   ['with a running number', '<register.year>-<register pad 4> <file.stem>'],
@@ -552,10 +555,18 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
   const id = useId()
   const area = useRef<HTMLTextAreaElement>(null)
   const language = known.language
+  const fields = language?.fields ?? []
   const parts = pieces(value)
   const shown = parts.map((p, i) =>
-    p.field !== undefined ? <em key={i}>{p.field}</em> : <span key={i}>{p.text.replaceAll('/', ' / ')}</span>,
+    p.field !== undefined ? (
+      <em key={i}>{inWords(p.field, fields)}</em>
+    ) : (
+      <span key={i}>{p.text.replaceAll('/', ' / ')}</span>
+    ),
   )
+  const said = parts
+    .map((p) => (p.field !== undefined ? inWords(p.field, fields) : p.text.replaceAll('/', ' / ')))
+    .join('')
   const put = (text: string) => {
     const at =
       area.current && document.activeElement === area.current
@@ -572,8 +583,8 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
   const takeOut = (index: number) => onChange(without(value, index))
   const chip = 'rounded border border-line-2 bg-sheet-2 px-1.5 text-sm hover:border-pen'
   return (
-    <Blank label={`${label}: ${value}`} text={value && <>{shown}</>} wrong={wrong}>
-      <p className="mb-1 text-sm font-semibold">Ready ones</p>
+    <Blank label={`${label}: ${said}`} text={value && <>{shown}</>} wrong={wrong}>
+      <p className="mb-1 text-sm font-semibold">Usual {names ? 'names' : 'folders'}</p>
       <div className="mb-3 flex flex-wrap gap-1.5">
         {(names ? readyNames : ready).map(([word, p]) => (
           <button key={p} className={chip} aria-pressed={p === value} onClick={() => onChange(p)}>
@@ -581,7 +592,7 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
           </button>
         ))}
       </div>
-      <p className="mb-1 text-sm font-semibold">Put in</p>
+      <p className="mb-1 text-sm font-semibold">Add</p>
       <div className="mb-3 flex flex-wrap gap-1.5">
         {!names && (
           <button className={chip} onClick={() => put('/')}>
@@ -610,10 +621,10 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
             (p, i) =>
               p.field !== undefined && (
                 <span key={i} className="flex items-center rounded border border-line-2 pl-1.5 text-sm">
-                  {p.field}
+                  {inWords(p.field, fields)}
                   <button
                     className="px-1.5 text-ink-3 hover:text-seal"
-                    aria-label={`Take ${p.field} out`}
+                    aria-label={`Remove ${inWords(p.field, fields)}`}
                     onClick={() => takeOut(i)}
                   >
                     ×
@@ -648,7 +659,7 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
             For example: <b className="font-semibold">{example}</b>
           </>
         ) : (
-          'Text stays as it is; fields stand between < and >.'
+          'Text stays as it is. Fields are written between < and >.'
         )}
       </p>
       {language && (
@@ -658,8 +669,8 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
             {language.fields.map((f) => (
               <div key={f.name} className="contents">
                 <dt>
-                  <button className="add !p-0" onClick={() => put(f.example)}>
-                    {f.name}
+                  <button className="add !p-0" title={f.example} onClick={() => put(f.example)}>
+                    {f.type === 'date' ? `date ${f.words}` : f.words}
                   </button>
                 </dt>
                 <dd className="text-ink-2">{f.doc}</dd>
@@ -754,7 +765,7 @@ export function ItemEditor({
         occur={known.choices?.kinds ?? []}
         onChange={(kind) => set({ kind })}
       />
-      {line('name', 'Names, with * for any text', '*plan*, *.csv')}
+      {line('name', 'File names, with * for any text', '*plan*, *.csv')}
       <div className="grid grid-cols-2 gap-3">
         {line('extension', 'Extensions', 'csv, xlsx')}
         {line('type', 'Media types', 'image/*')}
@@ -777,7 +788,7 @@ export function ItemEditor({
           />
         </label>
       </div>
-      {line('name matches', 'Names by regular expression', '^BK-[0-9]+')}
+      {line('name matches', 'File name matches (regular expression)', '^BK-[0-9]+')}
       <label className="mt-3 block text-sm font-semibold">
         Electronic invoices
         <select
@@ -798,8 +809,8 @@ export function ItemEditor({
           onChange={(x) => set({ text: inner({ ...t.text, contains: x.length ? collapse(x) : undefined }) })}
         />
         <p className="mt-1 text-sm text-ink-3">
-          Looked for in PDFs, documents, spreadsheets, presentations and text files, and in scans where Tesseract is
-          installed. What cannot be read, because it is locked or for another reason, waits in the tray.
+          Ink Tray looks in PDFs, documents, spreadsheets, presentations and text files, and in scans if Tesseract is
+          installed. A file that cannot be read waits in the tray.
         </p>
       </div>
       <ValueTestEditor test={t} known={known} onChange={(value) => set({ value })} />

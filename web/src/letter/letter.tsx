@@ -145,10 +145,10 @@ export function Letter({ document: d, known: offered, problems, example, onChang
             label="Another mail folder, by its path"
             values={every ? [] : folders}
             offered={known.folders.map((value) => ({ value }))}
-            about="These folders are there:"
+            about="Folders:"
             onChange={(f) => set({ look: { ...d.look, folders: f.length ? f : undefined } })}
           />
-          <p className="mt-2 text-sm text-ink-3">The inbox, where nothing is said.</p>
+          <p className="mt-2 text-sm text-ink-3">If you choose nothing, the inbox.</p>
         </Blank>
       </Step>
       <Step title="for messages">
@@ -163,7 +163,7 @@ export function Letter({ document: d, known: offered, problems, example, onChang
         ) : (
           <p>
             <Blank label="Every message" text="every message" wrong={about(problems, 'match', false)}>
-              <p>The rule is for every message of these folders.</p>
+              <p>The rule applies to every message in these folders.</p>
               <button className="add mt-2" onClick={() => set({ match: fromRoot({ group: 'all', items: [fresh()] }) })}>
                 Add a condition instead
               </button>
@@ -279,7 +279,7 @@ export function Letter({ document: d, known: offered, problems, example, onChang
           <p>
             and the rest{' '}
             <Blank label="The rest" text="is left" wrong={about(problems, 'rest')}>
-              <p>What no line above takes stays in the mailbox.</p>
+              <p>Attachments that no line above takes stay in the mailbox.</p>
               <button className="add mt-2" onClick={() => set({ rest: { folder: 'Other/<received year>' } })}>
                 File the rest, too
               </button>
@@ -310,7 +310,7 @@ export function Letter({ document: d, known: offered, problems, example, onChang
               set({ attachments: [...entries, { take: [{ kind: 'pdf' }], folder: 'Mail/<received year>' }] })
             }
           >
-            + another place
+            + add a destination
           </button>{' '}
           <button
             className="add"
@@ -319,10 +319,25 @@ export function Letter({ document: d, known: offered, problems, example, onChang
             + leave out…
           </button>
         </p>
-        <Unasked words={d['leave out']} onChange={(words) => set({ 'leave out': words })} />
-        <Cautions words={d.hold} left={d['leave out']} onChange={(hold) => set({ hold })} />
+        {d['leave out'] || d.hold ? (
+          <>
+            <Unasked words={d['leave out']} onChange={(words) => set({ 'leave out': words })} />
+            <Cautions words={d.hold} left={d['leave out']} onChange={(hold) => set({ hold })} />
+          </>
+        ) : (
+          <p className="mt-2 text-sm leading-normal text-ink-3">
+            With the{' '}
+            <Blank label="The usual safeguards" text="usual safeguards">
+              <p className="mb-1 text-sm font-semibold">Always left out</p>
+              <UnaskedTicks onChange={(words) => set({ 'leave out': words })} />
+              <p className="mt-3 mb-1 text-sm font-semibold">Held for your decision</p>
+              <CautionTicks onChange={(hold) => set({ hold })} />
+            </Blank>
+            .
+          </p>
+        )}
       </Step>
-      <Step title="Read of each file">
+      <Step title="Read from each file">
         <Told texts={about(problems, 'values', false)} />
         <Values
           values={values}
@@ -340,8 +355,8 @@ export function Letter({ document: d, known: offered, problems, example, onChang
               onChange={(on) => set({ 'full text': on || undefined })}
             />
             <p className="mt-1 text-sm text-ink-3">
-              Such as inside:&quot;oily water&quot;. What is filed already is read, too. Whoever may see a filing may
-              find its words.
+              Such as inside:&quot;oily water&quot;. Ink Tray also reads files that are filed already. Everyone who may
+              see a file can find its words.
             </p>
           </Blank>
         </p>
@@ -388,22 +403,27 @@ function Unasked({ words, onChange }: { words?: string[]; onChange: (words: stri
     : 'nothing'
   return (
     <p className="mt-2 text-sm leading-normal text-ink-3">
-      Left out unasked: {text}.{' '}
-      <Blank label="Left out unasked: change" text="change">
-        {defaults.map(([k, t]) => (
-          <Tick
-            key={k}
-            label={t}
-            checked={on.includes(k)}
-            onChange={(yes) => {
-              const next = defaults.map(([x]) => x).filter((x) => (x === k ? yes : on.includes(x)))
-              onChange(next.length === defaults.length ? undefined : next)
-            }}
-          />
-        ))}
+      Always left out: {text}.{' '}
+      <Blank label="Always left out: change" text="change">
+        <UnaskedTicks words={words} onChange={onChange} />
       </Blank>
     </p>
   )
+}
+
+function UnaskedTicks({ words, onChange }: { words?: string[]; onChange: (words: string[] | undefined) => void }) {
+  const on = words ?? defaults.map(([k]) => k)
+  return defaults.map(([k, t]) => (
+    <Tick
+      key={k}
+      label={t}
+      checked={on.includes(k)}
+      onChange={(yes) => {
+        const next = defaults.map(([x]) => x).filter((x) => (x === k ? yes : on.includes(x)))
+        onChange(next.length === defaults.length ? undefined : next)
+      }}
+    />
+  ))
 }
 
 const cautions: [string, string][] = [
@@ -428,27 +448,32 @@ function Cautions({
   const told = cautions.filter(([k]) => on.includes(k) && !(k === 'active files' && out)).map(([, t]) => t)
   return (
     <p className="mt-1 text-sm leading-normal text-ink-3">
-      Held for a look: {told.length ? orList(told, 'and') : 'nothing'}.{' '}
-      <Blank label="Held for a look: change" text="change">
-        {cautions.map(([k, t]) => (
-          <Tick
-            key={k}
-            label={t}
-            checked={on.includes(k)}
-            onChange={(yes) => {
-              const next = cautions.map(([x]) => x).filter((x) => (x === k ? yes : on.includes(x)))
-              onChange(next.length === cautions.length ? undefined : next)
-            }}
-          />
-        ))}
+      Held for your decision: {told.length ? orList(told, 'and') : 'nothing'}.{' '}
+      <Blank label="Held for your decision: change" text="change">
+        <CautionTicks words={words} onChange={onChange} />
       </Blank>
     </p>
   )
 }
 
+function CautionTicks({ words, onChange }: { words?: string[]; onChange: (words: string[] | undefined) => void }) {
+  const on = words ?? cautions.map(([k]) => k)
+  return cautions.map(([k, t]) => (
+    <Tick
+      key={k}
+      label={t}
+      checked={on.includes(k)}
+      onChange={(yes) => {
+        const next = cautions.map(([x]) => x).filter((x) => (x === k ? yes : on.includes(x)))
+        onChange(next.length === cautions.length ? undefined : next)
+      }}
+    />
+  ))
+}
+
 const forms: [string, string, string][] = [
   ['eml', 'EML', 'the message itself, whole'],
-  ['pdf', 'PDF', 'with its pictures; an EML stays beside it where a letter cannot be drawn'],
+  ['pdf', 'PDF', 'with its pictures; if it cannot be drawn, an EML is added'],
   ['html', 'web page', 'that loads nothing'],
   ['text', 'text', ''],
 ]
@@ -624,7 +649,11 @@ function Branch({
   )
 }
 
-const takenWords: Record<string, string> = { number: 'numbered', keep: 'kept', replace: 'replaced' }
+const takenWords: Record<string, string> = {
+  number: 'add a number',
+  keep: 'keep the file that is there',
+  replace: 'replace the file that is there',
+}
 const unpackWords: Record<string, string> = {
   archive: 'filed as they are',
   files: 'unpacked',
@@ -710,7 +739,7 @@ function PlaceLines({
           known={known}
           example={example?.split('/').at(-1)}
         />
-        ; a name that is taken is{' '}
+        ; if the name is taken:{' '}
         <Blank
           label="A name that is taken"
           text={takenWords[p['if name exists'] ?? 'number']}
@@ -721,16 +750,16 @@ function PlaceLines({
             value={p['if name exists'] ?? 'number'}
             onChange={(v) => set({ 'if name exists': v === 'number' ? undefined : v })}
             choices={[
-              ['number', 'numbered', 'The new one becomes plan (2).pdf.'],
+              ['number', 'add a number', 'The new one becomes plan (2).pdf.'],
               [
                 'replace',
-                'replaced',
-                'For a report that comes again and again. Only a later message replaces, only what Ink Tray filed and nobody changed; what was there is kept aside.',
+                'replace the file that is there',
+                'For a report that comes again and again. A later message replaces a file that Ink Tray filed and nobody changed. The earlier file is kept aside.',
               ],
-              ['keep', 'kept', 'The file that is there stays, and the new one is left.'],
+              ['keep', 'keep the file that is there', 'The new one is not filed.'],
             ]}
           />
-          <p className="mt-1 text-sm text-ink-3">The same content is never stored twice under one name.</p>
+          <p className="mt-1 text-sm text-ink-3">The same content is never filed twice under one name.</p>
         </Blank>
         {(archives || p.unpack) && (
           <>
@@ -751,7 +780,11 @@ function PlaceLines({
                 }
                 choices={[
                   ['archive', 'filed as they are'],
-                  ['files', 'unpacked', 'The files in them are filed here, unless a line above takes or leaves them.'],
+                  [
+                    'files',
+                    'unpacked',
+                    'Files in the archives are filed here, unless a line above takes them or leaves them out.',
+                  ],
                   ['both', 'unpacked, and filed as well'],
                 ]}
               />
@@ -765,8 +798,8 @@ function PlaceLines({
                 </div>
               )}
               <p className="mt-1 text-sm text-ink-3">
-                zip, tar, gzip, bzip2, xz, zstd, 7z and rar. What is encrypted is held unless a password of the
-                correspondent opens it.
+                zip, tar, gzip, bzip2, xz, zstd, 7z and rar. An encrypted archive is held for you, unless a password of
+                the correspondent opens it.
               </p>
             </Blank>
           </>
@@ -870,7 +903,7 @@ function EntryLines({
       />
       <p className="leading-normal">
         <button className="add !font-normal !text-ink-3" onClick={() => onChange(null)}>
-          Take this place out
+          Remove this destination
         </button>{' '}
         {up}
       </p>

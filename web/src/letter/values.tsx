@@ -29,7 +29,7 @@ const orders: [string, string][] = [
 
 const agains: [string, string][] = [
   ['', 'the file is filed'],
-  ['say so', 'it is filed, and that is said'],
+  ['say so', 'it is filed with a note'],
   ['ask', 'it waits in the tray'],
 ]
 
@@ -72,9 +72,9 @@ export function Values({
           </Blank>
           {v.type && v.type !== 'text' && <span className="text-ink-2">, {v.type}</span>}:{' '}
           <code className="text-[14px]">{list(v.from).join(' or ')}</code>
-          {v.missing === 'ask' && '; where it is not found, the file waits in the tray'}
-          {v.again === 'ask' && '; where an earlier message had the same, the file waits in the tray'}
-          {v.again === 'say so' && '; where an earlier message had the same, that is said'}
+          {v.missing === 'ask' && '; if it is not found, the file waits in the tray'}
+          {v.again === 'ask' && '; if an earlier message had the same, the file waits in the tray'}
+          {v.again === 'say so' && '; if an earlier message had the same, that is noted'}
           <Found name={v.name} read={read} />
         </p>
       ))}
@@ -125,7 +125,7 @@ function ValueEditor({ value: v, onChange }: { value: Value; onChange: (v: Value
       <Field
         label="Name of the value"
         defaultValue={v.name}
-        hint="Small letters, digits and dashes. It is a column of the register, and in names it stands as a field."
+        hint="Small letters, digits and dashes. The value is a column of the register, and a field in names."
         onChange={(e) => onChange({ ...v, name: e.target.value })}
       />
       <Pick
@@ -146,7 +146,7 @@ function ValueEditor({ value: v, onChange }: { value: Value; onChange: (v: Value
         label="Where it stands"
         code
         defaultValue={list(v.from).join('\n')}
-        hint='A pattern in each line, such as <subject find "BK-[0-9]+">; the first that finds it counts.'
+        hint='One pattern per line, such as <subject find "BK-[0-9]+">. The first one that finds the value counts.'
         onChange={(e) => {
           const from = e.target.value
             .split('\n')
@@ -180,20 +180,20 @@ function ValueEditor({ value: v, onChange }: { value: Value; onChange: (v: Value
         />
       )}
       <Tick
-        label="where it is not found, the file waits in the tray"
+        label="if it is not found, the file waits in the tray"
         checked={v.missing === 'ask'}
         onChange={(on) => onChange({ ...v, missing: on ? 'ask' : undefined })}
       />
       <div className="mt-3">
         <Pick
-          label="Where an earlier message had the same"
+          label="If an earlier message had the same value"
           value={v.again ?? ''}
           choices={agains}
           onChange={(again) => onChange({ ...v, again })}
         />
       </div>
       <p className="mt-3 border-t border-line pt-3">
-        <Button onClick={() => onChange(null)}>Take the value out</Button>
+        <Button onClick={() => onChange(null)}>Remove the value</Button>
       </p>
     </>
   )

@@ -56,7 +56,7 @@ function Time({ asked }: { asked: Asked }) {
     <section className="mb-8">
       {days.data?.sums && <Sums sums={days.data.sums} />}
       <h2>{long ? 'Filed each month' : 'Filed each day'}</h2>
-      <Listing query={query} empty={(a) => a.total === 0 && 'Nothing of that kind was filed.'}>
+      <Listing query={query} empty={(a) => a.total === 0 && 'No matching files.'}>
         {(a) => (
           <>
             <Columns tallies={a.tallies} name={name} label={long ? 'Filed each month' : 'Filed each day'} />

@@ -43,7 +43,7 @@ export function Backups() {
         query={query}
         empty={(b) =>
           b.place === 'none' &&
-          'No backups are made. One file holds all that Ink Tray needs to go on: the records, the key, and mail that only it has.'
+          'Ink Tray makes no backups yet. A backup is one file with everything that Ink Tray needs: the records, the key, and mail that only Ink Tray has.'
         }
       >
         {(b) => <State b={b} />}
@@ -73,15 +73,17 @@ function State({ b }: { b: Schemas['Backup'] }) {
           {b.next && ` The next one: ${exactly(b.next)}.`}
         </p>
       ) : (
-        !b.problem && <p className="text-sm text-ink-3">The first one is being made.</p>
+        !b.problem && <p className="text-sm text-ink-3">Ink Tray is making the first one.</p>
       )}
       {b.problem && (
         <p className="text-sm text-seal">
-          It could not be made{b.failed_at && ` ${when(b.failed_at)}`}: {sentence(b.problem)} It is tried again every
+          The backup failed{b.failed_at && ` ${when(b.failed_at)}`}: {sentence(b.problem)} Ink Tray tries again every
           hour.
         </p>
       )}
-      {b.kept_problem && <p className="text-sm text-seal">What is kept cannot be listed: {sentence(b.kept_problem)}</p>}
+      {b.kept_problem && (
+        <p className="text-sm text-seal">The kept backups cannot be listed: {sentence(b.kept_problem)}</p>
+      )}
       {b.kept.length > 0 && (
         <details className="mt-1 text-sm text-ink-3">
           <summary>{many(b.kept.length, 'backup is', 'backups are')} kept</summary>
@@ -142,7 +144,7 @@ function PlanSheet({ b, onClose }: { b: Schemas['Backup']; onClose: () => void }
             value={now.place}
             onChange={(v) => form.set('place', v as 'folder')}
             choices={[
-              ['folder', 'a folder of this machine, such as a mounted share'],
+              ['folder', 'a folder on this machine, such as a mounted share'],
               ['cabinet', 'a cabinet'],
             ]}
           />
@@ -151,7 +153,7 @@ function PlanSheet({ b, onClose }: { b: Schemas['Backup']; onClose: () => void }
           <Field
             label="Folder"
             required
-            hint="Its whole path. Best on another machine: what lies beside the records is lost with them."
+            hint="The whole path, best on another machine. A backup on the same disk is lost with the disk."
             {...bind('folder')}
           />
         ) : (
@@ -165,13 +167,13 @@ function PlanSheet({ b, onClose }: { b: Schemas['Backup']; onClose: () => void }
         <div className="grid gap-x-3 sm:grid-cols-3">
           <Field label="Time of the day" type="time" required {...bind('at')} />
           <Field
-            label="Every so many days"
+            label="Days between two backups"
             type="number"
             min={1}
             required
             {...bind('every_days', { valueAsNumber: true })}
           />
-          <Field label="How many are kept" type="number" min={1} required {...bind('keep', { valueAsNumber: true })} />
+          <Field label="How many to keep" type="number" min={1} required {...bind('keep', { valueAsNumber: true })} />
         </div>
         <fieldset className="mb-4">
           <legend className="mb-1 text-sm font-semibold">Opened with</legend>
@@ -193,14 +195,14 @@ function PlanSheet({ b, onClose }: { b: Schemas['Backup']; onClose: () => void }
             required={!b.passphrase_kept}
             hint={
               b.passphrase_kept
-                ? 'Empty: it stays as it is. Backups that were made before are opened with the former one.'
-                : '12 characters at least. Keep it where you find it without this service: no backup is opened without it.'
+                ? 'Leave empty to keep it. Earlier backups still open with the former one.'
+                : 'At least 12 characters. Write it down in a safe place: without it, nobody can open the backups.'
             }
             {...bind('passphrase')}
           />
         ) : (
           <Lines
-            label="Public keys, one in each line"
+            label="Public keys, one per line"
             hint="inktray backup new-key makes a pair. Each begins with age1."
             code
             {...bind('public_keys')}
@@ -216,9 +218,9 @@ function PlanSheet({ b, onClose }: { b: Schemas['Backup']; onClose: () => void }
         {b.place !== 'none' && (
           <p className="mt-4 text-sm">
             <button type="button" className="text-pen underline" onClick={() => off.mutate()}>
-              Make no more backups
+              Stop making backups
             </button>{' '}
-            <span className="text-ink-3">Those that are kept stay.</span>
+            <span className="text-ink-3">The backups that were made stay.</span>
           </p>
         )}
         <Wrong error={off.error} />
@@ -255,8 +257,8 @@ function Restored() {
       <p>
         The records are those of the backup of {exactly(r.made_at)}, put back {when(r.restored_at)}.{' '}
         {r.ended_at
-          ? `They were compared with mailboxes and cabinets${r.ended_by ? `, until ${r.ended_by} ended that` : ''}.`
-          : 'They are compared with mailboxes and cabinets: what was filed since is recognised and not filed again.'}
+          ? `Ink Tray compared them with the mailboxes and cabinets${r.ended_by ? `, until ${r.ended_by} ended that` : ''}.`
+          : 'Ink Tray compares them with the mailboxes and cabinets, so that files that were filed since are not filed again.'}
       </p>
       <p className="text-sm text-ink-2">
         {many(r.files, 'file was', 'files were')} not in the backup, {r.recognised} of these{' '}
@@ -284,12 +286,12 @@ function Restored() {
       )}
       <Sheet title="End the comparison?" open={ending} onClose={() => setEnding(false)}>
         <p>
-          What it still waits for is no longer waited for. Attachments that were filed after the backup, in mailboxes
-          and cabinets that it has not looked through, may be filed a second time.
+          Ink Tray then stops waiting. In mailboxes and cabinets that it has not compared, attachments that were filed
+          after the backup may be filed a second time.
         </p>
         <Wrong error={end.error} />
         <div className="mt-5 flex justify-end gap-2">
-          <Button onClick={() => setEnding(false)}>Go on comparing</Button>
+          <Button onClick={() => setEnding(false)}>Keep comparing</Button>
           <Button look="main" onClick={() => end.mutate()} disabled={end.isPending}>
             End it
           </Button>

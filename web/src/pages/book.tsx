@@ -35,9 +35,10 @@ export function Correspondents() {
         <Button onClick={() => fresh()}>Add a correspondent</Button>
       </div>
       <p className="mb-2 text-ink-2">
-        A name for the addresses and domains of a person or firm. Rules ask for it and folders are named by it.
+        A correspondent is a person or firm with its addresses and domains. Rules can ask for it, and folders can have
+        its name.
       </p>
-      <Listing query={all} empty={(c) => c.length === 0 && 'Nobody is in the book yet.'}>
+      <Listing query={all} empty={(c) => c.length === 0 && 'No correspondents yet.'}>
         {(list) =>
           list.map((c) => (
             <div key={c.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
@@ -57,7 +58,7 @@ export function Correspondents() {
                 </Button>
                 <Remover
                   name={c.name}
-                  lost="The groups and archive passwords that stand there are lost. What was filed stays."
+                  lost="Its groups and archive passwords are lost. Filed files stay."
                   remove={() => value(api.DELETE('/api/v1/correspondents/{id}', { params: { path: { id: c.id } } }))}
                 />
               </div>
@@ -68,7 +69,7 @@ export function Correspondents() {
       {!!proposals.data?.length && (
         <details className="mt-3">
           <summary className="font-semibold text-pen">
-            {many(proposals.data.length, 'domain')} that write and are not in the book
+            {many(proposals.data.length, 'domain')} that write to you and are not listed here
           </summary>
           {proposals.data.map((p) => (
             <div key={p.domain} className="flex flex-wrap items-center justify-between gap-3 border-t border-line py-2">
@@ -80,7 +81,7 @@ export function Correspondents() {
               </p>
               <Button
                 onClick={() => fresh({ name: p.name, domains: [p.domain] })}
-                aria-label={`Add ${p.domain} to the book`}
+                aria-label={`Add ${p.domain} as a correspondent`}
               >
                 Add
               </Button>
@@ -151,20 +152,20 @@ function PersonSheet({
   return (
     <Sheet title={id ? `Change ${draft.name}` : 'Add a correspondent'} open onClose={onClose}>
       <form onSubmit={form.submit}>
-        <Field label="Name" required hint="As folders are to be called." {...bind('name')} />
+        <Field label="Name" required hint="Folders get this name." {...bind('name')} />
         {texts('domains', 'Domains, with their subdomains')}
         {texts('addresses', 'Single addresses')}
-        {texts('groups', 'Groups to which they belong', groups)}
+        {texts('groups', 'Groups', groups)}
         <Lines
-          label="Passwords of archives that they send, one a line"
+          label="Passwords of the archives that they send, one per line"
           rows={2}
-          placeholder={passwords ? `${passwords} kept; what you type here takes their place` : ''}
-          hint="Kept sealed and never shown again."
+          placeholder={passwords ? `${passwords} kept. Passwords that you enter here replace them` : ''}
+          hint="Ink Tray keeps them encrypted and never shows them."
           {...bind('passwords')}
         />
         <End
           of={form}
-          label={id ? 'Save' : 'Enter in the book'}
+          label={id ? 'Save' : 'Add correspondent'}
           onClose={onClose}
           mine={{ ...form.now, passwords: undefined }}
           look={() => value(api.GET('/api/v1/correspondents')).then((l) => l.find((x) => x.id === id))}
@@ -185,9 +186,9 @@ export function Tables() {
         <Button onClick={() => setEditing({})}>Add a table</Button>
       </div>
       <p className="mb-2 text-ink-2">
-        What a code in a name stands for, such as the place of a station. Patterns look it up.
+        A table says what a code stands for, such as the place of a station. Patterns look codes up in it.
       </p>
-      <Listing query={all} empty={(t) => t.length === 0 && 'There is no table yet.'}>
+      <Listing query={all} empty={(t) => t.length === 0 && 'No tables yet.'}>
         {(list) =>
           list.map((t) => (
             <div key={t.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
@@ -259,16 +260,16 @@ function TableSheet({ table, onClose }: { table: Partial<Schemas['LookupTable']>
           {...bind('name')}
         />
         <Lines
-          label="Rows, one a line: what is looked up = what stands for it"
+          label="Rows, one per line: code = meaning"
           rows={9}
           code
           placeholder={'ST-03 = Ferry steps'}
-          hint={`${many(rows.length, 'row')}. Capitals and small letters count as the same.`}
+          hint={`${many(rows.length, 'row')}. Capital and small letters are the same.`}
           {...bind('rows')}
         />
         <End
           of={form}
-          label={table.id ? 'Save' : 'Keep the table'}
+          label={table.id ? 'Save' : 'Add table'}
           onClose={onClose}
           mine={{ name: now.name, rows }}
           look={() => value(api.GET('/api/v1/tables')).then((l) => l.find((x) => x.id === table.id))}

@@ -311,7 +311,7 @@ export function FileSheet({
           autoFocus
           value={folder}
           onChange={(e) => setFolder(e.target.value)}
-          hint="Pick one below, or type one, such as Sorted by hand/2026. It is made if it is missing."
+          hint="Choose a folder below, or type one, such as Sorted by hand/2026. Ink Tray creates it if it is missing."
         />
         {one && (
           <div className="mb-4 max-h-56 overflow-auto rounded-lg border border-line p-2">
@@ -388,7 +388,7 @@ export function ChangeSheet({
           label="Put a label on"
           value={label}
           onChange={(e) => setLabel(e.target.value)}
-          hint="such as To file; a rule may wait for it"
+          hint="such as To file. A rule can ask for it."
         />
         <Pick
           label="Mark"
@@ -407,7 +407,7 @@ export function ChangeSheet({
           list="mail-folders"
           value={move}
           onChange={(e) => setMove(e.target.value)}
-          hint="made if it is missing; empty leaves it where it is"
+          hint="Ink Tray creates it if it is missing. Leave empty to move nothing."
         />
         <datalist id="mail-folders">
           {folders.data

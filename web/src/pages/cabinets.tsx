@@ -96,7 +96,7 @@ export function Cabinets({ onAdd, onRemove }: { onAdd: () => void; onRemove: (c:
                   Check
                 </Button>
                 <Button onClick={() => setEditing(c)}>{c.kind === 'local' ? 'Address' : 'Change'}</Button>
-                <Button onClick={() => setLooking(c)}>Files without a line…</Button>
+                <Button onClick={() => setLooking(c)}>Files not in the register…</Button>
                 <Button onClick={() => setMoving(c)}>Move…</Button>
                 <Button onClick={() => onRemove(c)}>Remove</Button>
               </div>
@@ -139,8 +139,8 @@ function Reach({ kind, bind, kept }: { kind: Kind; bind: Bind; kept?: boolean })
   if (kind === 'local') return null
   const [name, secret] = names[kind]
   const sealed = kept
-    ? 'Empty keeps the one that is there, if nothing else here changes.'
-    : 'It is kept sealed and never shown again.'
+    ? 'Leave empty to keep it, if nothing else changes here.'
+    : 'Ink Tray keeps it encrypted and never shows it.'
   return (
     <>
       <div className="grid gap-x-3 sm:grid-cols-2">
@@ -155,14 +155,16 @@ function Reach({ kind, bind, kept }: { kind: Kind; bind: Bind; kept?: boolean })
             label={secret}
             code
             hint={
-              kept ? sealed : 'A key as ssh-keygen writes it, or a password. It is kept sealed and never shown again.'
+              kept
+                ? sealed
+                : 'A key as ssh-keygen writes it, or a password. Ink Tray keeps it encrypted and never shows it.'
             }
             {...bind('secret')}
           />
           <Field
             label="Host key"
             placeholder="SHA256:…"
-            hint="Fingerprint of the server’s key, from whoever runs it. Without it the attempt shows the one that was met, to be compared."
+            hint="Fingerprint of the server’s key, from the person who runs the server. If you leave it empty, Ink Tray shows the one that the server has, so that you can compare."
             {...bind('host_key')}
           />
         </>
@@ -174,7 +176,7 @@ function Reach({ kind, bind, kept }: { kind: Kind; bind: Bind; kept?: boolean })
             <>
               <Field
                 label="Pinned certificate"
-                hint="SHA-256 fingerprint of the server’s certificate, which is then all that counts."
+                hint="SHA-256 fingerprint of the server’s certificate. Ink Tray then accepts only this one."
                 {...bind('pinned')}
               />
               <Lines
@@ -186,7 +188,7 @@ function Reach({ kind, bind, kept }: { kind: Kind; bind: Bind; kept?: boolean })
             </>
           )}
           <Field label="Proxy" placeholder="socks5://proxy.brackwater.example:1080" {...bind('proxy')} />
-          {kind === 's3' && <Field label="Region" hint="Empty where the store has none." {...bind('region')} />}
+          {kind === 's3' && <Field label="Region" hint="Leave empty if the store has none." {...bind('region')} />}
         </div>
       </details>
     </>
@@ -240,36 +242,46 @@ function PlaceSheet({ cabinet, onClose }: { cabinet: Cabinet | null; onClose: ()
       <form onSubmit={form.submit}>
         {cabinet && (
           <p className="mb-4 text-ink-2">
-            All of its files are copied from <span className="[overflow-wrap:anywhere]">{cabinet.folder}</span> to
-            another place and read back there. Filing goes on meanwhile, waits for a moment at the end, and goes on at
-            the new place. Rules and register lead there then; the old place keeps its files.
+            Ink Tray copies all files from <span className="[overflow-wrap:anywhere]">{cabinet.folder}</span> to another
+            place and reads them back there. Filing goes on meanwhile, and continues at the new place. Rules and the
+            register then use the new place. The old place keeps its files.
           </p>
         )}
         <Pick label={cabinet ? 'The new place' : 'What it is'} value={now.kind} choices={kinds} onChange={become} />
-        {!cabinet && <Field label="Name" required hint="What you call it, such as harbour files." {...bind('name')} />}
+        {!cabinet && <Field label="Name" required hint="Any name, such as harbour files." {...bind('name')} />}
         <Field label={label} required hint={hint} {...bind('folder')} />
         <Reach kind={now.kind} bind={bind} />
         {now.kind === 'local' && (
           <details className="mb-4">
             <summary className="font-semibold text-pen">Mode and owner of files</summary>
             <div className="mt-3 grid gap-x-3 sm:grid-cols-2">
-              <Field label="Mode, in octal" placeholder="0640" hint="Empty for the system’s own." {...bind('mode')} />
-              <Field label="Owner" placeholder="office:files" hint="Empty for who runs Ink Tray." {...bind('owner')} />
+              <Field
+                label="Mode, in octal"
+                placeholder="0640"
+                hint="Leave empty for the system’s usual mode."
+                {...bind('mode')}
+              />
+              <Field
+                label="Owner"
+                placeholder="office:files"
+                hint="Leave empty for the user that runs Ink Tray."
+                {...bind('owner')}
+              />
             </div>
           </details>
         )}
         {cabinet && (
           <Field
             label="Address for colleagues"
-            hint="How they reach the new place. Empty for none."
+            hint="How colleagues open the new place. Leave empty for none."
             {...bind('address')}
           />
         )}
         <p className="mb-4 text-sm text-ink-3">
-          First it is tried out whether files are safe there: that a name that is taken is refused, and that a list is
-          replaced in one step.
+          Ink Tray first tries whether files are safe there: that the place never overwrites a file, and that it
+          replaces a file in one step.
         </p>
-        <End of={form} label={cabinet ? 'Move' : 'Add'} busy="Trying it out…" onClose={onClose} />
+        <End of={form} label={cabinet ? 'Move' : 'Add'} busy="Trying the cabinet…" onClose={onClose} />
       </form>
     </Sheet>
   )
@@ -299,7 +311,7 @@ function ChangeCabinetSheet({ cabinet, onClose }: { cabinet: Cabinet; onClose: (
         <Reach kind={cabinet.kind} bind={form.bind} kept />
         <Field
           label={cabinet.kind === 'local' ? 'Address' : 'Address for colleagues'}
-          hint={String.raw`A share such as \\files\harbour, a drive such as H:\harbour, or https://files.brackwater.example/harbour. Links in the register and in exports begin with it. Empty for none.`}
+          hint={String.raw`A share such as \\files\harbour, a drive such as H:\harbour, or https://files.brackwater.example/harbour. Links in the register and in exports begin with it. Leave empty for none.`}
           {...form.bind('address')}
         />
         <End
@@ -329,10 +341,10 @@ function UnknownSheet({ cabinet, onClose }: { cabinet: Cabinet; onClose: () => v
   })
   const all = found.data?.files ?? []
   return (
-    <Sheet title={`Files of “${cabinet.name}” without a line`} open onClose={onClose}>
+    <Sheet title={`Files of “${cabinet.name}” that are not in the register`} open onClose={onClose}>
       <p className="mb-3 text-ink-2">
-        The register knows nothing of these: people put them there, or older records were put back since they were
-        filed. Entered, they are found and verified like any other.
+        The register does not know these files. People put them there, or older records were restored after they were
+        filed. Once entered, they are searched and verified like all others.
       </p>
       <Listing
         query={found}

@@ -40,9 +40,10 @@ const officeSays: Record<string, string> = {
   silent: 'The office’s sign-in does not answer. Try again later, or sign in by password.',
   late: 'The way to the office’s sign-in and back took too long, or began in another browser. Try again.',
   refused: 'The office’s sign-in did not let you in.',
-  unbelieved: 'What the office’s sign-in said cannot be believed. Tell an administrator; the service’s log says more.',
+  unbelieved:
+    'The answer of the office’s sign-in is not valid. Tell an administrator. The log of the service says more.',
   uninvited:
-    'Nobody has invited you here yet. Ask an administrator, and say your mail address at the office’s sign-in.',
+    'You are not invited yet. Ask an administrator, and tell them the mail address that you use at the office’s sign-in.',
   locked: 'You are locked out. Ask an administrator.',
 }
 
@@ -73,7 +74,7 @@ export function SignIn() {
   })
   const asking = coded && asksForCode(enter.error) && !form.formState.dirtyFields.code
   return (
-    <Door title="Sign in" sub="Everything that is filed, and how.">
+    <Door title="Sign in" sub="Attachments, filed by rule.">
       {said && <Wrong error={new Error(said)} />}
       {office.data?.open && (
         <>
@@ -127,7 +128,7 @@ export function Enrol({ name }: { name: string }) {
   const [passkey, setPasskey] = useState(false)
   const With = passkey ? AddPasskey : SetUpFactor
   return (
-    <Door title="One more thing" sub={`Welcome, ${name}. A second factor is asked of you here.`}>
+    <Door title="One more thing" sub={`Welcome, ${name}. You need a second factor here.`}>
       <With
         onDone={() => {
           client.clear()
@@ -158,13 +159,13 @@ export function SetUp() {
     },
   })
   return (
-    <Door title="Welcome" sub="You are the first here: make yourself the administrator.">
+    <Door title="Welcome" sub="You are the first person here. Create the administrator’s account.">
       <form onSubmit={form.handleSubmit((s) => make.mutate(s))}>
         {!window.location.hash && (
           <Field
             label="Set-up code"
             required
-            hint="It stands at the end of the link that the service printed when it started."
+            hint="The service printed it when it started, at the end of the link."
             {...form.register('code')}
           />
         )}
@@ -212,7 +213,7 @@ export function Join() {
   })
   if (code === '' || who.error)
     return (
-      <Door title="This link does not work" sub="Nobody can come in by it.">
+      <Door title="This link does not work" sub="Nobody can sign in with it.">
         <Wrong error={who.error ?? new Error('the link is not whole')} />
         <a className="text-pen hover:underline" href="/">
           Sign in with a password
@@ -244,7 +245,7 @@ export function Join() {
         )}
         <Wrong error={use.error} />
         <Button look="main" type="submit" disabled={use.isPending}>
-          Come in
+          Sign in{' '}
         </Button>
       </form>
     </Door>

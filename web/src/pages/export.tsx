@@ -68,9 +68,9 @@ export function Export({
                 [
                   'xlsx',
                   'Workbook (XLSX)',
-                  'Dates and sizes as such, links, a head that stays in view, a filter on every column.',
+                  'With dates, sizes and links as such, a fixed head, and a filter on each column.',
                 ],
-                ['csv', 'Plain table (CSV)', 'For every program; times as 2026-05-12 14:03:11, sizes in bytes.'],
+                ['csv', 'Plain table (CSV)', 'For every program. Times as 2026-05-12 14:03:11, sizes in bytes.'],
               ]}
             />
           </fieldset>
@@ -90,7 +90,7 @@ export function Export({
           <div className="flex justify-end gap-2">
             <Button onClick={onClose}>Cancel</Button>
             <Button look="main" type="submit" disabled={start.isPending}>
-              Write it
+              Export{' '}
             </Button>
           </div>
         </form>
@@ -99,9 +99,9 @@ export function Export({
           <p className="mb-2" role="status">
             {x.state === 'running' &&
               `${x.done.toLocaleString()} of ${many(x.rows, 'line')}${x.seconds_left ? `, about ${many(x.seconds_left, 'second')} left` : ''}`}
-            {x.state === 'done' && `${many(x.rows, 'line')}, ${size(x.size)}. It is kept for an hour.`}
-            {x.state === 'stopped' && 'Stopped. Nothing was written.'}
-            {x.state === 'failed' && 'It could not be written.'}
+            {x.state === 'done' && `${many(x.rows, 'line')}, ${size(x.size)}. Ink Tray keeps it for an hour.`}
+            {x.state === 'stopped' && 'Stopped. Ink Tray wrote nothing.'}
+            {x.state === 'failed' && 'The export failed.'}
           </p>
           <Bar label="Written" done={x.state === 'done' ? 1 : x.done} of={x.state === 'done' ? 1 : x.rows || 1} />
           {x.state === 'failed' && <Wrong error={new Error(x.problem ?? '')} />}

@@ -40,9 +40,9 @@ export function Factor() {
           <>
             {!f.set_up && (
               <p className="border-t border-line py-3 text-ink-2">
-                None: whoever knows your password signs in as you.{f.asked && ' One is asked of you here.'} With a
-                passkey you sign in by your finger, your face or the PIN of your device, without the password. Codes of
-                an app on your phone are good for the command line, too.
+                None: anyone who knows your password can sign in as you.{f.asked && ' You need one here.'} With a
+                passkey you sign in by finger, face or PIN, without the password. Codes from an app on your phone also
+                work on the command line.
               </p>
             )}
             {f.since && (
@@ -78,7 +78,7 @@ export function Factor() {
       {doing === 'remove' && (
         <Removing
           title="Remove the codes of your app?"
-          says="From then on no code of the app is asked for when you sign in."
+          says="You then no longer need a code of the app to sign in."
           save={(body) => value(api.DELETE('/api/v1/me/factor', { body }))}
           onClose={close}
         />
@@ -86,7 +86,7 @@ export function Factor() {
       {doing !== null && typeof doing === 'object' && (
         <Removing
           title={`Remove the passkey “${doing.name}”?`}
-          says="That device no longer lets you in then. Remove the passkey from the device, too."
+          says="You can then no longer sign in with this device. Remove the passkey from the device, too."
           save={(body) => value(api.DELETE('/api/v1/me/passkeys/{id}', { params: { path: { id: doing.id } }, body }))}
           onClose={close}
         />
@@ -118,11 +118,11 @@ export function AddPasskey({ onDone }: { onDone: () => void }) {
   return (
     <form onSubmit={form.submit}>
       <p className="mb-3 text-ink-2">
-        The browser then asks for your finger, your face or the PIN of the device. From then on nobody comes in as you
-        by the password alone.
+        The browser then asks for your finger, your face or the PIN of the device. After that, the password alone is no
+        longer enough.
       </p>
       <Field
-        label="What you call the device"
+        label="Name of the device"
         required
         autoFocus
         maxLength={100}
@@ -374,42 +374,42 @@ function SignInSheet({ rules, onClose }: { rules: Schemas['SignInRules']; onClos
         <Pick
           label="A second factor is asked"
           choices={[
-            ['nobody', 'of nobody; who wants one has one'],
+            ['nobody', 'of nobody; people may set one up themselves'],
             ['administrators', 'of administrators'],
             ['everyone', 'of everyone'],
           ]}
-          hint="Codes of an authenticator app, or a passkey. Who has none yet sets one up at the next sign-in."
+          hint="A passkey, or codes of an authenticator app. People who have none set one up at their next sign-in."
           {...held('second_factor')}
         />
         <h3 className="mb-2 font-semibold">The office’s own sign-in</h3>
         <Field
           label="Its address"
           type="url"
-          hint={`OpenID Connect; empty for none. There this service returns to ${rules.return_address}.`}
+          hint={`OpenID Connect; leave empty for none. That sign-in must allow this return address: ${rules.return_address}.`}
           {...bind('issuer')}
         />
         {now.issuer && (
           <>
             <div className="grid gap-x-3 sm:grid-cols-2">
-              <Field label="What this service is called there" required hint="client id" {...bind('client')} />
+              <Field label="Name of Ink Tray there" required hint="client id" {...bind('client')} />
               <Field
                 label="Secret"
                 type="password"
                 autoComplete="off"
-                hint={rules.secret_kept ? 'Empty: it stays as it is.' : 'if the sign-in gave you one'}
+                hint={rules.secret_kept ? 'Leave empty to keep it.' : 'if the sign-in gave you one'}
                 {...bind('secret')}
               />
-              <Field label="What people call it" hint="Sign in with …" {...bind('name')} />
+              <Field label="Name that people see" hint="Sign in with …" {...bind('name')} />
               <Field label="The claim that gives the role" {...bind('claim')} />
             </div>
             <Lines
-              label="Roles, one in each line"
-              hint="berth desk = clerk. Whom no line gives a role keeps the one that she has."
+              label="Roles, one per line"
+              hint="Such as: berth desk = clerk. People that no line names keep their role."
               code
               {...bind('roles')}
             />
             <Tick
-              label="Let in whom a line gives a role, also if nobody invited them"
+              label="Let people in whom a line names, even if nobody invited them"
               checked={now.make_people}
               onChange={(v) => form.set('make_people', v)}
             />

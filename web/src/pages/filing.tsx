@@ -78,7 +78,7 @@ export function FilingPage() {
                         className="text-pen underline"
                         to={`/register?${new URLSearchParams({ cabinet: f.cabinet, folder: f.folder }).toString()}`}
                       >
-                        what else lies there
+                        other files there
                       </Link>
                     )}
                   </Fact>
@@ -248,7 +248,7 @@ function Values({
   if (!f.values) return null
   return (
     <section aria-label="Values">
-      <h2 className="mt-7 mb-2">What was read of it</h2>
+      <h2 className="mt-7 mb-2">Values in this file</h2>
       <dl className="grid grid-cols-[7.5rem_minmax(0,1fr)] gap-y-1 text-[15px] [overflow-wrap:anywhere]">
         {f.values.map((v) => (
           <Fact key={v.name} name={v.name}>
@@ -335,12 +335,8 @@ function Notes({ story: s }: { story: Schemas['Story'] }) {
           <p className="[overflow-wrap:anywhere] whitespace-pre-wrap">{n.text}</p>
           <p className="text-[13.5px] text-ink-3">
             {n.made_by}, {when(n.made_at)}{' '}
-            <button
-              className="add"
-              aria-label={`Take away: ${n.text.slice(0, 40)}`}
-              onClick={() => remove.mutate(n.id)}
-            >
-              take away
+            <button className="add" aria-label={`Remove: ${n.text.slice(0, 40)}`} onClick={() => remove.mutate(n.id)}>
+              remove
             </button>
           </p>
         </div>
@@ -354,14 +350,14 @@ function Notes({ story: s }: { story: Schemas['Story'] }) {
       >
         <input
           aria-label="A note on this filing"
-          placeholder="such as: signed copy is with the harbour master"
+          placeholder="such as: the harbour master has the signed copy"
           className="field"
           maxLength={2000}
           value={words}
           onChange={(e) => setWords(e.target.value)}
         />
         <Button type="submit" disabled={add.isPending || !words.trim()}>
-          Write
+          Add note{' '}
         </Button>
       </form>
       <Wrong error={add.error ?? remove.error} />
@@ -381,7 +377,7 @@ function Changed({ f }: { f: Schemas['Filing'] }) {
   if (!changed.data) return null
   return (
     <p role="status" className="mb-4 rounded-lg border border-line bg-sheet-2 px-4 py-2 text-[15px]">
-      Somebody changed this file in the cabinet since it was filed. What you download is the file as it is now.
+      Someone changed this file in the cabinet since it was filed. You download the file as it is now.
     </p>
   )
 }

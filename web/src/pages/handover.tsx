@@ -26,21 +26,21 @@ export function HandOver({ mailbox: m, onClose }: { mailbox: Schemas['Mailbox'];
     },
   })
   return (
-    <Sheet title={`Hand “${m.name}” over?`} open onClose={onClose}>
+    <Sheet title={`Move “${m.name}” to another Ink Tray?`} open onClose={onClose}>
       <p>
-        A file is saved for another installation: from where on rules take messages of this mailbox, what was decided of
-        each, and the topics for which these rules ask with the texts of their examples, but not its password. The
-        mailbox is no longer watched here then. What was filed stays, and so does the register; rules that look into no
-        other mailbox are switched off.
+        Ink Tray saves a file for the other one. The file holds where each rule begins in this mailbox, what was decided
+        for each message, and the topics that the rules use. It does not hold the password. After that, this Ink Tray no
+        longer watches the mailbox, and switches off the rules that look into no other mailbox. Filed files and the
+        register stay.
       </p>
       <p className="mt-2 text-ink-2">
-        There, take it over in Settings. Nothing is filed twice, and what comes meanwhile is filed.
+        Import the file there, in Settings. Nothing is filed twice, and mail that arrives meanwhile is filed.
       </p>
       <Wrong error={hand.error} />
       <div className="mt-5 flex justify-end gap-2">
         <Button onClick={onClose}>Keep it</Button>
         <Button look="seal" disabled={hand.isPending} onClick={() => hand.mutate()}>
-          Hand it over
+          Move mailbox
         </Button>
       </div>
     </Sheet>
@@ -73,12 +73,12 @@ export function TakeOver({ onTaken }: { onTaken: (m: Schemas['Mailbox']) => void
           setOpen(true)
         }}
       >
-        Take one over…
+        Import from another Ink Tray…
       </Button>
-      <Sheet title="Take a mailbox over" open={open} onClose={() => setOpen(false)}>
+      <Sheet title="Import a mailbox" open={open} onClose={() => setOpen(false)}>
         <p className="mb-4">
-          Choose the file that another installation saved when it handed the mailbox over. The mailbox goes on from
-          where it was left there; its password is asked for next.
+          Choose the file that the other Ink Tray saved. Filing goes on from where it stopped there. Next you enter the
+          password of the mailbox.
         </p>
         <input
           ref={input}

@@ -6,6 +6,7 @@ import { api, type Schemas, value } from '../api/client'
 import { keys, office, queries } from '../api/queries'
 import { useAddress } from '../ui/address'
 import { Button, Chip, Listing, Page, Tick, Wrong } from '../ui/basics'
+import { Term } from '../ui/term'
 import { many, when } from '../ui/format'
 import { Machines, Of, To, useOffice } from '../ui/office'
 import { ItemLine, MessageHead, Steps } from './parts'
@@ -90,7 +91,14 @@ export function History() {
     placeholderData: keepPreviousData,
   })
   return (
-    <Page title="History" sub="Every pass over messages: what came of it, how long it took, and who began it.">
+    <Page
+      title="History"
+      sub={
+        <>
+          Each <Term word="pass" /> over messages: the result, how long it took, and who started it.
+        </>
+      }
+    >
       <Machines />
       <div className="mb-4 flex flex-wrap items-center gap-x-4 gap-y-2 text-sm">
         <label className="flex items-center gap-1.5">
@@ -130,19 +138,19 @@ export function History() {
         </label>
         <Tick
           className=""
-          label="also where no rule was for a message"
+          label="Show passes without a matching rule"
           checked={quiet}
           onChange={(on) => set('quiet', on ? 'yes' : '')}
         />
       </div>
       <Listing
         query={{ data: list.data, error: list.error, isPending: list.isPending }}
-        empty={(d) => d.pages[0].passes.length === 0 && 'No pass of that kind is kept.'}
+        empty={(d) => d.pages[0].passes.length === 0 && 'No matching passes.'}
       >
         {(d) => (
           <>
             <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="Passes">
-              <table className="w-full text-[14.5px]">
+              <table className="cards w-full text-[14.5px]">
                 <thead>
                   <tr className="border-b border-line-2 text-left text-[13px] text-ink-3">
                     {[
@@ -151,7 +159,7 @@ export function History() {
                       'Began',
                       'What',
                       'Messages',
-                      'What came of it',
+                      'Result',
                       'Took',
                       'By',
                     ].map((h) => (
@@ -166,32 +174,36 @@ export function History() {
                     .flatMap((one) => one.passes)
                     .map((p) => (
                       <tr key={`${p.machine} ${p.id}`} className="border-b border-line align-top">
-                        <td className="px-2.5 py-2">
+                        <td data-label="No." className="px-2.5 py-2">
                           <To className="font-semibold text-pen hover:underline" of={p.machine} to={`/history/${p.id}`}>
                             {p.id}
                           </To>
                         </td>
                         {others.length > 0 && (
-                          <td className="px-2.5 py-2">
+                          <td data-label="Machine" className="px-2.5 py-2">
                             <Of machine={p.machine} />
                           </td>
                         )}
-                        <td className="px-2.5 py-2 whitespace-nowrap">{when(p.started_at)}</td>
-                        <td className="px-2.5 py-2">
+                        <td data-label="Began" className="px-2.5 py-2 whitespace-nowrap">
+                          {when(p.started_at)}
+                        </td>
+                        <td data-label="What" className="px-2.5 py-2">
                           <span className="font-semibold">{kinds[p.kind]}</span>{' '}
                           <span className="text-ink-2">{about(p)}</span>
                         </td>
-                        <td className="px-2.5 py-2 whitespace-nowrap">
+                        <td data-label="Messages" className="px-2.5 py-2 whitespace-nowrap">
                           {p.looked}
                           {p.total > p.looked && ` of ${p.total}`}
                         </td>
-                        <td className="px-2.5 py-2">
+                        <td data-label="Result" className="px-2.5 py-2">
                           {sum(p)} {p.state !== 'done' && <Chip word={p.state} />}
                         </td>
-                        <td className="px-2.5 py-2 whitespace-nowrap text-ink-2">
+                        <td data-label="Took" className="px-2.5 py-2 whitespace-nowrap text-ink-2">
                           {p.state === 'running' ? `${lasted(p.seconds)} so far` : lasted(p.seconds)}
                         </td>
-                        <td className="px-2.5 py-2 text-ink-2">{p.made_by}</td>
+                        <td data-label="By" className="px-2.5 py-2 text-ink-2">
+                          {p.made_by}
+                        </td>
                       </tr>
                     ))}
                 </tbody>
@@ -317,15 +329,15 @@ export function PassPage() {
           {p.kind === 'move' ? (
             <p>
               {p.state === 'running'
-                ? 'Files are copied and read back at the new place. Filing goes on meanwhile, waits for a moment at the end, and goes on there.'
+                ? 'Ink Tray copies the files and reads them back at the new place. Filing goes on meanwhile, and continues at the new place.'
                 : p.state === 'done'
-                  ? 'The cabinet lies at its new place now, and the register leads there. The old place keeps its files.'
-                  : 'The cabinet is where it was.'}
+                  ? 'The cabinet is at its new place now, and the register leads there. The old place keeps its files.'
+                  : 'The cabinet did not move.'}
             </p>
           ) : p.kind === 'values' ? (
             <p>
-              Filed files were read again, for the values that their rules read now. What people corrected stays, and no
-              file was moved or renamed. See the{' '}
+              Ink Tray read filed files again for the values that their rules read now. Corrections by people stay, and
+              no file was moved or renamed. See the{' '}
               <Link className="text-pen underline" to="/register">
                 register
               </Link>
@@ -335,14 +347,14 @@ export function PassPage() {
             <p>
               {p.matched > 0 ? (
                 <>
-                  What is missing or changed waits in the{' '}
+                  Missing and changed files wait in the{' '}
                   <Link className="text-pen underline" to="/tray">
                     tray
                   </Link>
                   .
                 </>
               ) : (
-                'Each file lies where it was filed, with the checksum that it had then.'
+                'Every file is where it was filed, unchanged.'
               )}
             </p>
           ) : (
@@ -351,7 +363,7 @@ export function PassPage() {
                 <p className="mb-2 text-sm">
                   <Tick
                     className=""
-                    label="also messages for which no rule was"
+                    label="Show messages that no rule applied to"
                     checked={all}
                     onChange={(on) => setAll(on)}
                   />
@@ -360,7 +372,8 @@ export function PassPage() {
               <Listing
                 query={{ data: messages.data, error: messages.error, isPending: messages.isPending }}
                 empty={(d) =>
-                  d.pages[0].length === 0 && (all ? 'It looked at no message.' : 'No rule was for any of its messages.')
+                  d.pages[0].length === 0 &&
+                  (all ? 'This pass looked at no message.' : 'No rule applied to these messages.')
                 }
               >
                 {(d) => (

@@ -26,8 +26,8 @@ export function Machines() {
       </div>
       {others.length === 0 && (
         <p className="text-ink-2">
-          This machine, “{here}”, works alone. Where others work for mailboxes of their own, add them here: their tray,
-          history and register are listed with this one’s, and you reach all with one sign-in.
+          This machine, “{here}”, works alone. If other machines of your office run Ink Tray for other mailboxes, add
+          them here. You then see their tray, history and register together, with one sign-in.
         </p>
       )}
       {others.map((m) => (
@@ -46,7 +46,7 @@ export function Machines() {
             </p>
             {!m.known && m.copy_at && (
               <p className="text-sm text-seal">
-                Nobody of your name may sign in there. An administrator there invites you under the same name.
+                You cannot sign in there. Ask an administrator there to invite you under the same name.
               </p>
             )}
           </div>
@@ -104,26 +104,26 @@ function MachineSheet({ machine: m, onClose }: { machine?: Machine; onClose: () 
     saved: onClose,
   })
   const remote = form.now.place.includes('://')
-  const keep = m ? 'Empty keeps the present one.' : undefined
+  const keep = m ? 'Leave empty to keep it.' : undefined
   return (
     <Sheet title={m ? `The machine “${m.name}”` : 'Add a machine'} open onClose={onClose}>
       <form onSubmit={form.submit}>
         <p className="mb-4 text-ink-2">
-          It keeps a replica (<code>--replica</code>); this machine follows it and only reads. An administrator there
-          makes a token with <code>inktray keys make NAME --scope machine</code>.
+          The other machine keeps a replica (<code>--replica</code>), which this machine only reads. An administrator
+          there makes a token with <code>inktray keys make NAME --scope machine</code>.
         </p>
-        <Field label="Name" required hint="It stands in lists and addresses, such as north." {...form.bind('name')} />
         <Field
-          label="Address"
+          label="Name"
           required
-          hint="At which it answers, such as https://north.brackwater.example"
-          {...form.bind('address')}
+          hint="Any short name, such as north. Lists and addresses show it."
+          {...form.bind('name')}
         />
+        <Field label="Address" required hint="Such as https://north.brackwater.example" {...form.bind('address')} />
         <Field label="Token" type="password" autoComplete="off" hint={keep} required={!m} {...form.bind('token')} />
         <Field
           label="Place of its replica"
           required
-          hint="As it has it: a folder, or sftp://, https:// or s3+https://"
+          hint="The same as on that machine: a folder, or sftp://, https:// or s3+https://"
           {...form.bind('place')}
         />
         <Field
@@ -145,7 +145,7 @@ function MachineSheet({ machine: m, onClose }: { machine?: Machine; onClose: () 
               {...form.bind('secret')}
             />
             {form.now.place.startsWith('s3+') && (
-              <Field label="Region" hint="Of the object store, where it has any." {...form.bind('region')} />
+              <Field label="Region" hint="Of the object store, if it has one." {...form.bind('region')} />
             )}
             {form.now.place.startsWith('sftp') && (
               <Field label="Fingerprint of the server’s key" hint="SHA256:…" {...form.bind('host_key')} />
@@ -154,7 +154,7 @@ function MachineSheet({ machine: m, onClose }: { machine?: Machine; onClose: () 
         )}
         <Lines
           label="Certificate of an authority"
-          hint="Trusted for both, beside the system’s; PEM."
+          hint="PEM. Trusted for the machine and its replica, in addition to the system’s authorities."
           code
           {...form.bind('authority')}
         />
@@ -176,8 +176,8 @@ function Leave({ machine: m, onClose }: { machine: Machine; onClose: () => void 
   return (
     <Sheet title={`Remove “${m.name}”?`} open onClose={onClose}>
       <p>
-        The machine goes on with its work, but its lists are shown here no more, and the copy of its records is removed
-        from this machine.
+        The machine goes on with its work. Its lists are no longer shown here, and this machine removes its copy of the
+        records.
       </p>
       <Wrong error={remove.error} />
       <div className="mt-5 flex justify-end gap-2">
@@ -215,9 +215,9 @@ export function MoveMailbox({ mailbox, from, onClose }: { mailbox?: string; from
       {move.data ? (
         <>
           <p>
-            “{move.data.name}” is at the machine “{move.data.machine}”, and goes on from where it was left.
+            “{move.data.name}” is now on the machine “{move.data.machine}”. Filing goes on from where it stopped.
             {move.data.needs_secret &&
-              ' It is not read yet: enter its password, or sign in, in that machine’s settings.'}
+              ' It is not watched yet. Enter its password, or sign in, in the settings of that machine.'}
           </p>
           <div className="mt-5 flex justify-end">
             <Button look="main" onClick={onClose}>
@@ -233,9 +233,9 @@ export function MoveMailbox({ mailbox, from, onClose }: { mailbox?: string; from
           }}
         >
           <p className="mb-4 text-ink-2">
-            Its marks, the rules that look into it, and what was decided of each message come along: nothing is filed
-            twice, and what comes meanwhile is filed. Rules that look into no other mailbox are switched off where it
-            was. What was filed stays in the register of the machine that filed it.
+            The rules that look into this mailbox and what was decided for each message move with it. Nothing is filed
+            twice, and mail that arrives meanwhile is filed. The former machine switches off the rules that look into no
+            other mailbox. Filed files stay in the register of the machine that filed them.
           </p>
           {!mailbox && (
             <>
@@ -263,14 +263,14 @@ export function MoveMailbox({ mailbox, from, onClose }: { mailbox?: string; from
               type="password"
               autoComplete="off"
               required
-              hint="No machine hands it over."
+              hint="Passwords do not move between machines."
               value={secret}
               onChange={(e) => setSecret(e.target.value)}
             />
           )}
           <Wrong error={move.error ?? there.error} />
           <div className="mt-5 flex justify-end gap-2">
-            <Button onClick={onClose}>Leave it where it is</Button>
+            <Button onClick={onClose}>Cancel</Button>
             <Button look="main" type="submit" disabled={!chosen || !to || to === of || move.isPending}>
               {move.isPending ? 'Moving…' : 'Move it'}
             </Button>

@@ -93,7 +93,7 @@ export function Mail() {
   return (
     <Page
       title="Mail"
-      sub="What lies in the mailboxes. Reading marks nothing as read; what you file by hand is in the register and can be taken back."
+      sub="The mail in your mailboxes. Ink Tray marks nothing as read. Files that you file by hand are in the register, and you can take them back."
       actions={
         <TakeIn
           mailboxes={mailboxes.data ?? []}
@@ -109,7 +109,7 @@ export function Mail() {
             value={mailbox}
             onChange={(e) => set({ mailbox: e.target.value, folder: '' })}
           >
-            <option value="">all that is known</option>
+            <option value="">all mailboxes</option>
             {mailboxes.data?.map((m) => (
               <option key={m.id} value={m.id}>
                 {m.name}
@@ -178,9 +178,7 @@ export function Mail() {
           <Listing
             query={query}
             empty={() =>
-              rows.length === 0 &&
-              !query.hasNextPage &&
-              (mailbox ? 'Nothing here fits.' : 'No message is known that fits.')
+              rows.length === 0 && !query.hasNextPage && (mailbox ? 'No matching messages.' : 'No matching messages.')
             }
           >
             {() => (
@@ -211,9 +209,7 @@ export function Mail() {
                   )}
                   {first?.total !== undefined &&
                     `${many(first.total, 'message')} in ${folder || 'INBOX'}${text || unfiled || attachments || unread ? `, ${query.data!.pages.reduce((n, p) => n + (p.looked ?? 0), 0).toLocaleString()} looked at` : ''}.`}
-                  {rows.length > 0 && (
-                    <span>With the keys: ↑ and ↓ go through the list, Space chooses, F files, Enter opens.</span>
-                  )}
+                  {rows.length > 0 && <span>Keys: ↑ and ↓ move, Space chooses, F files, Enter opens.</span>}
                 </p>
               </>
             )}
@@ -369,8 +365,8 @@ function TakeIn({ mailboxes, onTaken }: { mailboxes: Schemas['Mailbox'][]; onTak
       if (!into)
         throw new Problem(
           {
-            detail: 'There is no mailbox for mail from files yet',
-            advice: 'An administrator adds one in Settings: Add a mailbox, mail taken in from files.',
+            detail: 'There is no mailbox for mail files yet',
+            advice: 'An administrator adds one in Settings: Add a mailbox, mail from files.',
           },
           409,
         )
@@ -447,13 +443,13 @@ function TakeIn({ mailboxes, onTaken }: { mailboxes: Schemas['Mailbox'][]; onTak
         }}
       />
       <button type="button" className="add" disabled={take.isPending} onClick={() => input.current?.click()}>
-        Take in mail files…
+        Import mail files…
       </button>
       <span className="block text-[13px] text-ink-3" role="status">
         {progress
           ? `${progress.done} of ${progress.of}`
           : d
-            ? `${many(d.taken, 'message')} taken in${d.known ? `, ${d.known} were there before` : ''}`
+            ? `${many(d.taken, 'message')} imported${d.known ? `, ${d.known} were there before` : ''}`
             : 'or drop mail files anywhere on this page'}
       </span>
       {d?.wrong.map((w) => (

@@ -21,7 +21,7 @@ export function whereItIs(m: Schemas['Mailbox']): string {
     case 'maildir':
       return `the mail folder ${m.path}`
     case 'files':
-      return 'mail that is taken in from files'
+      return 'mail from files'
   }
   return `${m.username} at ${m.host}${m.port ? `:${m.port}` : ''}, ${m.kind === 'imap' ? '' : `${m.kind.toUpperCase()}, `}${m.encryption === 'none' ? 'not encrypted' : m.encryption}`
 }
@@ -144,29 +144,29 @@ function DropSheet({ mailbox: m, onClose }: { mailbox: Schemas['Mailbox']; onClo
           <p className="rounded-lg bg-sheet-2 px-4 py-3 font-mono text-sm [overflow-wrap:anywhere]">{m.address}</p>
           <p className="my-2 flex items-center justify-between gap-3 text-sm text-ink-2">
             {m.senders?.length
-              ? `Only ${m.senders.join(', ')} may send to it, and must be proven.`
-              : 'Whoever knows the address may send to it.'}
+              ? `Only ${m.senders.join(', ')} may send to it, if the sender is verified.`
+              : 'Anyone who knows the address may send to it.'}
             <Button onClick={() => void navigator.clipboard?.writeText(m.address!).then(() => setCopied(true))}>
               {copied ? 'Copied' : 'Copy'}
             </Button>
           </p>
         </>
       ) : (
-        <p className="text-ink-2">It is closed and takes no mail. What came stays.</p>
+        <p className="text-ink-2">This address is closed and takes no mail. Mail that came before stays.</p>
       )}
       <h2 className="mt-5 mb-2">{m.address ? 'A new address' : 'Open it again'}</h2>
       <Field
         label="Word to begin with"
         value={word}
         onChange={(e) => setWord(e.target.value)}
-        hint="Letters, digits and hyphens. A part that nobody can guess follows it. The former address takes nothing any more."
+        hint="Letters, digits and hyphens. Ink Tray adds a part that nobody can guess. The former address then takes no mail."
         error={placed(change.error, ['word']).get('word')}
       />
       {!placed(change.error, ['word']).size && <Wrong error={change.error} />}
       <div className="flex justify-end gap-2">
         {m.address && (
           <Button look="seal" onClick={() => change.mutate('close')}>
-            Close it
+            Close address{' '}
           </Button>
         )}
         <Button look="main" disabled={change.isPending} onClick={() => change.mutate('renew')}>
@@ -181,9 +181,9 @@ const kinds: [Kind, string][] = [
   ['imap', 'an account on a mail server (IMAP)'],
   ['jmap', 'an account on a mail server (JMAP)'],
   ['pop3', 'an account on a mail server (POP3)'],
-  ['drop', 'a drop address: Ink Tray receives'],
+  ['drop', 'a drop address: Ink Tray receives the mail itself'],
   ['maildir', 'a mail folder on this machine (Maildir)'],
-  ['files', 'mail taken in from files'],
+  ['files', 'mail from files that you drop here'],
 ]
 
 /** A mailbox as it is typed. */
@@ -264,11 +264,20 @@ const keeps = (s: Typed, m: Schemas['Mailbox'] | null) =>
 
 export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox'] | null; onClose: () => void }) {
   const own = useOwnAddress()
+  const [inSpite, setInSpite] = useState(false)
   const form = useSettings<Typed, unknown>({
     values: typed(mailbox),
     revision: mailbox?.revision,
-    save: (s, revision) => {
+    save: async (s, revision) => {
       const body = settings(s, mailbox)
+      // A new mailbox is tried first, unless it failed a moment ago and is added in spite of it.
+      if (!mailbox && !inSpite && (s.kind === 'maildir' || (isAccount(s) && s.way === 'password'))) {
+        const steps = await check.mutateAsync()
+        if (steps.some((c) => !c.ok)) {
+          setInSpite(true)
+          throw new Error('The mailbox was not added, because the check failed. Correct the settings, or add it anyway')
+        }
+      }
       return value<unknown>(
         mailbox
           ? api.PUT('/api/v1/mailboxes/{id}', {
@@ -301,7 +310,7 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
   })
   return (
     <Sheet title={mailbox ? `The mailbox “${mailbox.name}”` : 'Add a mailbox'} open onClose={onClose}>
-      <form onSubmit={form.submit}>
+      <form onSubmit={form.submit} onChange={() => setInSpite(false)}>
         {!mailbox && <Pick label="What it is" choices={kinds} {...held('kind')} />}
         {mailbox && (mailbox.kind === 'imap' || mailbox.kind === 'jmap') && (
           <Pick
@@ -325,7 +334,7 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
           label="Name"
           required
           readOnly={!!mailbox}
-          hint="What you call it, such as gauges. Rules name it so."
+          hint="Any name, such as gauges. Rules use it."
           {...bind('name')}
         />
         {isAccount(s) && (
@@ -335,9 +344,7 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
                 label="Sign in as"
                 required
                 autoComplete="off"
-                hint={
-                  find.data?.length ? `${find.data[0].host} is what the domain publishes.` : 'Mostly the whole address.'
-                }
+                hint={find.data?.length ? `The domain names ${find.data[0].host}.` : 'Usually the whole mail address.'}
                 {...bind('username')}
               />
               <Button
@@ -366,7 +373,7 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
               label="How to sign in"
               choices={[
                 ['password', 'with a password'],
-                ['consent', 'by consent in the browser (OAuth 2.0)'],
+                ['consent', 'in the browser (OAuth 2.0)'],
               ]}
               {...held('way')}
             />
@@ -378,23 +385,23 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
                 required={!keeps(s, mailbox)}
                 hint={
                   keeps(s, mailbox)
-                    ? 'Leave empty to keep the one that is there.'
+                    ? 'Leave empty to keep it.'
                     : mailbox && !mailbox.consent
-                      ? 'The kept password was given for another way to the server: enter it again.'
-                      : 'Kept sealed; nobody can read it here again.'
+                      ? 'The server or the way to it changed. Enter the password again.'
+                      : 'Ink Tray keeps it encrypted and never shows it.'
                 }
                 {...bind('secret')}
               />
             ) : (
               <>
                 <Field
-                  label="Who issues consent"
+                  label="Sign-in server"
                   required={!mailbox?.consent?.token}
-                  hint="such as https://sign-in.brackwater.example; its addresses are looked up"
+                  hint="such as https://sign-in.brackwater.example"
                   {...bind('issuer')}
                 />
                 <div className="grid gap-x-3 sm:grid-cols-2">
-                  <Field label="Name of this program there" required hint="the client id" {...bind('client')} />
+                  <Field label="Name of Ink Tray there" required hint="the client id" {...bind('client')} />
                   <Field
                     label="Its secret, if it has one"
                     type="password"
@@ -403,8 +410,8 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
                   />
                 </div>
                 <Field
-                  label="What to ask for"
-                  hint={`the scopes, with spaces between. The issuer must know this address: ${own}/api/v1/consent`}
+                  label="Permissions to ask for"
+                  hint={`the scopes, separated by spaces. The sign-in server must allow this address: ${own}/api/v1/consent`}
                   {...bind('scopes')}
                 />
               </>
@@ -420,24 +427,24 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
                 />
                 <Field
                   label="Pinned certificate"
-                  hint="The SHA-256 fingerprint of the server’s own certificate; then only that one counts."
+                  hint="The SHA-256 fingerprint of the server’s certificate. Ink Tray then accepts only this one."
                   {...bind('pinned')}
                 />
                 <Field label="Proxy" hint="socks5://host:port or http://host:port" {...bind('proxy')} />
                 <div className="grid gap-x-3 sm:grid-cols-2">
                   <Field
-                    label="Look again after so many seconds"
+                    label="Seconds between two checks"
                     inputMode="numeric"
                     pattern="[0-9]+"
-                    hint="where the server announces nothing"
+                    hint="used if the server does not announce new mail"
                     {...bind('interval')}
                   />
                   {s.kind === 'pop3' && (
                     <Field
-                      label="Leave on the server for so many days"
+                      label="Days that messages stay on the server"
                       inputMode="numeric"
                       pattern="[0-9]*"
-                      hint="empty: for ever"
+                      hint="empty: they are never removed"
                       {...bind('leave')}
                     />
                   )}
@@ -456,14 +463,14 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
         )}
         {s.kind === 'files' && (
           <p className="mb-4 text-ink-2">
-            Drop .eml and mbox files on the page Mail. Rules meet them there like any mail.
+            Drop .eml and mbox files on the page Mail. Rules then apply to them as to any mail.
           </p>
         )}
         {s.kind === 'drop' && (
           <>
             {receiving.data && !receiving.data.domain && (
               <p role="alert" className="my-3 rounded-lg bg-ochre-soft px-4 py-3 text-ochre">
-                This service receives no mail. Whoever runs it starts it with a domain for drop addresses.
+                This Ink Tray receives no mail. The person who runs it starts it with --drop-domain.
               </p>
             )}
             {!mailbox && (
@@ -475,7 +482,7 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
             )}
             <Field
               label="Who may send to it"
-              hint="Addresses and domains, with commas between; they must be proven by DKIM or SPF. Empty: whoever knows the address."
+              hint="Addresses and domains, separated by commas. They must be verified by DKIM or SPF. Empty: anyone who knows the address."
               {...bind('senders')}
             />
           </>
@@ -506,7 +513,8 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
         <Wrong error={check.error} />
         <End
           of={form}
-          label={mailbox ? 'Save' : 'Add'}
+          label={mailbox ? 'Save' : inSpite ? 'Add anyway' : 'Add'}
+          busy={mailbox ? undefined : 'Checking…'}
           onClose={onClose}
           mine={{ ...body, secret: undefined }}
           look={() => value(api.GET('/api/v1/mailboxes')).then((l) => l.find((x) => x.id === mailbox?.id))}

@@ -75,7 +75,7 @@ export function Message() {
               <section>
                 <h2>What was decided</h2>
                 {x.decided.length === 0 && (
-                  <p className="py-3 text-ink-2">Nothing of this message was filed, and nothing waits.</p>
+                  <p className="py-3 text-ink-2">Ink Tray filed nothing from this message, and nothing waits.</p>
                 )}
                 <Wrong error={again.error} />
                 {x.decided.map((i) => (
@@ -111,11 +111,13 @@ export function Message() {
               </section>
               <section>
                 <div className="flex items-start justify-between gap-3">
-                  <h2>What each rule makes of it</h2>
-                  {open && !thorough && <Button onClick={() => setThorough(true)}>Look into it</Button>}
+                  <h2>What each rule decides</h2>
+                  {open && !thorough && <Button onClick={() => setThorough(true)}>Read the texts</Button>}
                 </div>
                 {open && !thorough && (
-                  <p className="text-sm text-ink-3">A verdict hangs on a text or an archive that was not read.</p>
+                  <p className="text-sm text-ink-3">
+                    One answer depends on a text or an archive that was not read yet.
+                  </p>
                 )}
                 {x.rules.length === 0 && <p className="py-3 text-ink-2">There is no rule yet.</p>}
                 {x.rules.map((r) => (
@@ -126,10 +128,10 @@ export function Message() {
                     </p>
                     <p className="text-[14.5px] [overflow-wrap:anywhere] text-ink-2">
                       {r.off
-                        ? 'The rule is switched off.'
+                        ? 'This rule is switched off.'
                         : r.looks
                           ? r.reason
-                          : 'The rule does not look into this mailbox or folder.'}
+                          : 'This rule does not look into this mailbox or folder.'}
                     </p>
                     {r.note && (
                       <p className="mt-1 rounded-lg bg-ochre-soft px-3 py-1.5 text-[14.5px] text-ochre">
@@ -138,9 +140,7 @@ export function Message() {
                     )}
                     {r.items.length + r.steps.length > 0 && (
                       <details className="text-[14.5px]">
-                        <summary className="text-pen">
-                          What it would do with {many(r.items.length, 'attachment')}
-                        </summary>
+                        <summary className="text-pen">Try one rule: {many(r.items.length, 'attachment')}</summary>
                         {r.items.map((i) => (
                           <ItemLine key={i.item} item={i} />
                         ))}

@@ -19,7 +19,7 @@ export function People() {
       <Everybody />
       <Groups />
       <section className="mb-10">
-        <h2 className="mb-2">Sessions and tokens of everybody</h2>
+        <h2 className="mb-2">Sessions and tokens of everyone</h2>
         <Keys all />
       </section>
       <SignInCare />
@@ -29,9 +29,9 @@ export function People() {
 }
 
 const roles: [Schemas['Role'], string][] = [
-  ['reader', 'reader: sees what was filed'],
-  ['clerk', 'clerk: works the tray, files old mail and by hand'],
-  ['administrator', 'administrator: sets everything up, sees all'],
+  ['reader', 'reader: sees filed files'],
+  ['clerk', 'clerk: also works with the tray, and files by hand'],
+  ['administrator', 'administrator: sees everything and changes the settings'],
 ]
 
 const seeing = (all: boolean, names: string[]) => (all ? 'all' : names.length === 0 ? 'none' : names.join(', '))
@@ -64,9 +64,9 @@ function Everybody() {
   return (
     <section className="mb-10">
       <div className="mb-2 flex items-center justify-between">
-        <h2>Everybody</h2>
+        <h2>Everyone</h2>
         <Button look="main" onClick={() => setEditing('new')}>
-          Invite somebody
+          Invite a person
         </Button>
       </div>
       <Wrong error={lock.error ?? renew.error} />
@@ -85,7 +85,7 @@ function Everybody() {
                 <p className="text-sm text-ink-3">
                   {p.signed_in_at ? `signed in ${when(p.signed_in_at)}` : 'has not signed in yet'}
                   {p.second_factor && '; has a second factor'}
-                  {p.office && '; comes in by the office’s sign-in'}
+                  {p.office && '; signs in through the office’s sign-in'}
                 </p>
               </div>
               <div className="flex flex-wrap items-center gap-2">
@@ -100,14 +100,14 @@ function Everybody() {
                   <Remover
                     label="Remove factor"
                     name={`the second factor of ${p.name}`}
-                    lost="Until another one is set up, whoever knows the password signs in. Do it if the app was lost."
+                    lost="Until another factor is set up, the password alone is enough to sign in. Do this if the person lost the app."
                     remove={() => value(api.DELETE('/api/v1/people/{id}/factor', { params: { path: { id: p.id } } }))}
                   />
                 )}
                 <Button onClick={() => lock.mutate(p)}>{p.state === 'locked' ? 'Let in again' : 'Lock'}</Button>
                 <Remover
                   name={p.name}
-                  lost="All sessions and tokens end, and programs with these tokens stop working. What the person did stays on record."
+                  lost="All sessions and tokens of this person end, and programs that use these tokens stop working. The record of what the person did stays."
                   remove={() => value(api.DELETE('/api/v1/people/{id}', { params: { path: { id: p.id } } }))}
                 />
               </div>
@@ -133,7 +133,7 @@ function LinkSheet({ link, onClose }: { link: Schemas['Invited']; onClose: () =>
       ) : (
         <>
           {link.not_sent && <Wrong error={new Error(`It could not be sent: ${link.not_sent}`)} />}
-          <p className="mb-3">Pass it on yourself. With it {link.person.name} chooses a password.</p>
+          <p className="mb-3">Give the link to the person. With it {link.person.name} chooses a password.</p>
           <p className="rounded-lg border border-line bg-paper px-3 py-2 font-mono text-sm [overflow-wrap:anywhere]">
             {address}
           </p>
@@ -192,7 +192,7 @@ function Some({
               onChange={(yes) => onChosen(yes ? [...chosen, n] : chosen.filter((c) => c !== n))}
             />
           ))}
-          {names.length === 0 && <p className="text-sm text-ink-3">There are none yet.</p>}
+          {names.length === 0 && <p className="text-sm text-ink-3">None yet.</p>}
         </div>
       )}
     </fieldset>
@@ -213,7 +213,7 @@ function SeenFields({ now, set }: { now: Seen; set: (name: keyof Seen, v: boolea
         onChosen={(v) => set('mailboxes', v)}
       />
       <Some
-        title="and what lies in these cabinets"
+        title="Sees these cabinets"
         all={now.all_cabinets}
         chosen={now.cabinets}
         names={(cabinets.data ?? []).map((c) => c.name)}
@@ -270,10 +270,15 @@ function PersonSheet({
   })
   const { bind, held, now } = form
   return (
-    <Sheet title={p ? `“${p.name}”` : 'Invite somebody'} open onClose={onClose}>
+    <Sheet title={p ? `“${p.name}”` : 'Invite a person'} open onClose={onClose}>
       <form onSubmit={form.submit}>
         <Field label="Name" required autoFocus={!p} hint="The person signs in with it." {...bind('name')} />
-        <Field label="Mail address" type="email" hint="Links are sent there. It may stay empty." {...bind('mail')} />
+        <Field
+          label="Mail address"
+          type="email"
+          hint="Ink Tray sends links there. You may leave it empty."
+          {...bind('mail')}
+        />
         <Pick label="Role" choices={roles} {...held('role')} />
         {now.role === 'administrator' ? (
           <p className="mb-4 text-sm text-ink-3">Administrators see all mailboxes and cabinets.</p>
@@ -282,7 +287,7 @@ function PersonSheet({
         )}
         {(groups.data ?? []).length > 0 && (
           <fieldset className="mb-4">
-            <legend className="mb-1 font-semibold">Is in these groups</legend>
+            <legend className="mb-1 font-semibold">Groups</legend>
             {groups.data?.map((g) => (
               <Tick
                 key={g.id}
@@ -329,7 +334,7 @@ function Groups() {
               <div className="min-w-0">
                 <p>
                   <span className="font-semibold">{g.name}</span>{' '}
-                  <span className="text-ink-2">{g.people.join(', ') || 'nobody yet'}</span>
+                  <span className="text-ink-2">{g.people.join(', ') || 'no people yet'}</span>
                 </p>
                 <p className="text-sm text-ink-3">{sight(g.rights)}</p>
               </div>
@@ -337,7 +342,7 @@ function Groups() {
                 <Button onClick={() => setEditing(g)}>Change</Button>
                 <Remover
                   name={g.name}
-                  lost="Its people no longer see what the group gave them. They keep their own rights."
+                  lost="Its people lose what they saw through the group. They keep their own rights."
                   remove={() => value(api.DELETE('/api/v1/groups/{id}', { params: { path: { id: g.id } } }))}
                 />
               </div>
@@ -431,7 +436,7 @@ function Trail() {
             type="search"
             value={text}
             onChange={(e) => setText(e.target.value)}
-            hint="A person, what was done, an address, or what was changed."
+            hint="Name of a person, action, address, or setting."
           />
         </div>
         <a
@@ -444,11 +449,11 @@ function Trail() {
       </div>
       <Listing
         query={{ data: lines, error: query.error, isPending: query.isPending }}
-        empty={(l) => l.length === 0 && 'Nothing is found.'}
+        empty={(l) => l.length === 0 && 'Nothing found.'}
       >
         {(all) => (
           <div className="overflow-x-auto">
-            <table className="w-full text-sm">
+            <table className="cards w-full text-sm">
               <thead className="text-left text-ink-3">
                 <tr>
                   <th className="py-1 pr-4 font-medium">When</th>
@@ -461,12 +466,16 @@ function Trail() {
               <tbody>
                 {all.map((l) => (
                   <tr key={l.number} className="border-t border-line align-top">
-                    <td className="py-2 pr-4 whitespace-nowrap">
+                    <td data-label="When" className="py-2 pr-4 whitespace-nowrap">
                       <time dateTime={l.at}>{exactly(l.at)}</time>
                     </td>
-                    <td className="py-2 pr-4">{l.person}</td>
-                    <td className="py-2 pr-4">{l.action}</td>
-                    <td className="py-2 pr-4 [overflow-wrap:anywhere]">
+                    <td data-label="Who" className="py-2 pr-4">
+                      {l.person}
+                    </td>
+                    <td data-label="What" className="py-2 pr-4">
+                      {l.action}
+                    </td>
+                    <td data-label="Of" className="py-2 pr-4 [overflow-wrap:anywhere]">
                       {l.object}
                       {l.changes?.map((c) => (
                         <p key={c.what} className="text-ink-3">
@@ -475,7 +484,7 @@ function Trail() {
                         </p>
                       ))}
                     </td>
-                    <td className="py-2">
+                    <td data-label="From" className="py-2">
                       {l.place}
                       {l.token && <p className="text-ink-3">token “{l.token}”</p>}
                     </td>

@@ -54,7 +54,7 @@ export function Register() {
       title="Register"
       sub={
         head.error
-          ? 'All that was filed.'
+          ? 'Everything that was filed.'
           : found && `${many(found.total, 'filing')}, ${size(found.size)}${place ? `, in ${place}` : ''}`
       }
       actions={
@@ -76,7 +76,7 @@ export function Register() {
           value={typed}
           onChange={(e) => setTyped(e.target.value)}
         />
-        <Pop label="Narrow…">
+        <Pop label="Filters">
           <Narrow text={typed} kinds={language.data?.kinds ?? []} onSet={narrow} />
         </Pop>
         <nav aria-label="Views" className="flex">
@@ -196,7 +196,7 @@ function Narrow({
           choices={[['', 'any'], ...kinds.map((k): [string, string] => [k, k])]}
         />
         <Pick
-          label="What became of it"
+          label="State"
           value={of(text, 'state')}
           onChange={(v) => onSet('state', v)}
           choices={[
@@ -205,7 +205,7 @@ function Narrow({
             ['changed', 'changed since'],
             ['replaced', 'replaced'],
             ['taken back', 'taken back'],
-            ['void', 'the number came to nothing'],
+            ['void', 'the number was not used'],
             ['all', 'every number'],
           ]}
         />
@@ -215,7 +215,7 @@ function Narrow({
         {field('note', 'In a note')}
       </div>
       <p className="text-sm text-ink-3">
-        Each is a filter in the search: it can be typed there too, and the page’s address holds it.
+        Each filter appears in the search. You can also type it there, and the address of the page keeps it.
       </p>
     </>
   )
@@ -240,7 +240,7 @@ function Columns({ language, onClose }: { language: Schemas['RegisterLanguage'];
   }
   return (
     <Sheet title="Columns" open onClose={onClose}>
-      <p className="mb-3 text-ink-2">Here and in exports. They are kept for you.</p>
+      <p className="mb-3 text-ink-2">For this page and for exports. Ink Tray keeps your choice.</p>
       <ol className="border-t border-line">
         {chosen.map((name, i) => {
           const c = language.columns.find((o) => o.name === name)!
@@ -276,7 +276,7 @@ function Columns({ language, onClose }: { language: Schemas['RegisterLanguage'];
       </div>
       <Wrong error={save.error} />
       <div className="mt-5 flex flex-wrap justify-between gap-2">
-        <Button onClick={() => save.mutate([])}>The usual ones</Button>
+        <Button onClick={() => save.mutate([])}>Usual columns</Button>
         <span className="flex gap-2">
           <Button onClick={onClose}>Cancel</Button>
           <Button look="main" disabled={chosen.length === 0 || save.isPending} onClick={() => save.mutate(chosen)}>
@@ -346,6 +346,20 @@ function cell(f: Filing, name: string) {
 const widthOf = (name: string) => widths[name] ?? '9rem'
 
 const rowHeight = 37
+const cardHeight = 92
+
+/** Whether the window is too narrow for a table. */
+function useNarrow() {
+  const query = '(max-width: 599px)'
+  const [narrow, setNarrow] = useState(() => window.matchMedia(query).matches)
+  useEffect(() => {
+    const media = window.matchMedia(query)
+    const changed = () => setNarrow(media.matches)
+    media.addEventListener('change', changed)
+    return () => media.removeEventListener('change', changed)
+  }, [])
+  return narrow
+}
 
 function Filings({
   asked,
@@ -387,13 +401,15 @@ function Filings({
     ? chosen.toSpliced(file + 1, 0, {
         name: 'inside',
         title: 'Inside',
-        means: 'where the words stand in it',
+        means: 'where the words are in the file',
         usual: false,
       })
     : chosen
+  const narrow = useNarrow()
+  const height = narrow ? cardHeight : rowHeight
   const virtual = useWindowVirtualizer({
     count: rows.length,
-    estimateSize: () => rowHeight,
+    estimateSize: () => height,
     overscan: 12,
     scrollMargin: top,
   })
@@ -432,15 +448,17 @@ function Filings({
           <div ref={box} className="overflow-x-auto" tabIndex={0} role="region" aria-label="Filings">
             <table
               className="w-full table-fixed text-[14.5px]"
-              style={{ minWidth: `calc(${columns.map((c) => widthOf(c.name)).join(' + ')})` }}
+              style={narrow ? undefined : { minWidth: `calc(${columns.map((c) => widthOf(c.name)).join(' + ')})` }}
               aria-rowcount={listed}
             >
-              <colgroup>
-                {columns.map((c) => (
-                  <col key={c.name} style={{ width: widthOf(c.name) }} />
-                ))}
-              </colgroup>
-              <thead>
+              {!narrow && (
+                <colgroup>
+                  {columns.map((c) => (
+                    <col key={c.name} style={{ width: widthOf(c.name) }} />
+                  ))}
+                </colgroup>
+              )}
+              <thead className={narrow ? 'sr-only' : ''}>
                 <tr className="border-b border-line-2 text-left text-[13px] text-ink-3">
                   {columns.map((c) => {
                     const here = sort === c.name
@@ -476,7 +494,7 @@ function Filings({
                     <tr
                       key={`${f.machine} ${f.entry}`}
                       aria-rowindex={item.index + 2}
-                      style={{ height: rowHeight }}
+                      style={{ height }}
                       className="cursor-pointer border-b border-line hover:bg-pen-soft"
                       onClick={(e) => {
                         if ((e.target as Element).closest('a')) return
@@ -485,7 +503,20 @@ function Filings({
                         else void go(`/register/${f.entry}`)
                       }}
                     >
-                      {columns.map((c) => (
+                      {narrow && (
+                        <td colSpan={columns.length} className="overflow-hidden py-2">
+                          <p className="truncate font-semibold">
+                            <To className="hover:underline" of={f.machine} to={`/register/${f.entry}`}>
+                              {cell(f, 'file')}
+                            </To>
+                          </p>
+                          <p className="truncate text-ink-2">{cell(f, 'folder')}</p>
+                          <p className="truncate text-sm text-ink-3">
+                            {f.entry} · {cell(f, 'sender')} · {cell(f, 'received')}
+                          </p>
+                        </td>
+                      )}
+                      {(narrow ? [] : columns).map((c) => (
                         <td
                           key={c.name}
                           title={String(cell(f, c.name) ?? '')}
@@ -538,8 +569,8 @@ function Nothing({ asked }: { asked: Asked }) {
   return (
     <>
       {asked.text || asked.folder || asked.cabinet || asked.rule
-        ? 'Nothing of that kind was filed.'
-        : 'Nothing was filed yet. Once a rule is on, every file is entered here with its number.'}
+        ? 'No matching files.'
+        : 'Nothing was filed yet. Once a rule is on, each filed file appears here with its number.'}
     </>
   )
 }

@@ -10,7 +10,7 @@ import { End, placed, useSettings } from '../ui/form'
 import { many, size, when } from '../ui/format'
 import { Remover } from '../ui/remover'
 
-/** Registers kept as files, verification, erasing, and the records themselves. */
+/** Registers kept as files, verification, words inside of files, and erasing. */
 export function RegisterCare() {
   return (
     <>
@@ -18,7 +18,6 @@ export function RegisterCare() {
       <Verification />
       <WordsInside />
       <Erasing />
-      <Records />
     </>
   )
 }
@@ -33,14 +32,14 @@ function WordsInside() {
         query={query}
         empty={(w) =>
           w.rules.length === 0 &&
-          'Searches can find the words inside of filed files, such as inside:"oily water". A rule whose files are to be found so says it on its page, under “Read of each file”.'
+          'Searches can find words inside files, such as inside:"oily water". Switch it on for a rule on its page, under “Read from each file”.'
         }
       >
         {(w) => (
           <>
             <p className="text-ink-2">
-              Searches with inside: find the words inside of what{' '}
-              {w.rules.length === 1 ? 'this rule files' : 'these rules file'}: {w.rules.join(', ')}.
+              Searches with inside: find the words in the files of {w.rules.length === 1 ? 'this rule' : 'these rules'}:{' '}
+              {w.rules.join(', ')}.
             </p>
             {w.files !== undefined && (
               <p role="status" className="mt-1">
@@ -82,7 +81,7 @@ function RegisterFiles() {
         query={query}
         empty={(f) =>
           f.length === 0 &&
-          'Colleagues can open the register in a spreadsheet program, if it is kept as a file in a cabinet. It is always up to date.'
+          'Ink Tray can keep the register as a file in a cabinet. Colleagues open it in a spreadsheet program. It is always up to date.'
         }
       >
         {(all) =>
@@ -102,7 +101,7 @@ function RegisterFiles() {
                     {y.written_at && `, written ${when(y.written_at)}`}
                   </p>
                 ))}
-                <p className="text-sm text-ink-3">Written with the rights of {f.rights}.</p>
+                <p className="text-sm text-ink-3">Holds what {f.rights} may see.</p>
                 {f.problem && (
                   <p className="text-sm text-seal">
                     {f.problem.replace(/\.$/, '')}. {f.advice}
@@ -111,12 +110,12 @@ function RegisterFiles() {
               </div>
               <div className="flex items-center gap-2">
                 <Button onClick={() => write.mutate(f.id)} disabled={write.isPending}>
-                  Write anew
+                  Write now
                 </Button>
                 <Button onClick={() => setEditing(f)}>Change</Button>
                 <Remover
                   name={f.name}
-                  lost="It is kept no more. What was written stays where it is."
+                  lost="Ink Tray no longer writes this file. The files that were written stay."
                   remove={() => value(api.DELETE('/api/v1/register-files/{id}', { params: { path: { id: f.id } } }))}
                 />
               </div>
@@ -182,7 +181,7 @@ function RegisterFileSheet({ f, onClose }: { f: Schemas['RegisterFile'] | null; 
             {...held('cabinet')}
             value={cabinetOf(now)}
           />
-          <Field label="Folder" hint="Empty for the cabinet itself." {...bind('folder')} />
+          <Field label="Folder" hint="Leave empty for the top of the cabinet." {...bind('folder')} />
         </div>
         <fieldset className="mb-4">
           <legend className="mb-1 text-sm font-semibold">Form</legend>
@@ -229,13 +228,13 @@ function RegisterFileSheet({ f, onClose }: { f: Schemas['RegisterFile'] | null; 
           <Field
             label="Which folder of the cabinet"
             required
-            hint="and what lies below it, such as Gauges"
+            hint="with its subfolders, such as Gauges"
             {...bind('of_folder')}
           />
         )}
         <End
           of={form}
-          label={f ? 'Save' : 'Keep it'}
+          label={f ? 'Save' : 'Add file'}
           disabled={!cabinetOf(now)}
           onClose={onClose}
           mine={body(now)}
@@ -262,7 +261,7 @@ function Verification() {
           <Button onClick={() => all.mutate()} disabled={all.isPending || query.data?.last?.state === 'running'}>
             Verify all now
           </Button>
-          <Button onClick={() => setPlanning(true)}>Change when files are verified</Button>
+          <Button onClick={() => setPlanning(true)}>Change verification</Button>
         </span>
       </div>
       <Wrong error={all.error} />
@@ -271,8 +270,8 @@ function Verification() {
           <div className="border-t border-line py-3">
             <p>
               {v.plan.every_days
-                ? `Each file is read once in ${many(v.plan.every_days, 'day')}, to see that it still lies where it was filed, unchanged${v.plan.from_time ? `; between ${v.plan.from_time} and ${v.plan.to_time}` : ''}${v.plan.mb_per_second ? `; at most ${v.plan.mb_per_second} MB a second` : ''}.`
-                : 'Files are verified only when somebody asks.'}
+                ? `Ink Tray reads each file once in ${many(v.plan.every_days, 'day')}, to see that it is still there and unchanged${v.plan.from_time ? `; between ${v.plan.from_time} and ${v.plan.to_time}` : ''}${v.plan.mb_per_second ? `; at most ${v.plan.mb_per_second} MB a second` : ''}.`
+                : 'Ink Tray verifies files only when someone asks.'}
             </p>
             <p className="text-sm text-ink-2">
               {many(v.verified, 'file')} verified so far{v.due ? `, ${v.due.toLocaleString()} due` : ''};{' '}
@@ -332,20 +331,20 @@ function PlanSheet({
     <Sheet title="When files are verified" open onClose={onClose}>
       <form onSubmit={form.submit}>
         <Field
-          label="Each file once in so many days"
+          label="Verify each file once in … days"
           type="number"
           min={0}
           max={3650}
           required
-          hint="0 for only when somebody asks"
+          hint="0: only when someone asks"
           {...bind('every_days', { valueAsNumber: true })}
         />
         <div className="grid grid-cols-2 gap-3">
-          <Field label="From" type="time" hint="empty for all day" {...bind('from_time')} />
+          <Field label="From" type="time" hint="leave empty for all day" {...bind('from_time')} />
           <Field label="Until" type="time" {...bind('to_time')} />
         </div>
         <Field
-          label="At most, megabytes a second"
+          label="Megabytes per second, at most"
           type="number"
           min={0}
           required
@@ -366,7 +365,8 @@ function PlanSheet({
   )
 }
 
-function Records() {
+/** The file in which Ink Tray keeps everything that it knows. */
+export function Records() {
   const check = useMutation({
     mutationFn: (full: boolean) => value(api.POST('/api/v1/records/check', { body: { full } })),
   })
@@ -388,7 +388,7 @@ function Records() {
             Check now
           </Button>
           <Button onClick={() => check.mutate(true)} disabled={check.isPending}>
-            Check in full
+            Check everything in it
           </Button>
           {people.data && <Button onClick={() => setChanging(true)}>Change the key…</Button>}
         </span>
@@ -396,17 +396,17 @@ function Records() {
       <Wrong error={check.error} />
       <div className="border-t border-line py-3">
         <p className="text-ink-2">
-          Rules, decisions and the register are in one file. At every start Ink Tray looks whether it is whole; a check
-          in full looks at every index too, and takes longer.
+          Ink Tray keeps rules, decisions and the register in one file. It checks this file at every start. A full check
+          also reads every index and takes longer.
         </p>
         {ready.data?.children_could &&
           (ready.data.children_could.length === 0 ? (
             <p className="mt-2 text-ink-2">
-              Attachments are read in processes of their own, which can open no other files, connections or programs.
+              Separate processes read the attachments. They cannot open other files, connections or programs.
             </p>
           ) : (
             <p role="alert" className="mt-2 text-seal">
-              Attachments are read in processes of their own. This system does not confine them fully: they could{' '}
+              Separate processes read the attachments. This system does not confine them fully: they could{' '}
               {ready.data.children_could.join(', ')}.
             </p>
           ))}
@@ -432,13 +432,13 @@ function Records() {
         <Sheet title="Change the key of the records?" open onClose={close}>
           {change.data ? (
             <p role="status">
-              The records have another key; {many(change.data.count, 'secret was', 'secrets were')} sealed anew. Make a
-              backup now: those of before hold the former key.
+              The records have a new key. {many(change.data.count, 'secret was', 'secrets were')} encrypted again. Make
+              a backup now: earlier ones hold the former key.
             </p>
           ) : (
             <p>
-              All passwords in the records are sealed anew with another key, while the service works on. Do it if
-              somebody may have seen the file secret.key, or from time to time. Nothing has to be entered again.
+              Ink Tray encrypts all passwords again with a new key, while it goes on working. Do this if someone may
+              have seen the file secret.key, or from time to time. You need not enter any password again.
             </p>
           )}
           <Wrong error={change.error} />
@@ -446,7 +446,7 @@ function Records() {
             <Button onClick={close}>{change.data ? 'Done' : 'Leave it'}</Button>
             {!change.data && (
               <Button look="main" onClick={() => change.mutate()} disabled={change.isPending}>
-                Change it
+                Change the key{' '}
               </Button>
             )}
           </div>
@@ -465,8 +465,8 @@ function Erasing() {
         <Button onClick={() => setOpen(true)}>Erase a person’s traces…</Button>
       </div>
       <p className="border-t border-line py-3 text-ink-2">
-        When somebody asks to be forgotten: what names the person is erased from the register and the records; the
-        numbers stay. After how many days that happens by itself is among the limits above.
+        Use this when someone asks to be forgotten. Ink Tray erases everything that names the person from the register
+        and the records. The numbers stay. In Safety, Limits you set after how many days this happens by itself.
       </p>
       {open && <EraseSheet onClose={() => setOpen(false)} />}
     </section>

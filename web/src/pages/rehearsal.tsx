@@ -20,7 +20,7 @@ export type Scope = {
 const mostShown = 50000
 
 const spans: [string, string, Scope][] = [
-  ['known', 'the last 50 that are known', {}],
+  ['known', 'the last 50', {}],
   ['100', 'the last 100', { last: 100 }],
   ['1000', 'the last 1,000', { last: 1000 }],
   ['days', 'days…', { since: '' }],
@@ -164,7 +164,7 @@ export function RehearsalPane({ rehearsal: r, error, busy, fresh, scope, setScop
             : busy && !r
               ? 'Looking…'
               : r
-                ? `${r.matching} match · ${many(r.files, 'file')} would be filed, ${size(r.bytes)}${there ? ` · ${there} filed already` : ''}${r.clashes ? ` · ${many(r.clashes, 'name is', 'names are')} taken` : ''}${r.unsettled ? ` · ${r.unsettled} hang on what was not read` : ''} · nothing is written`
+                ? `${r.matching} match · ${many(r.files, 'file')} would be filed, ${size(r.bytes)}${there ? ` · ${there} filed already` : ''}${r.clashes ? ` · ${many(r.clashes, 'name is', 'names are')} taken` : ''}${r.unsettled ? ` · ${r.unsettled} not certain, because a file was not read` : ''} · nothing is written`
                 : ''}
       </p>
       {!wrong &&
@@ -190,7 +190,7 @@ export function RehearsalPane({ rehearsal: r, error, busy, fresh, scope, setScop
         {show === 'folders' && r && <Tree tree={r.tree} />}
         {show === 'messages' && r && messages.length === 0 && (
           <p className="py-4 text-ink-2">
-            {r.looked ? 'No message matches.' : 'No message is known in these folders yet.'}
+            {r.looked ? 'No message matches.' : 'There is no message in these folders yet.'}
           </p>
         )}
         {show === 'messages' &&
@@ -217,7 +217,7 @@ export function RehearsalPane({ rehearsal: r, error, busy, fresh, scope, setScop
         {show === 'messages' && r && r.not_shown > 0 && (
           <p className="border-t border-line py-3 text-sm text-ink-3">
             {many(r.not_shown, 'more message')}
-            {r.files_not_shown > 0 && ` with ${many(r.files_not_shown, 'file')}`} looked at and counted, not shown.{' '}
+            {r.files_not_shown > 0 && ` with ${many(r.files_not_shown, 'file')}`} counted and not shown.{' '}
             <button className="add" onClick={() => setScope({ ...scope, show: mostShown })}>
               Show all
             </button>

@@ -23,7 +23,7 @@ export function Replica() {
         query={query}
         empty={(r) =>
           !r.kept &&
-          'No copy follows the changes as they happen. The service keeps one at another place when it is started with --replica, and a second machine can take over from it.'
+          'There is no replica. A replica is a copy that follows every change within seconds. Start the service with --replica to keep one. A second machine can then take over.'
         }
       >
         {(r) => <State r={r} onTurn={setTurn} />}
@@ -42,11 +42,11 @@ function State({ r, onTurn }: { r: Schemas['Replica']; onTurn: (w: Schemas['Wait
       </div>
       <p className="text-sm text-ink-3">
         {!r.at
-          ? 'Nothing is in it yet.'
+          ? 'It is still empty.'
           : r.behind_seconds > 0
             ? `It is ${Math.max(1, Math.round(r.behind_seconds))} s behind.`
             : 'It has everything.'}
-        {r.earliest && ` States from ${when(r.earliest)} on can be restored from it.`}
+        {r.earliest && ` You can restore any state since ${when(r.earliest)}.`}
       </p>
       {r.problem && (
         <p className="text-sm text-seal">
@@ -59,10 +59,10 @@ function State({ r, onTurn }: { r: Schemas['Replica']; onTurn: (w: Schemas['Wait
             The machine “{r.machine}” works. One that waits takes over once it is silent for {r.lease_seconds} seconds.
           </p>
           {r.waiting_problem && (
-            <p className="text-sm text-seal">Those that wait cannot be listed: {sentence(r.waiting_problem)}</p>
+            <p className="text-sm text-seal">The waiting machines cannot be listed: {sentence(r.waiting_problem)}</p>
           )}
           {r.waiting.length === 0 && (
-            <p className="text-sm text-seal">No machine waits. Start one with inktray standby.</p>
+            <p className="text-sm text-seal">No other machine is ready to take over. Start one with inktray standby.</p>
           )}
           <ul>
             {r.waiting.map((w) => (
@@ -87,7 +87,7 @@ function State({ r, onTurn }: { r: Schemas['Replica']; onTurn: (w: Schemas['Wait
           </ul>
         </>
       ) : (
-        <p className="text-sm text-ink-3">No other machine may take over: the service runs without --lease.</p>
+        <p className="text-sm text-ink-3">No other machine can take over, because the service runs without --lease.</p>
       )}
     </div>
   )
@@ -100,16 +100,16 @@ function TurnSheet({ machine, onClose }: { machine: Schemas['WaitingMachine']; o
   return (
     <Sheet title={`Let “${machine.machine}” take over?`} open onClose={onClose}>
       {give.isSuccess ? (
-        <p>“{machine.machine}” takes over. This machine answers no more: open Ink Tray at the address of that one.</p>
+        <p>“{machine.machine}” takes over. This machine stops. Open Ink Tray at the address of the other one.</p>
       ) : (
         <>
           <p className="mb-4">
-            This machine ends its work first, so nothing is lost. It answers no more then: Ink Tray is at the address of
-            “{machine.machine}”.
+            This machine first finishes its work, so nothing is lost. Then it stops, and Ink Tray is at the address of “
+            {machine.machine}”.
           </p>
           <Wrong error={give.error} />
           <div className="mt-5 flex justify-end gap-2">
-            <Button onClick={onClose}>Leave it as it is</Button>
+            <Button onClick={onClose}>Cancel</Button>
             <Button look="main" onClick={() => give.mutate()} disabled={give.isPending}>
               Let it take over
             </Button>

@@ -1,12 +1,13 @@
 import { keepPreviousData, useMutation, useQueries, useQuery, useQueryClient } from '@tanstack/react-query'
 import { DropdownMenu } from 'radix-ui'
 import { useEffect, useMemo, useRef, useState } from 'react'
-import { useBlocker, useNavigate, useParams, useSearchParams } from 'react-router'
+import { Link, useBlocker, useNavigate, useParams, useSearchParams } from 'react-router'
 
 import { api, ifMatch, Problem, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
 import { list, type RuleDocument } from '../letter/document'
 import { Letter } from '../letter/letter'
+import { hasBlanks, type StartingPoint, startingPoints } from '../letter/starts'
 import { Button, Field, Fresh, Listing, Page, Sheet, Wrong } from '../ui/basics'
 import { many } from '../ui/format'
 import { Overtaken, overtaken } from '../ui/meanwhile'
@@ -31,17 +32,22 @@ export function RulePage() {
   }
   if (isNew && from > 0)
     return <Listing query={draft}>{(d) => <Desk key="draft" start={d} message={from} {...names} />}</Listing>
-  if (isNew) {
-    const start: RuleDocument = {
-      name: '',
-      cabinet: names.cabinets[0] ?? '',
-      look: { mailboxes: names.mailboxes.slice(0, 1) },
-      match: { sender: { domain: [] } },
-      attachments: [{ take: [{ kind: 'pdf' }], folder: 'Mail/<received year>/<received month> <received month name>' }],
-    }
-    return <Desk key="new" start={start} {...names} />
-  }
+  if (isNew) return <NewRule {...names} />
   return <Listing query={rule}>{(r) => <Desk key={r.id} start={r.document} rule={r} {...names} />}</Listing>
+}
+
+/** A new rule begins from one of the starting points; the first is the sender that writes most, if the guide asks. */
+function NewRule(names: { boxes: Schemas['Mailbox'][]; mailboxes: string[]; cabinets: string[] }) {
+  const asked = useSearchParams()[0].get('start') ?? ''
+  const first = names.mailboxes.slice(0, 1)
+  const choices = useQuery({ ...queries.choices(first), enabled: first.length > 0 })
+  const most = choices.data?.domains[0]?.value
+  const all = startingPoints({ name: '', cabinet: names.cabinets[0] ?? '', look: { mailboxes: first } }, most)
+  const [chosen, setChosen] = useState(asked)
+  if (asked === 'proposed' && choices.isPending && first.length > 0)
+    return <Listing query={choices}>{() => null}</Listing>
+  const one = all.find((s) => s.at === chosen) ?? all.find((s) => s.at === 'sender')!
+  return <Desk key={one.at} start={one.rule} starts={all} begins={one.at} onStart={setChosen} {...names} />
 }
 
 function useSettled<T>(v: T, ms: number): T {
@@ -76,6 +82,9 @@ function Desk({
   start,
   rule,
   message,
+  starts,
+  begins,
+  onStart,
   boxes,
   mailboxes,
   cabinets,
@@ -83,6 +92,10 @@ function Desk({
   start: RuleDocument
   rule?: Schemas['Rule']
   message?: number
+  /** Of a new rule: the starting points, and which one it has. */
+  starts?: StartingPoint[]
+  begins?: string
+  onStart?: (at: string) => void
   boxes: Schemas['Mailbox'][]
   mailboxes: string[]
   cabinets: string[]
@@ -122,8 +135,9 @@ function Desk({
     return () => window.removeEventListener('beforeunload', ask)
   }, [changed])
   // Nothing of a new letter was filled in yet: it shows the mail that is there, and no error.
-  const fresh =
+  const untouched =
     !rule && !message && JSON.stringify({ ...document, name: '' }) === JSON.stringify({ ...start, name: '' })
+  const fresh = untouched && hasBlanks(start)
   const rehearsed = useMemo<RuleDocument>(
     () => (fresh ? { ...document, match: 'every message' } : document),
     [fresh, document],
@@ -214,7 +228,7 @@ function Desk({
       sub={
         rule?.running
           ? changed
-            ? 'On, as it was saved last. Save to let it run as it stands here.'
+            ? 'On, in the state that was saved last. Save to use your changes.'
             : `On. ${many(rule.filed, 'file')} filed so far.`
           : 'Off. Nothing is filed until you switch it on.'
       }
@@ -237,7 +251,7 @@ function Desk({
                       ...(document.values && !changed
                         ? [['Read filed files again', () => again.mutate()] as [string, () => void]]
                         : []),
-                      ['Earlier states…', () => setAsking('revisions')],
+                      ['Earlier versions…', () => setAsking('revisions')],
                       ['Save as a file', () => window.location.assign(address(`/api/v1/rules/export?id=${rule.id}`))],
                       ['Remove…', () => setAsking('remove')],
                     ] as [string, () => void][]
@@ -303,6 +317,27 @@ function Desk({
       {rule && <Passes rule={rule} />}
       <div className="grid grid-cols-[minmax(0,1fr)] gap-7 xl:grid-cols-[minmax(0,1.12fr)_minmax(0,1fr)]">
         <div>
+          {starts && untouched && (
+            <div className="mb-4">
+              <p className="mb-1 text-sm font-semibold">Start with</p>
+              <div className="flex flex-wrap gap-2">
+                {starts.map((s) => (
+                  <button
+                    key={s.at}
+                    type="button"
+                    aria-pressed={s.at === begins}
+                    className={`rounded-full border px-3 py-1 text-sm ${s.at === begins ? 'border-pen bg-pen-soft font-semibold' : 'border-line-2 hover:bg-sheet-2'}`}
+                    onClick={() => onStart?.(s.at)}
+                  >
+                    {s.name}
+                  </button>
+                ))}
+                <Link className="rounded-full border border-line-2 px-3 py-1 text-sm hover:bg-sheet-2" to="/mail">
+                  A message…
+                </Link>
+              </div>
+            </div>
+          )}
           <Field
             label="Name of the rule"
             value={document.name}
@@ -437,7 +472,7 @@ function Both({
               ))}
             </div>
             <div>
-              <p className="text-sm font-semibold">What saving yours would change of that</p>
+              <p className="text-sm font-semibold">What saving yours would change</p>
               {lines.some((l) => l.in !== 'both') ? (
                 <Differences lines={lines} />
               ) : (

@@ -17,7 +17,7 @@ function Pace({ request, onChange }: { request: Request; onChange: (r: Request) 
   return (
     <div className="mb-4">
       <Tick
-        label="slowly, or at night"
+        label="limit the speed or the hours"
         checked={open}
         onChange={(on) => {
           setOpen(on)
@@ -27,11 +27,11 @@ function Pace({ request, onChange }: { request: Request; onChange: (r: Request) 
       {open && (
         <div className="mt-3 grid gap-x-3 sm:grid-cols-3">
           <Field
-            label="Messages a minute"
+            label="Messages per minute, at most"
             inputMode="numeric"
             value={request.per_minute ?? ''}
             onChange={(e) => onChange({ ...request, per_minute: Number(e.target.value) || undefined })}
-            hint="Empty for no limit."
+            hint="Leave empty for no limit."
           />
           <Field
             label="From"
@@ -65,8 +65,8 @@ export function OldMail({ rule, onClose }: { rule: Rule; onClose: () => void }) 
   return (
     <Sheet title="File old mail" open onClose={onClose}>
       <p className="mb-4 text-ink-2">
-        Files what lies in the rule’s folders already. What was filed before is not filed again. It can be paused and
-        stopped, and goes on when this page is closed.
+        Files the mail that is in the rule’s folders already. Nothing is filed twice. You can pause or stop this at any
+        time. It goes on when you close this page.
       </p>
       <form
         onSubmit={(e) => {
@@ -79,15 +79,15 @@ export function OldMail({ rule, onClose }: { rule: Rule; onClose: () => void }) 
           type="date"
           value={request.since ?? ''}
           onChange={(e) => setRequest({ ...request, since: e.target.value || undefined })}
-          hint="Empty for all that is there."
+          hint="Leave empty for everything."
         />
         <Field
-          label="At most so many of the most recent messages"
+          label="Only the most recent … messages"
           inputMode="numeric"
           pattern="[0-9]*"
           value={request.most ?? ''}
           onChange={(e) => setRequest({ ...request, most: Number(e.target.value) || undefined })}
-          hint="Empty for no limit."
+          hint="Leave empty for no limit."
         />
         <Pace request={request} onChange={setRequest} />
         <Wrong error={begin.error} />
@@ -136,15 +136,15 @@ export function SwitchOn({ rule, onClose }: { rule: Rule; onClose: () => void })
             {n}
           </p>
         ))}
-        <p className="mt-4 mb-1 text-sm font-semibold">From where on does it take mail?</p>
+        <p className="mt-4 mb-1 text-sm font-semibold">Which mail should this rule file?</p>
         <OneOf
           name="from"
           value={from}
           onChange={setFrom}
           choices={[
-            ['now', 'what arrives from now on', 'Mail that lies there already is left alone.'],
-            ['all', 'everything that lies in its folders already, too'],
-            ['day', 'what was received since a day, too'],
+            ['now', 'only mail that arrives from now on', 'Mail that is there already is left alone.'],
+            ['all', 'new mail, and everything already in these folders'],
+            ['day', 'new mail, and mail received since a day'],
           ]}
         />
         {from === 'day' && (
@@ -193,8 +193,8 @@ export function RemoveRule({ rule, onClose, onRemove }: { rule: Rule; onClose: (
       <Listing query={remains}>
         {(r) => (
           <ul className="list-disc space-y-1 pl-5">
-            <li>It no longer files anything.</li>
-            <li>The {many(r.filed, 'file')} that it filed stay where they are and in the register.</li>
+            <li>This rule then files nothing.</li>
+            <li>The {many(r.filed, 'file')} that it filed stay in their folders and in the register.</li>
             {r.waiting > 0 && (
               <li>
                 {many(r.waiting, 'item')} of it {r.waiting === 1 ? 'waits' : 'wait'} in the tray and can be set aside
@@ -214,7 +214,7 @@ export function RemoveRule({ rule, onClose, onRemove }: { rule: Rule; onClose: (
               </li>
             )}
             {r.sees_more.length > 0 && (
-              <li>It kept messages from later rules. From then on these see them: {r.sees_more.join(', ')}.</li>
+              <li>This rule kept messages from later rules. These rules then see them: {r.sees_more.join(', ')}.</li>
             )}
           </ul>
         )}
@@ -260,7 +260,7 @@ export function Revisions({ rule, onClose, onBack }: { rule: Rule; onClose: () =
     onSuccess: onBack,
   })
   return (
-    <Sheet title={`Earlier states of “${rule.name}”`} open onClose={onClose}>
+    <Sheet title={`Earlier versions of “${rule.name}”`} open onClose={onClose}>
       <Wrong error={back.error} />
       <Listing query={all}>
         {(list) =>

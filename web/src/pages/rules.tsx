@@ -6,7 +6,10 @@ import { Link, useNavigate } from 'react-router'
 import { api, Problem, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
 import { OneOf } from '../letter/blanks'
+import type { RuleDocument } from '../letter/document'
+import { PatternLabels } from '../letter/patternlabels'
 import { Bars, Button, Chip, Listing, Page, Sheet, Wrong } from '../ui/basics'
+import { Term } from '../ui/term'
 import { many, when } from '../ui/format'
 import { Differences, SwitchOn } from './rulecare'
 import { address } from '../api/where'
@@ -18,7 +21,10 @@ export function Rules() {
   const [importing, setImporting] = useState(false)
   const [held, setHeld] = useState<number | null>(null)
   const [said, setSaid] = useState('')
+  const [text, setText] = useState('')
+  const [by, setBy] = useState<By>('order')
   const query = useQuery(queries.rules)
+  const fields = useQuery(queries.language).data?.fields ?? []
   const off = useMutation({
     mutationFn: (id: string) => value(api.POST('/api/v1/rules/{id}/off', { params: { path: { id } } })),
     onSettled: () => client.invalidateQueries({ queryKey: keys.rules }),
@@ -50,10 +56,15 @@ export function Rules() {
     move(i, to)
     window.setTimeout(() => document.getElementById(`grip-${query.data?.[i].id}`)?.focus())
   }
+  const Name = by === 'order' ? 'h2' : 'h3' // below the headings of the groups
   return (
     <Page
       title="Rules"
-      sub="A message goes through them from top to bottom."
+      sub={
+        <>
+          Each message goes through the <Term word="rule">rules</Term> from top to bottom.
+        </>
+      }
       actions={
         <>
           <Button onClick={() => setImporting(true)}>Import…</Button>
@@ -76,79 +87,164 @@ export function Rules() {
       <Listing
         query={query}
         empty={(r) =>
-          r.length === 0 && 'There is no rule yet. A rule says which messages, which attachments, and where they go.'
+          r.length === 0 &&
+          'No rules yet. A rule says which messages to look for, which attachments to take, and where to file them.'
         }
       >
-        {(rules) => (
-          <ol>
-            {rules.map((r, i) => (
-              <li
-                key={r.id}
-                onDragOver={(e) => held !== null && e.preventDefault()}
-                onDrop={(e) => drop(e, i)}
-                className={`grid gap-x-5 gap-y-2 border-t py-4 first:border-t-0 md:grid-cols-[1.6rem_minmax(0,1fr)_11rem_auto] ${held === i ? 'opacity-50' : ''} border-line`}
-              >
-                <button
-                  id={`grip-${r.id}`}
-                  draggable
-                  onDragStart={() => setHeld(i)}
-                  onDragEnd={() => setHeld(null)}
-                  onKeyDown={(e) => key(e, i)}
-                  title="Drag to another place, or use the arrow keys"
-                  aria-label={`Move ${r.name}, number ${i + 1} of ${rules.length}: arrow up or arrow down`}
-                  className="hidden h-8 w-6 cursor-grab place-items-center rounded text-ink-3 hover:bg-sheet-2 md:grid"
+        {(all) => (
+          <>
+            {(all.length > 5 || text) && (
+              <div className="mb-4 flex flex-wrap items-end gap-3">
+                <input
+                  type="search"
+                  aria-label="Find a rule"
+                  placeholder="Find a rule"
+                  className="field max-w-72"
+                  value={text}
+                  onChange={(e) => setText(e.target.value)}
+                />
+                <select
+                  aria-label="Group the rules"
+                  className="field w-auto"
+                  value={by}
+                  onChange={(e) => setBy(e.target.value as By)}
                 >
-                  <svg aria-hidden width="10" height="16" viewBox="0 0 10 16">
-                    <g fill="currentColor">
-                      {[2, 8, 14].map((y) => [2, 8].map((x) => <circle key={`${x} ${y}`} cx={x} cy={y} r="1.4" />))}
-                    </g>
-                  </svg>
-                </button>
-                <div className="min-w-0">
-                  <h2>
-                    <Link to={`/rules/${r.id}`} className="hover:underline">
-                      {r.name}
-                    </Link>
-                  </h2>
-                  <p className={`text-[14.5px] [overflow-wrap:anywhere] ${r.problems ? 'text-seal' : 'text-ink-2'}`}>
-                    {r.sentence}
-                  </p>
-                </div>
-                <div>
-                  <Bars days={r.days ?? []} label={`Filed by ${r.name} on each of the last thirty days`} height={60} />
-                  <p className="text-[13px] text-ink-3">
-                    {r.filed > 0 ? (
-                      <Link className="hover:underline" to={`/register?rule=${r.id}`}>
-                        {many(r.filed, 'file')}
-                      </Link>
-                    ) : (
-                      many(r.filed, 'file')
-                    )}
-                    {r.last_filed_at && `, last ${when(r.last_filed_at)}`}
-                  </p>
-                </div>
-                <div className="flex items-start gap-2">
-                  <label className="flex items-center gap-2 text-sm">
-                    <Switch.Root
-                      checked={r.running}
-                      onCheckedChange={(on) => (on ? setStarting(r) : off.mutate(r.id))}
-                      aria-label={`${r.name} is ${r.running ? 'on' : 'off'}`}
-                      className="h-[22px] w-[38px] rounded-full border border-line-2 bg-sheet-2 data-[state=checked]:border-moss data-[state=checked]:bg-moss"
+                  {groupings.map(([v, word]) => (
+                    <option key={v} value={v}>
+                      {word}
+                    </option>
+                  ))}
+                </select>
+              </div>
+            )}
+            {groups(all, by, text).map(([heading, rules]) => (
+              <section key={heading}>
+                {heading && <h2 className="mt-6 mb-1 text-ink-2">{heading}</h2>}
+                <ol>
+                  {rules.map(({ rule: r, at: i }) => (
+                    <li
+                      key={r.id}
+                      onDragOver={(e) => held !== null && e.preventDefault()}
+                      onDrop={(e) => drop(e, i)}
+                      className={`grid gap-x-5 gap-y-2 border-t py-4 first:border-t-0 md:grid-cols-[1.6rem_minmax(0,1fr)_11rem_auto] ${held === i ? 'opacity-50' : ''} border-line`}
                     >
-                      <Switch.Thumb className="block h-4 w-4 translate-x-0.5 rounded-full bg-ink-3 transition-transform data-[state=checked]:translate-x-[18px] data-[state=checked]:bg-sheet" />
-                    </Switch.Root>
-                    <span className="w-6">{r.running ? 'on' : 'off'}</span>
-                  </label>
-                </div>
-              </li>
+                      <button
+                        id={`grip-${r.id}`}
+                        disabled={by !== 'order' || !!text}
+                        draggable
+                        onDragStart={() => setHeld(i)}
+                        onDragEnd={() => setHeld(null)}
+                        onKeyDown={(e) => key(e, i)}
+                        title="Drag to another place, or use the arrow keys"
+                        aria-label={`Move ${r.name}, number ${i + 1} of ${all.length}: arrow up or arrow down`}
+                        className="hidden h-8 w-6 cursor-grab place-items-center rounded text-ink-3 hover:bg-sheet-2 disabled:opacity-30 md:grid"
+                      >
+                        <svg aria-hidden width="10" height="16" viewBox="0 0 10 16">
+                          <g fill="currentColor">
+                            {[2, 8, 14].map((y) =>
+                              [2, 8].map((x) => <circle key={`${x} ${y}`} cx={x} cy={y} r="1.4" />),
+                            )}
+                          </g>
+                        </svg>
+                      </button>
+                      <div className="min-w-0">
+                        <Name className="font-serif text-[17px] font-semibold">
+                          <Link to={`/rules/${r.id}`} className="hover:underline">
+                            {r.name}
+                          </Link>
+                        </Name>
+                        <p
+                          className={`text-[14.5px] [overflow-wrap:anywhere] ${r.problems ? 'text-seal' : 'text-ink-2'}`}
+                        >
+                          {r.problems ? r.sentence : r.summary}
+                        </p>
+                        {!r.problems && (
+                          <p className="mt-1 flex flex-wrap items-center gap-x-2 gap-y-1 text-sm text-ink-3">
+                            {destinations(r.document).map((d) => (
+                              <PatternLabels key={d} pattern={d} fields={fields} />
+                            ))}
+                            {r.example && <span className="[overflow-wrap:anywhere]">for example {r.example}</span>}
+                          </p>
+                        )}
+                      </div>
+                      <div>
+                        <Bars
+                          days={r.days ?? []}
+                          label={`Files of ${r.name} by the day on which their message came, the last thirty days`}
+                          height={60}
+                        />
+                        <p className="text-[13px] text-ink-3">
+                          {r.filed > 0 ? (
+                            <Link className="hover:underline" to={`/register?rule=${r.id}`}>
+                              {many(r.filed, 'file')}
+                            </Link>
+                          ) : (
+                            many(r.filed, 'file')
+                          )}
+                          {r.last_filed_at && `, last ${when(r.last_filed_at)}`}
+                        </p>
+                      </div>
+                      <div className="flex items-start gap-2">
+                        <label className="flex items-center gap-2 text-sm">
+                          <Switch.Root
+                            checked={r.running}
+                            onCheckedChange={(on) => (on ? setStarting(r) : off.mutate(r.id))}
+                            aria-label={`${r.name} is ${r.running ? 'on' : 'off'}`}
+                            className="h-[22px] w-[38px] rounded-full border border-line-2 bg-sheet-2 data-[state=checked]:border-moss data-[state=checked]:bg-moss"
+                          >
+                            <Switch.Thumb className="block h-4 w-4 translate-x-0.5 rounded-full bg-ink-3 transition-transform data-[state=checked]:translate-x-[18px] data-[state=checked]:bg-sheet" />
+                          </Switch.Root>
+                          <span className="w-6">{r.running ? 'on' : 'off'}</span>
+                        </label>
+                      </div>
+                    </li>
+                  ))}
+                </ol>
+              </section>
             ))}
-          </ol>
+            {groups(all, by, text).length === 0 && <p className="py-6 text-ink-2">No matching rules.</p>}
+          </>
         )}
       </Listing>
       {starting && <SwitchOn rule={starting} onClose={() => setStarting(null)} />}
       {importing && <Import onClose={() => setImporting(false)} />}
     </Page>
   )
+}
+
+type By = 'order' | 'mailbox' | 'cabinet' | 'state'
+const groupings: [By, string][] = [
+  ['order', 'In their order'],
+  ['mailbox', 'By mailbox'],
+  ['cabinet', 'By cabinet'],
+  ['state', 'On and off'],
+]
+
+/** The folders into which a rule files, each once, as patterns. */
+function destinations(document: unknown): string[] {
+  const d = document as RuleDocument
+  const rest = d.rest && d.rest !== 'leave' ? d.rest.folder : undefined
+  return [...new Set([...(d.attachments ?? []).map((e) => e.folder), rest].filter((f): f is string => !!f))]
+}
+
+/** The rules that fit a text, each with its place in the whole order, in groups with their headings. */
+function groups(rules: Schemas['Rule'][], by: By, text: string): [string, { rule: Schemas['Rule']; at: number }[]][] {
+  const words = text.toLowerCase().split(/\s+/).filter(Boolean)
+  const found = new Map<string, { rule: Schemas['Rule']; at: number }[]>()
+  rules.forEach((rule, at) => {
+    const all = `${rule.name} ${rule.sentence}`.toLowerCase()
+    if (!words.every((w) => all.includes(w))) return
+    const d = rule.document
+    const mailboxes = [d.look.mailboxes].flat()
+    const heading = {
+      order: '',
+      mailbox: mailboxes[0] === 'all' ? 'All mailboxes' : mailboxes.join(', '),
+      cabinet: d.cabinet,
+      state: rule.running ? 'On' : 'Off',
+    }[by]
+    found.set(heading, [...(found.get(heading) ?? []), { rule, at }])
+  })
+  return [...found]
 }
 
 /** A file of rules is compared first; what it would change is shown before anything is kept. */
@@ -200,7 +296,7 @@ function Import({ onClose }: { onClose: () => void }) {
           onChange={(e) => take(e.target.files?.[0])}
         />
         {name || 'Drop the file here, or'}{' '}
-        <Button onClick={() => input.current?.click()}>{name ? 'Choose another' : 'Choose it'}</Button>
+        <Button onClick={() => input.current?.click()}>{name ? 'Choose another file' : 'Choose a file'}</Button>
       </div>
       {compare.error instanceof Problem && compare.error.fields.length > 0 ? (
         <ul role="alert" className="my-3 rounded-lg bg-seal-soft px-4 py-3 text-seal">
@@ -262,7 +358,7 @@ function Import({ onClose }: { onClose: () => void }) {
           }
           onClick={() => keep.mutate()}
         >
-          Keep these rules
+          Import these rules
         </Button>
       </div>
     </Sheet>

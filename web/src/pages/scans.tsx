@@ -19,7 +19,8 @@ export function Scans() {
         {query.data && <Button onClick={() => setEditing(query.data)}>Change how scans are read</Button>}
       </div>
       <p className="mb-2 text-ink-2">
-        The text in scanned papers and photographed pages, for conditions on the text inside, values and names.
+        Ink Tray can read the text in scanned papers and photographed pages. Rules use it in conditions, values and
+        names.
       </p>
       <Listing query={query}>
         {(s) => (
@@ -27,10 +28,10 @@ export function Scans() {
             <dt className="text-ink-3">Scans are read</dt>
             <dd className="[overflow-wrap:anywhere]">
               {!s.tesseract
-                ? `not at all: ${s.absent ?? ''}. On Debian: apt install tesseract-ocr tesseract-ocr-deu`
+                ? `no: ${s.absent ?? ''}. On Debian: apt install tesseract-ocr tesseract-ocr-deu`
                 : s.read
                   ? `by Tesseract ${s.tesseract}`
-                  : 'not at all, as it is set'}
+                  : 'no, it is switched off'}
             </dd>
             {s.tesseract && s.read && (
               <>
@@ -69,7 +70,7 @@ function ScansSheet({ was, onClose }: { was: Schemas['Scans']; onClose: () => vo
     <Sheet title="How scans are read" open onClose={onClose}>
       <form onSubmit={form.submit}>
         <Tick label="read the text in scans" checked={now.read} onChange={(read) => set('read', read)} />
-        <p className="mt-4 mb-1 text-sm font-semibold">In these languages; none for all that are installed</p>
+        <p className="mt-4 mb-1 text-sm font-semibold">Languages; choose none to use all that are installed</p>
         {was.installed.length === 0 && <p className="text-sm text-ink-3">No language is installed.</p>}
         <div className="mb-4 grid grid-cols-2">
           {was.installed.map((l) => (

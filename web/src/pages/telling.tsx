@@ -9,14 +9,13 @@ import { when } from '../ui/format'
 import { useOwnAddress } from '../ui/office'
 import { Remover } from '../ui/remover'
 
-/** Outgoing mail, people who are told, alarms and limits. */
+/** Outgoing mail, notifications and alarms. */
 export function Telling() {
   return (
     <>
       <OutgoingMail />
       <Addressees />
       <Alarms />
-      <LimitsOf />
     </>
   )
 }
@@ -148,7 +147,7 @@ function OutgoingSheet({ o, onClose }: { o: Schemas['Outgoing']; onClose: () => 
               <Field
                 label="Sign in as"
                 autoComplete="off"
-                hint="Empty where the server asks for nobody."
+                hint="Leave empty if the server needs no sign-in."
                 {...bind('username')}
               />
               <Field
@@ -157,8 +156,8 @@ function OutgoingSheet({ o, onClose }: { o: Schemas['Outgoing']; onClose: () => 
                 autoComplete="new-password"
                 hint={
                   o.has_password
-                    ? 'Leave empty to keep the one that is there, if the server, its port, the encryption and the name stay the same.'
-                    : 'Kept sealed.'
+                    ? 'Leave empty to keep it. If the server, port, encryption or name changes, enter it again.'
+                    : 'Ink Tray keeps it encrypted.'
                 }
                 {...bind('password')}
               />
@@ -183,9 +182,9 @@ function OutgoingSheet({ o, onClose }: { o: Schemas['Outgoing']; onClose: () => 
 }
 
 const told = {
-  never: 'is not told of the tray',
-  'at once': 'is told of the tray at once',
-  daily: 'gets the tray daily',
+  never: 'gets nothing about the tray',
+  'at once': 'gets what waits in the tray immediately',
+  daily: 'gets what waits in the tray once a day',
 }
 
 function Addressees() {
@@ -199,15 +198,15 @@ function Addressees() {
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between">
-        <h2>People who are told</h2>
-        <Button onClick={() => setEditing('new')}>Add somebody</Button>
+        <h2>Notifications</h2>
+        <Button onClick={() => setEditing('new')}>Add a notification</Button>
       </div>
       <Wrong error={trial.error} />
       <Listing
         query={query}
         empty={(a) =>
           a.length === 0 &&
-          'Nobody is told yet. Rules tell them what was filed, alarms what was not; and they can be told what waits in the tray.'
+          'No notifications yet. A rule can tell people what it filed, an alarm what is missing, and a notification what waits in the tray.'
         }
       >
         {(all) =>
@@ -239,7 +238,7 @@ function Addressees() {
                 <Button onClick={() => setEditing(a)}>Change</Button>
                 <Remover
                   name={a.name}
-                  lost="Nothing is sent there any more."
+                  lost="Ink Tray no longer sends anything there."
                   remove={() => value(api.DELETE('/api/v1/addressees/{id}', { params: { path: { id: a.id } } }))}
                 />
               </div>
@@ -278,19 +277,19 @@ function AddresseeSheet({ a, onClose }: { a: Schemas['Addressee'] | null; onClos
   })
   const { bind, held, now } = form
   return (
-    <Sheet title={a ? `“${a.name}”` : 'Add somebody who is told'} open onClose={onClose}>
+    <Sheet title={a ? `“${a.name}”` : 'Add a notification'} open onClose={onClose}>
       <form onSubmit={form.submit}>
-        <Field label="Name" required readOnly={!!a} hint="Rules and alarms name them so." {...bind('name')} />
+        <Field label="Name" required readOnly={!!a} hint="Rules and alarms use this name." {...bind('name')} />
         <Pick
           label="How"
           choices={[
             ['mail', 'by mail'],
-            ['call', 'by a call to a program (CloudEvents over HTTP)'],
+            ['call', 'by calling a program (CloudEvents over HTTP)'],
           ]}
           {...held('kind')}
         />
         {now.kind === 'mail' ? (
-          <Field label="Addresses" required hint="Several are parted by commas." {...bind('addresses')} />
+          <Field label="Addresses" required hint="Separate several addresses by commas." {...bind('addresses')} />
         ) : (
           <>
             <Field label="Address to call" required hint="https://…" {...bind('url')} />
@@ -300,14 +299,14 @@ function AddresseeSheet({ a, onClose }: { a: Schemas['Addressee'] | null; onClos
               autoComplete="new-password"
               hint={
                 a?.has_secret
-                  ? 'Leave empty to keep the one that is there; another address needs it again.'
-                  : 'The other side proves by it that a call is ours (RFC 9421).'
+                  ? 'Leave empty to keep it. Another address needs it again.'
+                  : 'With it the program proves that a call came from Ink Tray (RFC 9421).'
               }
               {...bind('secret')}
             />
             <div className="mb-4">
               <Tick
-                label="the call may go to this machine’s own network"
+                label="allow calls into this machine’s own network"
                 checked={now.inside}
                 onChange={(yes) => form.set('inside', yes)}
               />
@@ -317,9 +316,9 @@ function AddresseeSheet({ a, onClose }: { a: Schemas['Addressee'] | null; onClos
         <Pick
           label="What waits in the tray"
           choices={[
-            ['never', 'is not told'],
-            ['at once', 'is told at once'],
-            ['daily', 'is told once a day'],
+            ['never', 'sends nothing'],
+            ['at once', 'sends it immediately'],
+            ['daily', 'sends it once a day'],
           ]}
           {...held('tray')}
         />
@@ -373,7 +372,7 @@ function Alarms() {
         query={query}
         empty={(a) =>
           a.length === 0 &&
-          'No alarm is set. One tells somebody when a rule that should file is silent, or when a mailbox or a cabinet is out of reach.'
+          'No alarms yet. An alarm tells people when a rule files too little, or when a mailbox or a cabinet is out of reach.'
         }
       >
         {(all) =>
@@ -382,13 +381,13 @@ function Alarms() {
               <div className="min-w-0 flex-1 basis-72">
                 <p className="font-semibold">{a.name}</p>
                 <p className="text-ink-2">{a.sentence}</p>
-                {a.rang_at && <p className="text-sm text-ink-3">last rang {when(a.rang_at)}</p>}
+                {a.rang_at && <p className="text-sm text-ink-3">last sent {when(a.rang_at)}</p>}
               </div>
               <div className="flex items-center gap-2">
                 <Button onClick={() => setEditing(a)}>Change</Button>
                 <Remover
                   name={a.name}
-                  lost="Nobody is told of this any more."
+                  lost="Nobody is warned of this any longer."
                   remove={() => value(api.DELETE('/api/v1/alarms/{id}', { params: { path: { id: a.id } } }))}
                 />
               </div>
@@ -473,7 +472,7 @@ function AlarmSheet({ a, onClose }: { a: Schemas['Alarm'] | null; onClose: () =>
       <form onSubmit={form.submit}>
         <Field label="Name" required hint="such as: no tide readings" {...bind('name')} />
         <Pick
-          label="It rings when"
+          label="Warn when"
           choices={[
             ['silence', 'a rule filed too little'],
             ['out of reach', 'a mailbox or a cabinet is out of reach'],
@@ -527,8 +526,8 @@ function AlarmSheet({ a, onClose }: { a: Schemas['Alarm'] | null; onClose: () =>
           </>
         )}
         <fieldset className="mb-4">
-          <legend className="mb-1 text-sm font-semibold">Who is told</legend>
-          {people.data?.length === 0 && <p className="text-ink-2">Nobody can be told yet: add somebody first.</p>}
+          <legend className="mb-1 text-sm font-semibold">Who gets it</legend>
+          {people.data?.length === 0 && <p className="text-ink-2">Nobody can be told yet. Add a notification first.</p>}
           {people.data?.map((p) => (
             <Tick
               key={p.id}
@@ -540,7 +539,7 @@ function AlarmSheet({ a, onClose }: { a: Schemas['Alarm'] | null; onClose: () =>
         </fieldset>
         <End
           of={form}
-          label={a ? 'Save' : 'Set it'}
+          label={a ? 'Save' : 'Set alarm'}
           disabled={now.who.length === 0}
           onClose={onClose}
           mine={alarm(now, chosen(now))}
@@ -553,10 +552,10 @@ function AlarmSheet({ a, onClose }: { a: Schemas['Alarm'] | null; onClose: () =>
 
 type Limit = Exclude<keyof Schemas['Limits'], 'revision'>
 const kept: [Limit, string, string][] = [
-  ['history_days', 'History', 'days; 0 keeps it for ever'],
-  ['register_days', 'Senders, subjects and notes in the register', 'days; 0 keeps them for ever'],
-  ['kept_days', 'Files that were replaced or taken back', 'days; 0 keeps them for ever'],
-  ['audit_days', 'What people did', 'days, 30 at least; 0 keeps it for ever'],
+  ['history_days', 'History', 'days; 0 keeps it without limit'],
+  ['register_days', 'Senders, subjects and notes in the register', 'days; 0 keeps them without limit'],
+  ['kept_days', 'Files that were replaced or taken back', 'days; 0 keeps them without limit'],
+  ['audit_days', 'What people did', 'days, at least 30; 0 keeps it without limit'],
   ['spool_mb', 'What waits here for a cabinet that is down', 'MB'],
 ]
 const caps: [Limit, string, string][] = [
@@ -572,7 +571,8 @@ const connections: [Limit, string, string][] = [
   ['host_connections', 'One mail server', '2 at least; 0 for any number'],
 ]
 
-function LimitsOf() {
+/** How long things are kept, and how much is filed in an hour. */
+export function LimitsOf() {
   const [open, setOpen] = useState(false)
   const query = useQuery(queries.limits)
   const days = (n: number) => (n ? `${n} days` : 'for ever')

@@ -1,4 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 
 import type { Schemas } from '../api/client'
@@ -23,36 +24,36 @@ function FirstSteps({ day }: { day: Schemas['Today'] }) {
     {
       done: day.has_mailbox,
       title: 'Add a mailbox',
-      text: 'Where messages arrive: the mail server, a name and its password.',
-      to: '/settings?add=mailbox',
+      text: 'Where messages arrive: a mail server, a name and a password.',
+      to: '/settings/mailboxes?add=mailbox',
     },
     {
       done: day.has_cabinet,
       title: 'Choose a cabinet',
-      text: 'Where files are kept: a folder of this machine or a mounted share.',
-      to: '/settings?add=cabinet',
+      text: 'Where Ink Tray keeps the files: a folder on this machine, a mounted share or a server.',
+      to: '/settings/cabinets?add=cabinet',
     },
     {
       done: day.has_rule,
       title: 'Make a rule',
-      text: 'What to look for, what to take, and where to file it. You see what it would do before it does anything.',
-      to: '/rules/new',
+      text: 'What to look for, which attachments to take, and where to file them. You see what the rule would do before it does anything.',
+      to: '/rules/new?start=proposed',
     },
     {
       done: day.running,
       title: 'Switch it on',
-      text: 'From then on it files what arrives; and what lies there already, if you say so.',
+      text: 'From then on the rule files mail as it arrives. If you want, it also files the mail that is there already.',
       to: day.first_rule ? `/rules/${day.first_rule}` : '/rules',
     },
   ]
   const next = steps.find((s) => !s.done)
   return (
     <Page
-      title={next ? 'Four steps, then it files by itself' : 'All is ready for the first message'}
+      title={next ? 'Four steps to the first filed message' : 'Everything is ready for the first message'}
       sub={
         next
-          ? 'Nothing is filed and nothing in a mailbox is changed before you switch a rule on.'
-          : 'A rule is on: what it is for is filed as it arrives.'
+          ? 'Ink Tray files nothing and changes nothing in a mailbox before you switch a rule on.'
+          : 'A rule is on. It files matching mail as it arrives.'
       }
     >
       <ol className="max-w-2xl">
@@ -83,11 +84,11 @@ function FirstSteps({ day }: { day: Schemas['Today'] }) {
         <section className="max-w-2xl border-t border-line py-5" aria-live="polite">
           <h2>The first message</h2>
           <p className="text-ink-2">
-            Send one that your rule is for, with an attachment: it appears here as soon as it is filed. Or{' '}
+            Send a message that matches your rule, with an attachment. It appears here as soon as it is filed. Or{' '}
             <Link className="text-pen underline" to={`/rules/${day.first_rule}`}>
               open the rule
             </Link>{' '}
-            and let it file old mail. Whatever comes and is not filed says why on the page{' '}
+            and file old mail. Each message that is not filed says why on the page{' '}
             <Link className="text-pen underline" to="/mail">
               Mail
             </Link>
@@ -95,7 +96,7 @@ function FirstSteps({ day }: { day: Schemas['Today'] }) {
               <>
                 ;{' '}
                 <Link className="text-pen underline" to="/tray">
-                  {many(day.tray, 'thing waits', 'things wait')} in the tray
+                  {many(day.tray, 'item waits', 'items wait')} in the tray
                 </Link>
               </>
             )}
@@ -113,7 +114,7 @@ function FirstSteps({ day }: { day: Schemas['Today'] }) {
 }
 
 const isWatched = (state: string) =>
-  state === 'watched live' || state === 'looked into at an interval' || state === 'looked into in turns'
+  state === 'watched live' || state === 'checked at an interval' || state === 'checked in turns'
 
 function MailboxesToday({ day }: { day: Schemas['Today'] }) {
   return (
@@ -143,12 +144,23 @@ function MailboxesToday({ day }: { day: Schemas['Today'] }) {
   )
 }
 
+/** Where the browser keeps by which date the chart counts. */
+const countedBy = 'inktray-chart'
+
 function Day({ day }: { day: Schemas['Today'] }) {
   const go = useNavigate()
   const own = day.mailboxes.filter((m) => m.state !== 'elsewhere') // of the others only they know
   const live = own.filter((m) => isWatched(m.state)).length
   const all = live === own.length
   const last = day.arrivals[0]?.message.received_at
+  const [by, setBy] = useState<'received' | 'filed'>(
+    window.localStorage.getItem(countedBy) === 'filed' ? 'filed' : 'received',
+  )
+  const choose = (to: typeof by) => {
+    window.localStorage.setItem(countedBy, to)
+    setBy(to)
+  }
+  const days = by === 'filed' ? day.days : day.days_received
   const sub = `${all ? (live === 1 ? 'The mailbox is' : `All ${live} mailboxes are`) : `${live} of ${own.length} mailboxes are`} being watched${own.length < day.mailboxes.length ? ' here' : ''}.${last ? ` Last arrival ${when(last)}.` : ''}`
   return (
     <Page
@@ -173,14 +185,14 @@ function Day({ day }: { day: Schemas['Today'] }) {
                 ? `${day.delay_ms} ms`
                 : `${(day.delay_ms / 1000).toFixed(1)} s`
           }
-          text="from notice to filed, median"
+          text="typical time from arrival to filed"
         />
       </dl>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-7 lg:grid-cols-[minmax(0,1.12fr)_minmax(0,1fr)]">
         <section aria-live="polite">
           <h2>As it arrives</h2>
           {day.arrivals.length === 0 && (
-            <p className="py-4 text-ink-2">Nothing has come since the rules were switched on.</p>
+            <p className="py-4 text-ink-2">No mail has arrived since the rules were switched on.</p>
           )}
           {day.arrivals.map((a) => (
             <article key={`${a.machine} ${a.message.id}`} className="border-t border-line py-3 first-of-type:border-0">
@@ -194,12 +206,30 @@ function Day({ day }: { day: Schemas['Today'] }) {
           ))}
         </section>
         <div>
-          <h2 id="fortnight">Last fourteen days</h2>
+          <div className="flex items-center justify-between gap-3">
+            <h2 id="fortnight">Last fourteen days</h2>
+            <select
+              aria-label="Count the files by"
+              className="rounded border border-line-2 bg-sheet px-1.5 py-0.5 text-sm text-ink-2"
+              value={by}
+              onChange={(e) => choose(e.target.value as 'received' | 'filed')}
+            >
+              <option value="received">by date received</option>
+              <option value="filed">by date filed</option>
+            </select>
+          </div>
           <div className="mt-2.5 mb-6 rounded-xl border border-line bg-sheet-2 px-5 pt-5 pb-2">
-            <Bars days={day.days} label="Filed on each of the last fourteen days" />
+            <Bars
+              days={days}
+              label={
+                by === 'filed'
+                  ? 'Filed on each of the last fourteen days'
+                  : 'Filed files by the day on which their message came, the last fourteen days'
+              }
+            />
             <p className="mt-1 flex justify-between text-xs text-ink-3">
               <span>two weeks ago</span>
-              <span>today: {many(day.days.at(-1) ?? 0, 'file')}</span>
+              <span>today: {many(days.at(-1) ?? 0, 'file')}</span>
             </p>
           </div>
           <MailboxesToday day={day} />

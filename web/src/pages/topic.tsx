@@ -55,11 +55,11 @@ export function Topics() {
         </span>
       </div>
       <p className="mb-2 text-ink-2">
-        What messages are about though their wording varies. A topic learns from messages that you mark, on this
-        machine; rules ask for it.
+        A topic is what messages are about, however they are worded. It learns from messages that you mark. Rules can
+        ask for it. Everything stays on this machine.
       </p>
       <Wrong error={take.error} />
-      <Listing query={all} empty={(t) => t.length === 0 && 'There is no topic yet.'}>
+      <Listing query={all} empty={(t) => t.length === 0 && 'No topics yet.'}>
         {(list) =>
           list.map((t) => (
             <div key={t.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
@@ -102,13 +102,13 @@ export function Topics() {
             value={name ?? ''}
             maxLength={100}
             onChange={(e) => setName(e.target.value)}
-            hint="Such as Berth requests. Then mark some messages that are about it, and some that are not."
+            hint="Such as Berth requests. Next, mark some messages that are about it, and some that are not."
           />
           <Wrong error={add.error} />
           <div className="flex justify-end gap-2">
             <Button onClick={() => setName(null)}>Cancel</Button>
             <Button look="main" type="submit" disabled={add.isPending}>
-              Make it
+              Add topic{' '}
             </Button>
           </div>
         </form>
@@ -145,7 +145,7 @@ export function TopicPage() {
   const remove = useMutation({
     mutationFn: () => value(api.DELETE('/api/v1/topics/{id}', { params: { path: { id } } })),
     onSuccess: () => {
-      void go('/settings')
+      void go('/settings/topics')
       void client.invalidateQueries({ queryKey: keys.topics })
     },
   })
@@ -166,7 +166,7 @@ export function TopicPage() {
         if (!t)
           return (
             <Page title="There is no such topic" sub="It may have been removed.">
-              <Link className="underline" to="/settings">
+              <Link className="underline" to="/settings/topics">
                 All topics
               </Link>
             </Page>
@@ -249,8 +249,8 @@ export function TopicPage() {
             </Sheet>
             <Sheet title={`Remove “${t.name}”?`} open={asked === 'remove'} onClose={() => setAsked('')}>
               <p>
-                What it learned from {many(t.about + t.others, 'example')} is lost, unless you export it before. The
-                messages stay where they are.
+                Everything it learned from {many(t.about + t.others, 'example')} is lost, unless you export the topic
+                first. The messages stay where they are.
               </p>
               <Wrong error={remove.error} />
               <div className="mt-5 flex justify-end gap-2">
@@ -282,11 +282,11 @@ function Teach({ topic }: { topic: Schemas['Topic'] }) {
       <h2>Is this about {topic.name}?</h2>
       <p className="mb-1 text-sm text-ink-3">
         {topic.ready
-          ? 'These teach most: by subject, sender and names it is least sure of them.'
+          ? 'Ink Tray is least sure about these messages, so your answers teach it most.'
           : 'Answer for some of these, or mark messages in Mail.'}
       </p>
       <Wrong error={mark.error} />
-      <Listing query={query} empty={(l) => l.length === 0 && 'No message is known that was not answered.'}>
+      <Listing query={query} empty={(l) => l.length === 0 && 'You have answered for every message.'}>
         {(list) =>
           list
             .filter((x) => !done.includes(x.message.id))
@@ -318,7 +318,7 @@ function Teach({ topic }: { topic: Schemas['Topic'] }) {
   )
 }
 
-/** What it would take of the past, with the texts. */
+/** Try it on past messages, with the texts. */
 function Past({ topic }: { topic: Schemas['Topic'] }) {
   const [last, setLast] = useState(0)
   const query = useQuery({ ...queries.topicPast(topic.id, last, topic.about, topic.others), enabled: last > 0 })
@@ -327,10 +327,9 @@ function Past({ topic }: { topic: Schemas['Topic'] }) {
     doubt = of('cannot be known')
   return (
     <section>
-      <h2>What it would take of the past</h2>
+      <h2>Try it on past messages</h2>
       <p className="mb-2 text-sm text-ink-3">
-        The last messages of all mailboxes with their texts, as a rule would that asks for this topic. Nothing is
-        written.
+        Ink Tray reads the last messages of all mailboxes, as a rule would that asks for this topic. It files nothing.
       </p>
       <p className="flex gap-2">
         {[100, 500].map((n) => (
@@ -372,10 +371,10 @@ function Examples({ topic }: { topic: Schemas['Topic'] }) {
   })
   return (
     <section>
-      <h2>By what it was taught</h2>
-      <p className="mb-1 text-sm text-ink-3">Their texts are kept until you take them back.</p>
+      <h2>Examples</h2>
+      <p className="mb-1 text-sm text-ink-3">Ink Tray keeps their texts until you remove them.</p>
       <Wrong error={back.error} />
-      <Listing query={query} empty={(l) => l.length === 0 && 'Nothing was marked yet.'}>
+      <Listing query={query} empty={(l) => l.length === 0 && 'No message was marked yet.'}>
         {(list) =>
           list.map((x) => (
             <article key={x.id} className="grid grid-cols-[minmax(0,1fr)_auto] gap-x-3 border-t border-line py-2.5">

@@ -115,8 +115,8 @@ export function MarkSheet({ numbers, onClose }: { numbers: number[]; onClose: ()
     <Sheet title={`Mark ${many(numbers.length, 'message')} for a topic`} open onClose={onClose}>
       {topics.data?.length === 0 && (
         <p>
-          There is no topic yet.{' '}
-          <Link className="text-pen underline" to="/settings">
+          No topics yet.{' '}
+          <Link className="text-pen underline" to="/settings/topics">
             Add one in Settings
           </Link>
           .

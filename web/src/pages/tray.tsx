@@ -62,8 +62,8 @@ export function Tray() {
       title="Tray"
       sub={
         query.data?.count
-          ? `${many(query.data.count, 'matter waits', 'matters wait')} for you.`
-          : 'What needs a person waits here, with the reason and the ways on.'
+          ? `${many(query.data.count, 'item waits', 'items wait')} for you.`
+          : 'Items that need a person wait here, each with its reason and what you can do.'
       }
     >
       <Wrong error={again.error ?? release.error ?? refile.error ?? answer.error ?? settle.error} />
@@ -220,18 +220,16 @@ function Aside({ choice, count, onClose }: { choice: Choice; count: number; onCl
     },
   })
   return (
-    <Sheet title={count > 1 ? `Set ${count} matters aside?` : 'Set it aside?'} open onClose={onClose}>
+    <Sheet title={count > 1 ? `Set ${count} items aside?` : 'Set it aside?'} open onClose={onClose}>
       <form
         onSubmit={(e) => {
           e.preventDefault()
           aside.mutate()
         }}
       >
-        <p className="mb-4">
-          Nothing is filed or done about it, and it leaves the tray for good. The message stays where it is.
-        </p>
+        <p className="mb-4">It leaves the tray, and Ink Tray files nothing of it. The message stays where it is.</p>
         <Field
-          label="Why, for those who look later"
+          label="Reason, for colleagues who look later"
           value={note}
           maxLength={500}
           onChange={(e) => setNote(e.target.value)}
@@ -263,7 +261,7 @@ function Elsewhere({ choice, count, onClose }: { choice: Choice; count: number; 
   return (
     <Sheet title={count > 1 ? `File ${count} items elsewhere` : 'File it elsewhere'} open onClose={onClose}>
       <form onSubmit={form.submit}>
-        <p className="mb-4">It is filed as it is, under its own name.</p>
+        <p className="mb-4">Ink Tray files it unchanged, under its own name.</p>
         <Pick
           label="Cabinet"
           choices={(cabinets.data ?? []).map((c) => [c.name, c.name])}
@@ -273,7 +271,7 @@ function Elsewhere({ choice, count, onClose }: { choice: Choice; count: number; 
         <Field
           label="Folder"
           required
-          hint="Levels are parted by /. What is missing is made."
+          hint="Separate levels by /. Ink Tray creates missing folders."
           {...form.bind('folder')}
         />
         <End of={form} label="File it" disabled={!at} onClose={onClose} />

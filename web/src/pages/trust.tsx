@@ -14,7 +14,7 @@ export function Trust() {
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between">
-        <h2>Trust</h2>
+        <h2>Verified senders</h2>
         {query.data && (
           <Button
             onClick={() =>
@@ -26,25 +26,26 @@ export function Trust() {
               })
             }
           >
-            Change whom to trust
+            Edit trusted servers
           </Button>
         )}
       </div>
       <p className="mb-2 text-ink-2">
-        Anybody can write any name and address into a message. A sender is verified where a signature or a trusted
-        server proves it.
+        Anyone can write any name and address into a message. A sender counts as verified if a signature or a trusted
+        mail server proves it.
       </p>
       <Listing query={query}>
         {(t) => (
           <dl className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-6 gap-y-1.5 border-t border-line pt-3">
-            <dt className="text-ink-3">Reports are believed of</dt>
+            <dt className="text-ink-3">Trusted mail servers</dt>
             <dd className="[overflow-wrap:anywhere]">
-              {t.servers.length ? t.servers.join(', ') : 'no server'}; else signatures are checked here
+              {t.servers.length ? t.servers.join(', ') : 'none'}. Ink Tray checks the signatures of all other mail
+              itself.
             </dd>
-            <dt className="text-ink-3">Replies are sent</dt>
-            <dd>{t.replies ? 'to verified senders only' : 'whether or not the sender is verified'}</dd>
+            <dt className="text-ink-3">Replies go</dt>
+            <dd>{t.replies ? 'to verified senders only' : 'to every sender'}</dd>
             <dt className="text-ink-3">Correspondents are recognised</dt>
-            <dd>{t.correspondents ? 'where the sender is verified' : 'by the address alone'}</dd>
+            <dd>{t.correspondents ? 'only if the sender is verified' : 'by their address alone'}</dd>
             <dt className="text-ink-3">Virus scanner</dt>
             <dd className="[overflow-wrap:anywhere]">
               {t.scanner ? (
@@ -53,7 +54,7 @@ export function Trust() {
                   <span className="text-[14.5px] text-ink-3">{t.scanner_says}</span>
                 </>
               ) : (
-                'none is asked; one is named when the service is started'
+                'none: start the service with --scanner to use one'
               )}
             </dd>
           </dl>
@@ -74,16 +75,15 @@ function TrustSheet({ was, onClose }: { was: Schemas['TrustSettings'] & { revisi
   })
   const { now, set } = form
   return (
-    <Sheet title="Whom to trust" open onClose={onClose}>
+    <Sheet title="Verified senders" open onClose={onClose}>
       <form onSubmit={form.submit}>
         <TextList
-          label="The office’s own mail servers, by the name that stands first in Authentication-Results"
+          label="Your own mail servers, by the first name in their Authentication-Results field"
           values={now.servers}
           onChange={(servers) => set('servers', servers)}
         />
         <p className="mt-1 mb-4 text-sm text-ink-3">
-          Such as mx.brackwater.example. Only what stands above the line by which a message came in from outside is
-          believed.
+          Such as mx.brackwater.example. Ink Tray reads only the lines that these servers added.
         </p>
         <div className="mb-4">
           <Tick
@@ -92,7 +92,7 @@ function TrustSheet({ was, onClose }: { was: Schemas['TrustSettings'] & { revisi
             onChange={(replies) => set('replies', replies)}
           />
           <Tick
-            label="recognise correspondents only where the sender is verified"
+            label="recognise correspondents only if the sender is verified"
             checked={now.correspondents}
             onChange={(correspondents) => set('correspondents', correspondents)}
           />

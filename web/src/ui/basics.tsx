@@ -50,18 +50,21 @@ export function Chip({ word }: { word: string }) {
 
 export function Page({
   title,
+  tab,
   sub,
   actions,
   children,
 }: {
   title: ReactNode
+  /** What the browser's tab shows, where it is not the title. */
+  tab?: string
   sub?: ReactNode
   actions?: ReactNode
   children: ReactNode
 }) {
   const head = useRef<HTMLHeadingElement>(null)
   useEffect(() => {
-    document.title = `${head.current?.textContent ?? ''} – Ink Tray`
+    document.title = `${tab ?? head.current?.textContent ?? ''} – Ink Tray`
   })
   return (
     <>

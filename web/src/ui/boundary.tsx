@@ -22,8 +22,8 @@ export class Boundary extends Component<
       <div role="alert" className="max-w-2xl p-2">
         <h1>This page cannot be shown</h1>
         <p className="my-3 text-ink-2">
-          Ink Tray may have been updated since you opened it: load the page again. What was saved is safe, and filing
-          goes on.
+          Ink Tray may have been updated since you opened the page. Load the page again. Everything that you saved is
+          safe, and filing goes on.
         </p>
         <Button look="main" onClick={() => window.location.reload()}>
           Load again

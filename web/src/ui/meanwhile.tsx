@@ -60,7 +60,7 @@ export function Meanwhile<T extends { revision?: number }>({
               <thead>
                 <tr>
                   <th className="pr-3 font-semibold">What</th>
-                  <th className="pr-3 font-semibold">As it was saved</th>
+                  <th className="pr-3 font-semibold">Saved</th>
                   <th className="font-semibold">Yours</th>
                 </tr>
               </thead>
@@ -104,12 +104,12 @@ export function Overtaken({
       className="my-3 rounded-lg bg-ochre-soft px-4 py-3"
     >
       <p className="font-semibold text-ochre">
-        {who ?? 'Somebody else'} saved this while you were editing. What you wrote is still here, and is not saved yet.
+        {who ?? 'Someone else'} saved this while you were editing. Your changes are still here and not saved yet.
       </p>
       {children}
       <div className="mt-3 flex flex-wrap gap-2">
-        {onMine && <Button onClick={onMine}>Keep mine, and save it next</Button>}
-        <Button onClick={onTheirs}>Take what was saved</Button>
+        {onMine && <Button onClick={onMine}>Keep mine</Button>}
+        <Button onClick={onTheirs}>Use theirs</Button>
       </div>
     </div>
   )

@@ -91,7 +91,7 @@ export function Machines({ missing }: { missing?: Schemas['MissingMachine'][] })
       {others
         .filter((m) => !m.known && m.copy_at)
         .map((m) => (
-          <span key={m.name}>{m.name}: nobody of your name may sign in there</span>
+          <span key={m.name}>{m.name}: you cannot sign in there</span>
         ))}
       {missing?.map((m) => (
         <span key={`missing ${m.machine}`} role="alert" className="text-seal">

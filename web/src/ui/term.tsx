@@ -1,0 +1,33 @@
+import { Popover } from 'radix-ui'
+import { Link } from 'react-router'
+
+import { words } from './words'
+
+/** A word that Ink Tray uses in its own sense, with what it means, where it first stands on a page. */
+export function Term({ word, children }: { word: string; children?: string }) {
+  const means = words.find(([w]) => w === word)?.[1]
+  const shown = children ?? word
+  if (!means) return <>{shown}</>
+  return (
+    <Popover.Root>
+      <Popover.Trigger className="term" aria-label={`${shown}: what it means`}>
+        {shown}
+      </Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content
+          aria-label={`What ${word} means`}
+          sideOffset={6}
+          collisionPadding={12}
+          className="z-20 w-[min(92vw,22rem)] rounded-xl border border-line bg-sheet p-4 text-[15px] leading-normal shadow-sheet"
+        >
+          <p>
+            <b className="font-semibold">{word.charAt(0).toUpperCase() + word.slice(1)}</b>: {means}.
+          </p>
+          <Link className="mt-2 block text-pen underline" to="/how">
+            How Ink Tray works
+          </Link>
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
+  )
+}
