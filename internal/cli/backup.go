@@ -118,7 +118,7 @@ func (c backupCommands) backupPlan() *cobra.Command {
 	var folder, cabinet, at string
 	var every, keep int
 	off := false
-	cmd := &cobra.Command{Use: "plan", Short: "Set where and when backups are made; the first one is made at once",
+	cmd := &cobra.Command{Use: "plan", Short: "Set where and when backups are made; the first one is made immediately",
 		Args: cobra.NoArgs,
 		Long: "What is not given stays as it is. The passphrase is asked for where none is kept yet; the service keeps it " +
 			"sealed. Keep it yourself, too: without it no backup can be opened."}
@@ -360,7 +360,7 @@ func (c backupCommands) opening(name string, f *openFlags) (io.ReadCloser, []age
 
 func (c backupCommands) backupCheck() *cobra.Command {
 	var open openFlags
-	cmd := &cobra.Command{Use: "check FILE", Short: "Read a backup to its end and say what is in it; no service is needed",
+	cmd := &cobra.Command{Use: "check FILE", Short: "Read a whole backup and list what is in it; needs no service",
 		Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
 			file, identities, err := c.opening(args[0], &open)
 			if err != nil {

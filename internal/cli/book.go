@@ -15,7 +15,7 @@ import (
 )
 
 func (c bookCommands) correspondents() *cobra.Command {
-	root := &cobra.Command{Use: "correspondents", Short: "The persons and firms with whom the office writes"}
+	root := &cobra.Command{Use: "correspondents", Short: "Correspondents: the people and firms that write to the office"}
 	var domains, addresses, groups []string
 	var passwordFile string
 	settings := func(name string) (client.CorrespondentSettings, error) {
@@ -48,7 +48,7 @@ func (c bookCommands) correspondents() *cobra.Command {
 	}
 
 	root.AddCommand(c.correspondentsList(), c.correspondentsProposed(), flags(&cobra.Command{
-		Use: "add NAME", Short: "Enter somebody in the book", Args: cobra.ExactArgs(1),
+		Use: "add NAME", Short: "Add a correspondent", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			s, err := settings(args[0])
 			if err != nil {
@@ -61,7 +61,7 @@ func (c bookCommands) correspondents() *cobra.Command {
 			return c.correspondentsSaid(one)
 		}),
 	}), flags(&cobra.Command{
-		Use: "change NAME", Short: "Change an entry: what is given replaces what was there", Args: cobra.ExactArgs(1),
+		Use: "change NAME", Short: "Change a correspondent; each option replaces what was there", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.do(func(ctx context.Context, api *client.Client, args []string) error {
 				is, err := findCorrespondent(ctx, api, args[0])
@@ -99,7 +99,7 @@ func (c bookCommands) correspondentsSaid(one client.Correspondent) error {
 
 func (c bookCommands) correspondentsList() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List the book", Args: cobra.NoArgs,
+		Use: "list", Short: "List the correspondents", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			all, err := call[[]client.Correspondent](api.ListCorrespondents(ctx))
 			if err != nil {
@@ -124,7 +124,7 @@ func (c bookCommands) correspondentsList() *cobra.Command {
 
 func (c bookCommands) correspondentsProposed() *cobra.Command {
 	return &cobra.Command{
-		Use: "proposed", Short: "List who writes to the mailboxes and is not in the book", Args: cobra.NoArgs,
+		Use: "proposed", Short: "List senders that are not correspondents yet", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			all, err := call[[]client.Proposal](api.ListProposals(ctx))
 			if err != nil {
@@ -145,7 +145,7 @@ func (c bookCommands) correspondentsProposed() *cobra.Command {
 }
 
 func (c bookCommands) correspondentsRemove() *cobra.Command {
-	return c.removing("Take somebody out of the book",
+	return c.removing("Remove a correspondent",
 		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
 			is, err := findCorrespondent(ctx, api, name)
 			return fmt.Sprintf("“%s” is taken out of the book, with the groups and archive passwords that "+

@@ -21,7 +21,7 @@ type cabinetFlags struct {
 func (f *cabinetFlags) reach(cmd *cobra.Command) {
 	v := cmd.Flags()
 	v.StringVar(&f.user, "user", "", "name at the server; of an object store the access key")
-	v.StringVar(&f.secretFile, "secret-file", "",
+	v.StringVar(&f.secretFile, "password-file", "",
 		"file that holds the password, the private key or the secret key; else INKTRAY_SECRET or the prompt")
 	v.StringVar(&f.authorityFile, "authority-file", "", "file with certificates that are trusted beside the system's, PEM")
 	v.StringVar(&f.pinned, "pinned", "", "SHA-256 fingerprint of the server's certificate, which is then all that counts")
@@ -86,7 +86,7 @@ func (f *cabinetFlags) settings(c *command, name string) (client.CabinetSettings
 }
 
 func (c cabinetCommands) cabinets() *cobra.Command {
-	root := &cobra.Command{Use: "cabinets", Short: "The places where files are kept"}
+	root := &cobra.Command{Use: "cabinets", Short: "Cabinets: where Ink Tray keeps the files"}
 
 	root.AddCommand(c.cabinetsAdd(), c.changeCabinet(), c.moveCabinet(), c.cabinetsList(), c.cabinetsCheck(),
 		c.unknownFiles(), c.cabinetsAddress(), c.cabinetsRemove())
@@ -99,7 +99,7 @@ func (c cabinetCommands) cabinetsAdd() *cobra.Command {
 		Use: "add NAME --folder PLACE", Short: "Make a folder, here or on a server, into a cabinet", Args: cobra.ExactArgs(1),
 		Example: `  inktray cabinets add "harbour files" --folder /srv/harbour-files
   inktray cabinets add "office share" --kind webdav --folder https://files.brackwater.example/dav/harbour --user harbour
-  inktray cabinets add surveys --folder sftp://files.brackwater.example/srv/surveys --user surveys --secret-file id_ed25519 --host-key SHA256:...
+  inktray cabinets add surveys --folder sftp://files.brackwater.example/srv/surveys --user surveys --password-file id_ed25519 --host-key SHA256:...
   inktray cabinets add archive --kind s3 --folder https://objects.brackwater.example/archive --user ACCESS-KEY`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if f.folder == "" {
@@ -155,7 +155,7 @@ func (c cabinetCommands) cabinetsList() *cobra.Command {
 
 func (c cabinetCommands) cabinetsCheck() *cobra.Command {
 	return &cobra.Command{
-		Use: "check NAME", Short: "Look now whether a cabinet is there and can be written to, and try out what it promises",
+		Use: "check NAME", Short: "Check that a cabinet can be reached and written to, and that it is safe to file in",
 		Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			k, err := findCabinet(ctx, api, args[0])
@@ -361,7 +361,7 @@ func (c cabinetCommands) changeCabinet() *cobra.Command {
 func (c cabinetCommands) unknownFiles() *cobra.Command {
 	enter, yes := false, false
 	cmd := &cobra.Command{
-		Use: "unknown NAME", Short: "List files of a cabinet of which the register knows nothing, or enter them with --enter",
+		Use: "unknown NAME", Short: "List files of a cabinet that are not in the register, or enter them with --enter",
 		Args: cobra.ExactArgs(1),
 		Long: "Files that people put there themselves are among them. After an older copy of the records was put back, " +
 			"files that were filed since are, too; entered in the register they are found and verified like any other.",

@@ -30,8 +30,8 @@ func (f *oldMailFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.since, "since", "", "only what was received on this day or later, such as 2026-05-12")
 	cmd.Flags().IntVar(&f.most, "most", 0, "only so many of the most recent messages of each folder")
 	cmd.Flags().IntVar(&f.perMinute, "per-minute", 0, "at most so many messages a minute")
-	cmd.Flags().StringVar(&f.from, "from", "", "only from this time of the day on, such as 19:00")
-	cmd.Flags().StringVar(&f.to, "to", "", "and until this one, such as 06:00")
+	cmd.Flags().StringVar(&f.from, "from-time", "", "only from this time of the day on, such as 19:00")
+	cmd.Flags().StringVar(&f.to, "to-time", "", "and until this one, such as 06:00")
 }
 
 func (f *oldMailFlags) request() (client.OldMailRequest, error) {
@@ -70,7 +70,7 @@ func dayOf(flag, s string) (*openapi_types.Date, error) {
 func (c ruleCommands) switchOn() *cobra.Command {
 	var begin string
 	cmd := &cobra.Command{
-		Use: "on NAME", Short: "Let a rule run: from now on, or with what lies there already", Args: cobra.ExactArgs(1),
+		Use: "on NAME", Short: "Switch a rule on: for new mail only, or also for the mail that is there", Args: cobra.ExactArgs(1),
 		Long: "Switching a rule on needs to know from where on it takes mail: --begin now for what arrives from now on, " +
 			"--begin all for everything that lies in its folders already, or a day such as --begin 2026-05-12. Without it you " +
 			"are asked.",
@@ -182,7 +182,7 @@ func (c ruleCommands) importing() *cobra.Command {
 	var preview bool
 	var renames []string
 	cmd := &cobra.Command{
-		Use: "import FILE", Short: "Keep the rules of a file that was exported; new ones are off", Args: cobra.ExactArgs(1),
+		Use: "import FILE", Short: "Import the rules of an exported file; new ones are off", Args: cobra.ExactArgs(1),
 		Long: "A rule is recognised by its id, else by its name. Where a new one looks like a rule that is there under " +
 			"another name, it is asked whether it is that one renamed; --renamed \"NEW NAME=OLD NAME\" answers before, and " +
 			"--renamed \"NEW NAME=\" says that it is new.",
@@ -221,7 +221,7 @@ func (c ruleCommands) copy() *cobra.Command {
 
 func (c ruleCommands) revisions() *cobra.Command {
 	return &cobra.Command{
-		Use: "revisions NAME", Short: "Show the states that a rule had and what each changed", Args: cobra.ExactArgs(1),
+		Use: "revisions NAME", Short: "Show the earlier versions of a rule and what each changed", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			r, err := findRule(ctx, api, args[0])
 			if err != nil {
@@ -247,7 +247,7 @@ func (c ruleCommands) revisions() *cobra.Command {
 
 func (c ruleCommands) bringBack() *cobra.Command {
 	return &cobra.Command{
-		Use: "bring-back NAME REVISION", Short: "Make an earlier state of a rule the present one, as a new revision",
+		Use: "bring-back NAME REVISION", Short: "Bring back an earlier version of a rule, as a new revision",
 		Args: cobra.ExactArgs(2),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			r, err := findRule(ctx, api, args[0])

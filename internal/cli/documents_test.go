@@ -89,3 +89,60 @@ func subcommand(cmd *cobra.Command, name string) *cobra.Command {
 	}
 	return nil
 }
+
+// Every command has an example, and each example is a command that exists.
+func TestEveryCommandHasAnExample(t *testing.T) {
+	var walk func(cmd *cobra.Command)
+	walk = func(cmd *cobra.Command) {
+		for _, sub := range cmd.Commands() {
+			walk(sub)
+		}
+		if cmd.HasSubCommands() || cmd.Hidden || cmd.Name() == "help" || cmd.Name() == "completion" {
+			return
+		}
+		if cmd.Example == "" {
+			t.Errorf("%s has no example", cmd.CommandPath())
+		}
+		for line := range strings.Lines(cmd.Example) {
+			_, written, ours := strings.Cut(strings.TrimSpace(line), "inktray ")
+			if !ours {
+				continue
+			}
+			if wrong := wrongCommand(written); wrong != "" {
+				t.Errorf("%s: %s: %s", cmd.CommandPath(), written, wrong)
+			}
+			if path := pathOf(cmd); strings.HasPrefix(line, "  inktray ") && !strings.HasPrefix(written, path) &&
+				!strings.Contains(cmd.Example, path) {
+				t.Errorf("%s: the example is of another command: %s", path, written)
+			}
+		}
+	}
+	walk((&command{in: strings.NewReader(""), out: io.Discard, errs: io.Discard}).root())
+	for path := range examples {
+		cmd, _, err := (&command{}).root().Find(strings.Fields(path))
+		if err != nil || pathOf(cmd) != path {
+			t.Errorf("there is no command %s", path)
+		}
+	}
+}
+
+// Options go on working under the names that they had before.
+func TestOptionsAreTakenByTheirFormerNames(t *testing.T) {
+	root := (&command{in: strings.NewReader(""), out: io.Discard, errs: io.Discard}).root()
+	for written, now := range map[string]string{"outgoing set --username": "user", "passes list --from": "since",
+		"register list --to": "until", "rules file-old-mail --from": "from-time", "rules file-old-mail --to": "to-time",
+		"mailboxes add --secret-file": "password-file", "audit list --from": "since", "mailboxes move --from": "from",
+		"cabinets add --secret-file": "password-file", "outgoing set --from": "from"} {
+		path, option, _ := strings.Cut(written, " --")
+		cmd, _, err := root.Find(strings.Fields(path))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if f := cmd.Flags().Lookup(option); f == nil || f.Name != now {
+			t.Errorf("%s is %+v, want %s", written, f, now)
+		}
+		if strings.Contains(cmd.UsageString(), "--"+option+" ") != (option == now) {
+			t.Errorf("the help of %s shows --%s", path, option)
+		}
+	}
+}

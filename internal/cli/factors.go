@@ -228,7 +228,7 @@ func (c doorCommands) peopleFactor() *cobra.Command {
 // signInRules are how people sign in.
 func (c doorCommands) signInRules() *cobra.Command {
 	root := &cobra.Command{Use: "sign-in-rules",
-		Short: "How people sign in: of whom a second factor is asked, and the office's own sign-in"}
+		Short: "How people sign in: who needs a second factor, and the office's own sign-in"}
 	root.AddCommand(c.signInShow(), c.signInSet())
 	return root
 }

@@ -66,7 +66,7 @@ func (c mailboxCommands) handOver() *cobra.Command {
 func (c mailboxCommands) takeOver() *cobra.Command {
 	var secretFile string
 	cmd := &cobra.Command{
-		Use: "take-over FILE", Short: "Take over a mailbox that another installation handed over", Args: cobra.ExactArgs(1),
+		Use: "take-over FILE", Short: "Import a mailbox from another Ink Tray", Args: cobra.ExactArgs(1),
 		Long: "Takes over a mailbox with its marks: what was filed there is filed no more, and what came meanwhile is. " +
 			"Rules that are not here come along and run as they ran there. Cabinets in which something of it was filed must " +
 			"be cabinets here, too.",
@@ -96,6 +96,6 @@ func (c mailboxCommands) takeOver() *cobra.Command {
 			return c.show(m, func() { fmt.Fprintf(c.out, "“%s” is watched here from where it was left.\n", m.Name) })
 		}),
 	}
-	cmd.Flags().StringVar(&secretFile, "secret-file", "", "file that holds the secret; else INKTRAY_SECRET or the prompt")
+	cmd.Flags().StringVar(&secretFile, "password-file", "", "file that holds the password; else INKTRAY_SECRET or the prompt")
 	return cmd
 }

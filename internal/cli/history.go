@@ -98,8 +98,8 @@ func day(flag, value string, into **openapi_types.Date) error {
 }
 
 func (c historyCommands) passes() *cobra.Command {
-	root := &cobra.Command{Use: "passes", Aliases: []string{"history"}, Short: "The history: what was gone over, and " +
-		"what is being gone over"}
+	root := &cobra.Command{Use: "passes", Aliases: []string{"history"}, Short: "The history: each pass over messages, and " +
+		"those under way"}
 
 	root.AddCommand(c.passesList())
 
@@ -144,10 +144,10 @@ func (c historyCommands) passesList() *cobra.Command {
 				}
 				p.Mailbox = &m.ID
 			}
-			if err := day("--from", from, &p.From); err != nil {
+			if err := day("--since", from, &p.From); err != nil {
 				return err
 			}
-			if err := day("--to", to, &p.To); err != nil {
+			if err := day("--until", to, &p.To); err != nil {
 				return err
 			}
 			all, err := call[[]client.Pass](api.ListPasses(ctx, p))
@@ -181,8 +181,8 @@ func (c historyCommands) passesList() *cobra.Command {
 	list.Flags().StringVar(&kind, "kind", "", "live, \"old mail\", undo, again, \"by hand\", verification or move")
 	list.Flags().StringVar(&ruleName, "rule", "", "passes of this rule, or in which it filed something")
 	list.Flags().StringVar(&mailbox, "mailbox", "", "passes over this mailbox")
-	list.Flags().StringVar(&from, "from", "", "begun on this day or later")
-	list.Flags().StringVar(&to, "to", "", "begun on this day or earlier")
+	list.Flags().StringVar(&from, "since", "", "begun on this day or later")
+	list.Flags().StringVar(&to, "until", "", "begun on this day or earlier")
 	list.Flags().BoolVar(&matching, "matching", false, "only passes in which a rule was for a message")
 	list.Flags().IntVar(&most, "most", 50, "at most so many")
 	w.flag(list)
@@ -192,7 +192,7 @@ func (c historyCommands) passesList() *cobra.Command {
 func (c historyCommands) passesMessages() *cobra.Command {
 	var onlyMatching bool
 	var mostMessages int
-	messages := &cobra.Command{Use: "messages NUMBER", Short: "The messages of a pass, with what was decided and done",
+	messages := &cobra.Command{Use: "messages NUMBER", Short: "List the messages of a pass with the decisions",
 		Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			id, err := numberOf(args[0], "pass")
 			if err != nil {
@@ -341,7 +341,7 @@ func undoneNumber(ctx context.Context, api *client.Client, arg, what string) (in
 }
 
 func (c historyCommands) tray() *cobra.Command {
-	root := &cobra.Command{Use: "tray", Short: "What waits for a person"}
+	root := &cobra.Command{Use: "tray", Short: "The tray: items that wait for a person"}
 	root.AddCommand(c.trayList())
 
 	var cabinet, folder, note string
@@ -350,7 +350,7 @@ func (c historyCommands) tray() *cobra.Command {
 		c.traySeveral("again", "Try again, under the rules as they are now; only what failed is redone", "%d tried again.",
 			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
 				return call[client.Count](api.TryAgain(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
-			}, nil), c.traySeveral("release", "File held items as they are, where their rule would have them", "%d released.",
+			}, nil), c.traySeveral("release", "Release held items: file them where their rule says", "%d released.",
 			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
 				return call[client.Count](api.ReleaseHeld(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
 			}, nil), c.traySeveral("elsewhere", "File items as they are in a folder that you name", "%d filed elsewhere.",
@@ -363,7 +363,7 @@ func (c historyCommands) tray() *cobra.Command {
 			}), c.traySeveral("refile", "File what is missing from a cabinet once more, from its message", "%d filed again.",
 			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
 				return call[client.Count](api.FileMissingAgain(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
-			}, nil), c.traySeveral("aside", "Set aside for good; nothing is done about it", "%d set aside.",
+			}, nil), c.traySeveral("aside", "Set items aside; Ink Tray files nothing of them", "%d set aside.",
 			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
 				return call[client.Count](api.SetAside(ctx, client.AsideRequest{Matters: matters, Cause: cause, Note: &note}))
 			}, func(cmd *cobra.Command) {
@@ -413,7 +413,7 @@ func (c historyCommands) traySeveral(use, short, done string,
 func (c historyCommands) trayAnswer() *cobra.Command {
 	var which sort
 	answer := &cobra.Command{
-		Use: "answer NUMBER...", Short: "Say whether what waits is about the topic that is in doubt: it learns from that, " +
+		Use: "answer NUMBER...", Short: "Answer whether items are about the topic in doubt: the topic learns from that, " +
 			"and files or leaves it", Args: cobra.MinimumNArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			about, err := which.said()
@@ -434,7 +434,7 @@ func (c historyCommands) trayAnswer() *cobra.Command {
 func (c historyCommands) trayList() *cobra.Command {
 	var w wide
 	cmd := &cobra.Command{
-		Use: "list", Short: "List what waits by its reason, and what to do about it", Args: cobra.NoArgs,
+		Use: "list", Short: "List what waits, grouped by reason, with what you can do", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			t, err := call[client.Tray](api.ListTray(ctx, &client.ListTrayParams{Everywhere: w.asked()}))
 			if err != nil {

@@ -217,7 +217,7 @@ func (c mailCommands) mailTakeIn() *cobra.Command {
 	mailbox := ""
 	cmd := &cobra.Command{
 		Use:   "take-in FILE...",
-		Short: "Take .eml and mbox files into a mailbox of files, where rules meet them like any mail",
+		Short: "Import .eml and mbox files into a mailbox; rules then apply to them",
 		Args:  cobra.MinimumNArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			m, err := c.forFiles(ctx, api, mailbox)

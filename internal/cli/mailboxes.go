@@ -15,9 +15,9 @@ import (
 )
 
 func (c mailboxCommands) mailboxes() *cobra.Command {
-	root := &cobra.Command{Use: "mailboxes", Short: "The mailboxes that are watched"}
+	root := &cobra.Command{Use: "mailboxes", Short: "Mailboxes: where messages arrive"}
 	root.AddCommand(c.mailboxList(), c.handOver(), c.takeOver(), c.move(), &cobra.Command{
-		Use: "folders NAME", Short: "List a mailbox's folders, as the server has them", Args: cobra.ExactArgs(1),
+		Use: "folders NAME", Short: "List the folders of a mailbox", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			m, err := findMailbox(ctx, api, args[0])
 			if err != nil {
@@ -159,7 +159,7 @@ func (f *mailboxFlags) add(cmd *cobra.Command) {
 	v.IntVar(&f.port, "port", 0, "0 for the usual one: 993, 995 or 443 with tls, else 143, 110 or 80")
 	v.StringVar(&f.encryption, "encryption", "tls", "tls, starttls, or none (the secret can be read on the way)")
 	v.StringVar(&f.user, "user", "", "name to sign in with")
-	v.StringVar(&f.secretFile, "secret-file", "", "file that holds the secret; else INKTRAY_SECRET or the prompt")
+	v.StringVar(&f.secretFile, "password-file", "", "file that holds the password; else INKTRAY_SECRET or the prompt")
 	v.IntVar(&f.interval, "interval", 60, "seconds between looks into folders that the server does not announce")
 	v.StringVar(&f.path, "path", "", "of a maildir: whole path of the folder that holds cur, new and tmp")
 	v.StringVar(&f.authority, "authority-file", "",
@@ -417,7 +417,7 @@ func (c mailboxCommands) mailboxChange() *cobra.Command {
 
 func (c mailboxCommands) mailboxCheck() *cobra.Command {
 	return &cobra.Command{
-		Use: "check NAME", Short: "Say step by step what works and what does not", Args: cobra.ExactArgs(1),
+		Use: "check NAME", Short: "Check a mailbox step by step", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			m, err := findMailbox(ctx, api, args[0])
 			if err != nil {

@@ -66,7 +66,7 @@ func (c peopleCommands) showOutgoing(o client.Outgoing) error {
 }
 
 func (c peopleCommands) outgoing() *cobra.Command {
-	root := &cobra.Command{Use: "outgoing", Short: "How Ink Tray sends mail: replies, what somebody is told, alarms"}
+	root := &cobra.Command{Use: "outgoing", Short: "How Ink Tray sends mail: replies, notifications, alarms"}
 	root.AddCommand(&cobra.Command{Use: "show", Short: "Show how mail is sent", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			o, err := call[client.Outgoing](api.GetOutgoing(ctx))
@@ -87,7 +87,7 @@ func (c peopleCommands) outgoing() *cobra.Command {
 		way := client.OutgoingSettingsEncryption(encryption)
 		for flag, give := range map[string]func(){"host": func() { s.Host = &host },
 			"mailbox": func() { s.Mailbox = &mailbox }, "port": func() { s.Port = &port },
-			"encryption": func() { s.Encryption = &way }, "username": func() { s.Username = &username },
+			"encryption": func() { s.Encryption = &way }, "user": func() { s.Username = &username },
 			"from": func() { s.From = &from }, "name": func() { s.Name = &name }, "console": func() { s.Console = &console }} {
 			if set.Flags().Changed(flag) {
 				give()
@@ -114,7 +114,7 @@ func (c peopleCommands) outgoing() *cobra.Command {
 		"a mailbox read by JMAP whose server sends the mail, instead of --host; empty for none")
 	set.Flags().IntVar(&port, "port", 0, "its port; 0 for 465 with tls, else 587")
 	set.Flags().StringVar(&encryption, "encryption", "starttls", "tls, starttls or none")
-	set.Flags().StringVar(&username, "username", "", "the name to sign in with; empty for none")
+	set.Flags().StringVar(&username, "user", "", "the name to sign in with; empty for none")
 	set.Flags().StringVar(&passwordFile, "password-file", "",
 		"file with the password; - reads it from standard input; without it the kept one stays")
 	set.Flags().StringVar(&from, "from", "", "the sender's address")
@@ -144,7 +144,7 @@ func findAddressee(ctx context.Context, api *client.Client, name string) (client
 }
 
 func (c peopleCommands) addressees() *cobra.Command {
-	root := &cobra.Command{Use: "addressees", Short: "Who can be told, by mail or by an HTTP call"}
+	root := &cobra.Command{Use: "notifications", Aliases: []string{"addressees"}, Short: "Notifications: who is told"}
 	root.AddCommand(c.addresseesList())
 	var mails []string
 	var url, secretFile, tray, dailyAt string
@@ -176,7 +176,7 @@ func (c peopleCommands) addressees() *cobra.Command {
 	}
 
 	change := &cobra.Command{Use: "change NAME",
-		Short: "Change where and of what somebody is told; what is not given stays", Args: cobra.ExactArgs(1)}
+		Short: "Change a notification; options that you leave out stay as they are", Args: cobra.ExactArgs(1)}
 	change.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
 		old, err := findAddressee(ctx, api, args[0])
 		if err != nil {
@@ -208,7 +208,7 @@ func (c peopleCommands) addressees() *cobra.Command {
 		return c.addresseesSaid(a)
 	})
 	root.AddCommand(
-		flags(&cobra.Command{Use: "add NAME", Short: "Let somebody be told", Args: cobra.ExactArgs(1),
+		flags(&cobra.Command{Use: "add NAME", Short: "Add a notification", Args: cobra.ExactArgs(1),
 			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 				s, err := settings(args[0])
 				if err != nil {
@@ -231,7 +231,7 @@ func (c peopleCommands) addresseesSaid(a client.Addressee) error {
 }
 
 func (c peopleCommands) addresseesList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List who can be told", Args: cobra.NoArgs,
+	return &cobra.Command{Use: "list", Short: "List the notifications", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			all, err := call[[]client.Addressee](api.ListAddressees(ctx))
 			if err != nil {
@@ -252,7 +252,7 @@ func (c peopleCommands) addresseesList() *cobra.Command {
 }
 
 func (c peopleCommands) addresseesTrial() *cobra.Command {
-	return &cobra.Command{Use: "trial NAME", Short: "Send a trial at once", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "trial NAME", Aliases: []string{"try"}, Short: "Send a test message now", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			a, err := findAddressee(ctx, api, args[0])
 			if err != nil {
@@ -263,7 +263,7 @@ func (c peopleCommands) addresseesTrial() *cobra.Command {
 }
 
 func (c peopleCommands) addresseesRemove() *cobra.Command {
-	return c.removing("Tell somebody no more",
+	return c.removing("Remove a notification",
 		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
 			a, err := findAddressee(ctx, api, name)
 			return fmt.Sprintf("“%s” is told no more.", a.Name), func() error {
@@ -289,7 +289,7 @@ func (c peopleCommands) alarms() *cobra.Command {
 	root.AddCommand(c.alarmsList())
 	var f alarmFlags
 	const again = "An alarm of that name is changed: what is not given stays."
-	silence := &cobra.Command{Use: "silence NAME", Short: "Tell somebody when a rule should have filed and did not",
+	silence := &cobra.Command{Use: "silence NAME", Short: "Warn when a rule should have filed and did not",
 		Long: again, Args: cobra.ExactArgs(1),
 		Example: "  inktray alarms silence \"No readings\" --rule \"Tide gauge readings\" --at-least 3 --by 10:00 --on " +
 			"monday,friday --tell \"Harbour office\""}
@@ -302,7 +302,7 @@ func (c peopleCommands) alarms() *cobra.Command {
 	silence.Flags().StringVar(&f.by, "by", "", "the time of the day, 10:00")
 	silence.Flags().StringSliceVar(&f.weekdays, "on", nil, "the weekdays; every day where none is named")
 	reach := &cobra.Command{Use: "reach NAME",
-		Short: "Tell somebody when a mailbox or a cabinet is out of reach for too long", Long: again,
+		Short: "Warn when a mailbox or a cabinet is out of reach for too long", Long: again,
 		Args: cobra.ExactArgs(1)}
 	reach.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
 		return c.saveAlarm(ctx, api, reach, &f, args[0], "out of reach")

@@ -17,7 +17,7 @@ import (
 // records looks after the service's own records.
 func (c serviceCommands) records() *cobra.Command {
 	root := &cobra.Command{Use: "records",
-		Short: "Ink Tray's own records: whether they are whole, a new key for them, a way back in"}
+		Short: "The records of Ink Tray: check them, change their key, get back in"}
 	root.AddCommand(c.checkRecords(), c.changeKey(), c.newKey(), c.administratorLink())
 	return root
 }
@@ -25,7 +25,7 @@ func (c serviceCommands) records() *cobra.Command {
 func (c serviceCommands) checkRecords() *cobra.Command {
 	full, data := false, ""
 	cmd := &cobra.Command{
-		Use: "check", Short: "Look whether the records are whole; exit code 1 where they are not", Args: cobra.NoArgs,
+		Use: "check", Short: "Check the records; exit code 1 if they are damaged", Args: cobra.NoArgs,
 		Long: "Asks the service that runs. With --data the records in a folder are looked at while no service runs on " +
 			"them. Nothing is changed.",
 	}
@@ -76,7 +76,7 @@ func (c serviceCommands) checkRecords() *cobra.Command {
 func (c serviceCommands) changeKey() *cobra.Command {
 	yes := false
 	cmd := &cobra.Command{Use: "change-key", Args: cobra.NoArgs,
-		Short: "Give the records another key while the service runs, and seal all passwords in them anew",
+		Short: "Give the records a new key while the service runs; all passwords are encrypted again",
 		Long: "Use it if somebody may have seen secret.key, or from time to time. Nothing has to be entered again. Backups " +
 			"that were made before hold the former key; make a new one afterwards.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {

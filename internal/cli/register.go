@@ -34,8 +34,8 @@ func (q *sought) flags(cmd *cobra.Command) {
 	f.StringVar(&q.mailbox, "mailbox", "", "only what came to this mailbox")
 	f.StringVar(&q.cabinet, "cabinet", "", "only this cabinet")
 	f.StringVar(&q.folder, "folder", "", "only this folder and what lies below it")
-	f.StringVar(&q.from, "from", "", "received on this day or later")
-	f.StringVar(&q.to, "to", "", "received on this day or earlier")
+	f.StringVar(&q.from, "since", "", "received on this day or later")
+	f.StringVar(&q.to, "until", "", "received on this day or earlier")
 	q.flag(cmd)
 }
 
@@ -62,10 +62,10 @@ func (q *sought) search(ctx context.Context, api *client.Client, args []string) 
 		}
 		s.Mailbox = &m.ID
 	}
-	if err := day("--from", q.from, &s.From); err != nil {
+	if err := day("--since", q.from, &s.From); err != nil {
 		return s, err
 	}
-	err := day("--to", q.to, &s.To)
+	err := day("--until", q.to, &s.To)
 	return s, err
 }
 
@@ -188,7 +188,7 @@ func (c registerCommands) filings(filings []client.Filing, columns []string) {
 }
 
 func (c registerCommands) register() *cobra.Command {
-	root := &cobra.Command{Use: "register", Short: "The list of all that was filed, numbered: find, show, export, prove"}
+	root := &cobra.Command{Use: "register", Short: "The register: find, show, export and verify filed files"}
 	root.AddCommand(c.registerList(), c.registerShow(), c.places(), c.inside(), c.propose(),
 		c.words(), c.registerFolders(),
 		c.registerActivity(), c.registerExport(),
@@ -243,7 +243,7 @@ func (c registerCommands) registerList() *cobra.Command {
 	var columns []string
 	cmd := &cobra.Command{
 		Use: "list [WORDS...]", Short: "List the register, the newest number first", Long: searchLong(),
-		Example: "  inktray register list certificate corrin --from 2026-05-01\n  inktray register list sender:tidewatch " +
+		Example: "  inktray register list certificate corrin --since 2026-05-01\n  inktray register list sender:tidewatch " +
 			"kind:spreadsheet larger:1MB --sort size\n  inktray register list \"water level\" --by message",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			s, err := q.search(ctx, api, args)
@@ -338,7 +338,7 @@ func (c registerCommands) registerShow() *cobra.Command {
 
 func (c registerCommands) places() *cobra.Command {
 	return &cobra.Command{
-		Use: "places NUMBER", Short: "Where the values of a filing stand in its file", Args: cobra.ExactArgs(1),
+		Use: "places NUMBER", Short: "Show where the values of a filing are in its file", Args: cobra.ExactArgs(1),
 		Long: "Where the values of a filing stand on the pages of its file: a PDF or a scan. A value may stand in several " +
 			"places. What a person corrected stands in none.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
@@ -364,7 +364,7 @@ func (c registerCommands) places() *cobra.Command {
 
 func (c registerCommands) inside() *cobra.Command {
 	return &cobra.Command{
-		Use: "inside NUMBER", Short: "What is read inside a filing's file: its text, its codes or its electronic invoice",
+		Use: "inside NUMBER", Short: "Show the text, codes or electronic invoice inside a filed file",
 		Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			codes := true
@@ -458,7 +458,7 @@ func (c registerCommands) proposals(all *client.ValueProposals) {
 
 func (c registerCommands) words() *cobra.Command {
 	return &cobra.Command{
-		Use: "words", Short: "How far the words inside of files are known, which searches find with inside:",
+		Use: "words", Short: "Show how far the words inside files are read, which searches find with inside:",
 		Long: "How far the words inside of files are known. Rules with “full text: true” have the words inside of their " +
 			"files found by searches of the register, such as inside:\"oily water\". Files are read beside all other work.",
 		Args: cobra.NoArgs,
@@ -582,7 +582,7 @@ func (c registerCommands) registerActivity() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "activity [WORDS...]", Short: "Count what was filed by day, month, rule, mailbox, sender, kind or cabinet",
 		Long:    searchLong(),
-		Example: "  inktray register activity --by rule --from 2026-11-01",
+		Example: "  inktray register activity --by rule --since 2026-11-01",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			s, err := q.search(ctx, api, args)
 			if err != nil {
@@ -651,7 +651,7 @@ func (c registerCommands) registerExport() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "export [WORDS...]", Short: "Write the register, or what is looked for, as a table: CSV or XLSX",
 		Long: searchLong(),
-		Example: "  inktray register export --file register.xlsx\n  inktray register export rule:invoices --from " +
+		Example: "  inktray register export --file register.xlsx\n  inktray register export rule:invoices --since " +
 			"2026-01-01 --columns number,filed,sender,file,size --file invoices.csv",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			s, err := q.search(ctx, api, args)
@@ -852,7 +852,7 @@ func (c registerCommands) registerVerify() *cobra.Command {
 	var from, to string
 	cmd := &cobra.Command{
 		Use:   "verify [NUMBER | WORDS...]",
-		Short: "Verify that filed files still lie there with the same checksum; what does not goes to the tray",
+		Short: "Verify that filed files are still there and unchanged; others go to the tray",
 		Long: "Verifies one filing, or all that is found, now. Without anything it shows when files are verified by " +
 			"plan and what the last verification found; --every sets the plan. " + searchLong(),
 		Example: "  inktray register verify 2026-5731\n  inktray register verify folder:gauges/2026\n  inktray register " +
@@ -1166,7 +1166,7 @@ func (c registerCommands) registerFilesList() *cobra.Command {
 
 func (c registerCommands) registerFilesWrite() *cobra.Command {
 	return &cobra.Command{
-		Use: "write NAME", Short: "Write one anew at once", Args: cobra.ExactArgs(1),
+		Use: "write NAME", Short: "Write a register file now", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			f, err := findRegisterFile(ctx, api, args[0])
 			if err != nil {
@@ -1181,7 +1181,7 @@ func (c registerCommands) registerFilesWrite() *cobra.Command {
 }
 
 func (c registerCommands) registerFilesRemove() *cobra.Command {
-	return c.removing("Keep one no more; what was written stays where it is",
+	return c.removing("Stop writing a register file; the written files stay",
 		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
 			f, err := findRegisterFile(ctx, api, name)
 			return fmt.Sprintf("“%s” is kept no more. What was written stays where it is.", f.Name), func() error {

@@ -152,7 +152,7 @@ func (c peopleCommands) peopleInvite() *cobra.Command {
 	var f personFlags
 	var days int
 	var send bool
-	cmd := &cobra.Command{Use: "invite NAME", Short: "Let somebody in, by a link that works once",
+	cmd := &cobra.Command{Use: "invite NAME", Short: "Invite a person, by a link that works once",
 		Args: cobra.ExactArgs(1),
 		Long: "Makes a link by which the person chooses a password. Without --mailboxes, --cabinets and --groups the " +
 			"person sees all mailboxes and cabinets."}
@@ -178,7 +178,7 @@ func (c peopleCommands) peopleInvite() *cobra.Command {
 func (c peopleCommands) peopleChange() *cobra.Command {
 	var f personFlags
 	var name string
-	cmd := &cobra.Command{Use: "change NAME", Short: "Change a role, or what somebody may see; what is not given stays",
+	cmd := &cobra.Command{Use: "change NAME", Short: "Change the role of a person, or what they may see",
 		Args: cobra.ExactArgs(1)}
 	cmd.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
 		p, err := findPerson(ctx, api, args[0])
@@ -225,9 +225,9 @@ func article(role string) string {
 }
 
 func (c peopleCommands) peopleLock(locked bool) *cobra.Command {
-	use, short, said := "unlock NAME", "Let somebody in again", "“%s” may sign in again.\n"
+	use, short, said := "unlock NAME", "Let a person in again", "“%s” may sign in again.\n"
 	if locked {
-		use, short = "lock NAME", "Keep somebody out; sessions end at once"
+		use, short = "lock NAME", "Lock a person out; their sessions end immediately"
 		said = "“%s” is kept out, and has been signed out.\n"
 	}
 	return &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1),
@@ -246,7 +246,7 @@ func (c peopleCommands) peopleLock(locked bool) *cobra.Command {
 func (c peopleCommands) peopleLink() *cobra.Command {
 	var days int
 	var send bool
-	cmd := &cobra.Command{Use: "link NAME", Short: "A new link by which somebody chooses a password; the former link ends",
+	cmd := &cobra.Command{Use: "link NAME", Short: "Make a new link for choosing a password; the former link ends",
 		Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			p, err := findPerson(ctx, api, args[0])
@@ -265,7 +265,7 @@ func (c peopleCommands) peopleLink() *cobra.Command {
 }
 
 func (c peopleCommands) peopleRemove() *cobra.Command {
-	return c.removing("Remove somebody, with sessions and tokens",
+	return c.removing("Remove a person with their sessions and tokens",
 		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
 			p, err := findPerson(ctx, api, name)
 			return fmt.Sprintf("“%s” is removed, and all sessions and tokens end; programs with these tokens stop "+
@@ -316,7 +316,7 @@ func (c peopleCommands) groupsSave() *cobra.Command {
 	var f rightsFlags
 	var people []string
 	var name string
-	cmd := &cobra.Command{Use: "save NAME", Short: "Make a group, or change one; what is not given stays",
+	cmd := &cobra.Command{Use: "save NAME", Short: "Add or change a group; options that you leave out stay as they are",
 		Args: cobra.ExactArgs(1)}
 	cmd.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
 		g, err := findGroup(ctx, api, args[0])
@@ -495,8 +495,8 @@ func (f *trailFlags) flags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.text, "text", "",
 		"in what was done, in its object, in the person, the address, or what was changed")
 	cmd.Flags().StringVar(&f.person, "person", "", "who did it")
-	cmd.Flags().StringVar(&f.from, "from", "", "on this day or later, 2026-05-12")
-	cmd.Flags().StringVar(&f.to, "to", "", "on this day or earlier")
+	cmd.Flags().StringVar(&f.from, "since", "", "on this day or later, 2026-05-12")
+	cmd.Flags().StringVar(&f.to, "until", "", "on this day or earlier")
 }
 
 func (f *trailFlags) days() (from, to *types.Date, err error) {
@@ -510,10 +510,10 @@ func (f *trailFlags) days() (from, to *types.Date, err error) {
 		}
 		return &types.Date{Time: d}, nil
 	}
-	if from, err = day("from", f.from); err != nil {
+	if from, err = day("since", f.from); err != nil {
 		return nil, nil, err
 	}
-	to, err = day("to", f.to)
+	to, err = day("until", f.to)
 	return from, to, err
 }
 

@@ -209,7 +209,9 @@ func (c *command) root() *cobra.Command {
 		running.records(), people.metrics(), mail.messages(), applyCommands{c}.apply(),
 		mail.follow(), c.health(), checkupCommands{c}.doctor(), checkupCommands{c}.supportBundle(),
 		checkupCommands{c}.manual(), c.version())
+	exemplify(root)
 	completes(c, root)
+	takeFormer(root)
 	strict(root)
 	return root
 }

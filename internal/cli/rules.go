@@ -190,7 +190,7 @@ func (c ruleCommands) rulesOff() *cobra.Command {
 
 func (c ruleCommands) rulesSave() *cobra.Command {
 	return &cobra.Command{
-		Use: "save FILE", Short: "Keep the rules of a file; new ones are off", Args: cobra.ExactArgs(1),
+		Use: "save FILE", Short: "Save the rules of a file; new ones are off", Args: cobra.ExactArgs(1),
 		Long: "A rule is recognised by its id, else by its name; one that is there becomes as the file says, and stays on " +
 			"or off. A file that names the revision from which it was made, as those of inktray rules export do, does not " +
 			"write over a rule that was changed since.",
@@ -318,7 +318,7 @@ func (c ruleCommands) documents(ctx context.Context, api *client.Client, from st
 func (c ruleCommands) rehearse() *cobra.Command {
 	var f rehearsalFlags
 	cmd := &cobra.Command{
-		Use: "rehearse [NAME|FILE]", Short: "Show what a rule, or all that are on, would do; nothing is written",
+		Use: "rehearse [NAME|FILE]", Short: "Rehearse: show what a rule, or all that are on, would do; files nothing",
 		Args: cobra.MaximumNArgs(1),
 		Long: "Shows for each message whether the rule is for it, and for each attachment the exact path that it would get " +
 			"or why it is left out; then the folders as they would be. A rule is named, or read from a file that need not be " +
@@ -420,7 +420,7 @@ func (c ruleCommands) fileOldMail() *cobra.Command {
 	var flags oldMailFlags
 	var away bool
 	cmd := &cobra.Command{
-		Use: "file-old-mail NAME", Short: "File what lies in a rule's folders already", Args: cobra.ExactArgs(1),
+		Use: "file-old-mail NAME", Short: "File the mail that is in a rule's folders already", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			r, err := findRule(ctx, api, args[0])
 			if err != nil {

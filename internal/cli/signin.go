@@ -164,7 +164,7 @@ func (c signInCommands) signIn() *cobra.Command {
 			"With --link CODE you choose your password by the link that an administrator gave you.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if name == "" && link == "" {
-				return usageError{errors.New("say who you are with --name")}
+				return usageError{errors.New("say who you are with --user")}
 			}
 			if _, err := origin(c.service); err != nil {
 				return err
@@ -208,7 +208,7 @@ func (c signInCommands) signIn() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&name, "name", "", "your name")
+	cmd.Flags().StringVar(&name, "user", "", "your name")
 	cmd.Flags().StringVar(&file, "password-file", "", "file that holds the password")
 	cmd.Flags().StringVar(&code, "set-up", "", "code of the set-up link: make the first administrator")
 	cmd.Flags().StringVar(&factor, "code", "",

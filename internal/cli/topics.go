@@ -115,7 +115,7 @@ func (c topicCommands) list() *cobra.Command {
 
 func (c topicCommands) add() *cobra.Command {
 	return &cobra.Command{
-		Use: "add NAME", Short: "Make a topic", Args: cobra.ExactArgs(1),
+		Use: "add NAME", Short: "Add a topic", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			t, err := call[client.Topic](api.AddTopic(ctx, client.TopicSettings{Name: args[0]}))
 			if err != nil {
@@ -180,7 +180,7 @@ func (c topicCommands) mark() *cobra.Command {
 }
 
 func (c topicCommands) examples() *cobra.Command {
-	return c.one("examples NAME", "List the messages by which a topic was taught", cobra.ExactArgs(1),
+	return c.one("examples NAME", "List the examples of a topic", cobra.ExactArgs(1),
 		func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
 			all, err := call[[]client.TopicExample](api.ListExamples(ctx, t.ID))
 			if err != nil {
@@ -198,7 +198,7 @@ func (c topicCommands) examples() *cobra.Command {
 }
 
 func (c topicCommands) forget() *cobra.Command {
-	return c.one("forget NAME EXAMPLE...", "Take examples back, by their numbers in topics examples",
+	return c.one("forget NAME EXAMPLE...", "Remove examples, by their numbers in topics examples",
 		cobra.MinimumNArgs(2),
 		func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
 			numbers, err := numbersOf(rest)
@@ -215,7 +215,7 @@ func (c topicCommands) forget() *cobra.Command {
 
 func (c topicCommands) ask() *cobra.Command {
 	var most int
-	ask := c.one("ask NAME", "List known messages whose answer would teach the topic most", cobra.ExactArgs(1),
+	ask := c.one("ask NAME", "List messages whose answer would teach the topic most", cobra.ExactArgs(1),
 		func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
 			all, err := call[[]client.Teaching](api.ListTeachings(ctx, t.ID, &client.ListTeachingsParams{Most: &most}))
 			if err != nil {
@@ -336,7 +336,7 @@ func (c topicCommands) imports() *cobra.Command {
 // judge shows what the topics make of a message.
 func (c topicCommands) judge() *cobra.Command {
 	return &cobra.Command{
-		Use: "topics NUMBER", Short: "What each topic makes of a message, and by which words", Args: cobra.ExactArgs(1),
+		Use: "topics NUMBER", Short: "Show what each topic says about a message, and by which words", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			n, err := numberOf(args[0], "message")
 			if err != nil {
@@ -367,7 +367,7 @@ func (c topicCommands) judge() *cobra.Command {
 // prove says whether it is proven who sent a message.
 func (c topicCommands) prove() *cobra.Command {
 	return &cobra.Command{
-		Use: "verify NUMBER", Short: "Find out whether it is proven who sent a message", Args: cobra.ExactArgs(1),
+		Use: "verify NUMBER", Short: "Check whether the sender of a message is verified", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			n, err := numberOf(args[0], "message")
 			if err != nil {
@@ -383,7 +383,7 @@ func (c topicCommands) prove() *cobra.Command {
 }
 
 func (c topicCommands) trust() *cobra.Command {
-	root := &cobra.Command{Use: "trust", Short: "Whom the office believes: verified senders, and the virus scanner"}
+	root := &cobra.Command{Use: "trust", Short: "Decide which senders count as verified; shows the virus scanner"}
 	say := func(t client.Trust) error {
 		return c.show(t, func() {
 			servers := "no server: signatures are checked here"
@@ -403,7 +403,7 @@ func (c topicCommands) trust() *cobra.Command {
 	var servers []string
 	var replies, correspondents bool
 	set := &cobra.Command{
-		Use: "set", Short: "Set whom the office believes; what is not given stays", Args: cobra.NoArgs,
+		Use: "set", Short: "Set which senders count as verified", Args: cobra.NoArgs,
 		Example: "  inktray trust set --server mx.brackwater.example --replies --correspondents=false",
 	}
 	set.RunE = func(cmd *cobra.Command, args []string) error {
@@ -436,7 +436,7 @@ func (c topicCommands) trust() *cobra.Command {
 	set.Flags().BoolVar(&correspondents, "correspondents", true, "recognise correspondents only where the sender is "+
 		"verified")
 	root.AddCommand(&cobra.Command{
-		Use: "show", Short: "Show it", Args: cobra.NoArgs,
+		Use: "show", Short: "Show the settings", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			t, err := call[client.Trust](api.GetTrust(ctx))
 			if err != nil {
@@ -505,7 +505,7 @@ func (c topicCommands) scans() *cobra.Command {
 	set.Flags().BoolVar(&read, "read", true, "read scans at all")
 	set.Flags().IntVar(&pages, "pages", 10, "how many scanned pages of one file are read at most")
 	root.AddCommand(&cobra.Command{
-		Use: "show", Short: "Show it", Args: cobra.NoArgs,
+		Use: "show", Short: "Show the settings", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			s, err := call[client.Scans](api.GetScans(ctx))
 			if err != nil {

@@ -69,7 +69,7 @@ func (c mailCommands) messagesList() *cobra.Command {
 func (c mailCommands) messagesWhy() *cobra.Command {
 	var thorough bool
 	why := &cobra.Command{
-		Use: "why NUMBER", Short: "Say what was decided for a message, and what each rule makes of it",
+		Use: "why NUMBER", Short: "Show what was decided for a message, and why",
 		Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			id, err := numberOf(args[0], "message")
@@ -164,7 +164,7 @@ func (c mailCommands) messagesRead() *cobra.Command {
 
 func (c mailCommands) follow() *cobra.Command {
 	return &cobra.Command{
-		Use: "follow", Short: "Show what happens, as it happens", Args: cobra.NoArgs,
+		Use: "follow", Short: "Show what happens while it happens", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			response, err := api.GetEvents(ctx)
 			if err != nil {

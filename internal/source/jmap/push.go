@@ -148,15 +148,15 @@ func (l *listener) socket(ctx context.Context, begun func(means string)) error {
 	}
 	header := http.Header{}
 	l.client.authorize(header)
-	conn, answer, err := websocket.Dial(ctx, at.String(), &websocket.DialOptions{HTTPClient: l.client.events,
-		HTTPHeader: header, Subprotocols: []string{"jmap"}})
+	options := &websocket.DialOptions{HTTPClient: l.client.events, HTTPHeader: header, Subprotocols: []string{"jmap"}}
+	conn, answer, err := websocket.Dial(ctx, at.String(), options) //nolint:bodyclose // Dial closes it
 	if answer != nil && answer.StatusCode/100 == 4 && answer.StatusCode != http.StatusTooManyRequests {
 		return errNoPush
 	}
 	if err != nil {
 		return err
 	}
-	defer conn.CloseNow()
+	defer func() { _ = conn.CloseNow() }() // the server learns of it by the end of the connection
 	conn.SetReadLimit(longestEvent)
 	enable := `{"@type":"WebSocketPushEnable","dataTypes":["Email","Mailbox"]}`
 	if err := conn.Write(ctx, websocket.MessageText, []byte(enable)); err != nil {

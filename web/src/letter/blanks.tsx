@@ -21,7 +21,7 @@ import {
   valueOf,
   withValue,
 } from './document'
-import { pieces, without } from './pattern'
+import { pieces, shownPieces, without } from './pattern'
 import { inWords } from './patternwords'
 import { ValueTestEditor, valueWords } from './values'
 
@@ -557,14 +557,15 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
   const language = known.language
   const fields = language?.fields ?? []
   const parts = pieces(value)
-  const shown = parts.map((p, i) =>
+  const visible = shownPieces(value)
+  const shown = visible.map((p, i) =>
     p.field !== undefined ? (
       <em key={i}>{inWords(p.field, fields)}</em>
     ) : (
       <span key={i}>{p.text.replaceAll('/', ' / ')}</span>
     ),
   )
-  const said = parts
+  const said = visible
     .map((p) => (p.field !== undefined ? inWords(p.field, fields) : p.text.replaceAll('/', ' / ')))
     .join('')
   const put = (text: string) => {

@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs'
 
 import { expect, test } from 'vitest'
 
-import { type Piece, pieces, without, written } from './pattern'
+import { type Piece, pieces, shownPieces, without, written } from './pattern'
 
 // The file is read by a test of internal/core/pattern as well.
 const cases = JSON.parse(readFileSync('../internal/core/pattern/testdata/pieces.json', 'utf8')) as {
@@ -21,4 +21,11 @@ test('a field that is taken out leaves no empty folder', () => {
   expect(without(pattern, at)).toBe('<sender.domain>/Mail/<received month>')
   expect(without(pattern, 0)).toBe('Mail/<received year>/<received month>')
   expect(without('<subject>', 0)).toBe('')
+})
+
+test('the number and the name of a month are shown as one month', () => {
+  const shown = (p: string) => shownPieces(p).map((x) => x.field ?? x.text)
+  expect(shown('A/<received month> <received month name>')).toEqual(['A/', 'received month'])
+  expect(shown('<received month>-<received month name>')).toEqual(['received month', '-', 'received month name'])
+  expect(shown('<sent month> <received month name>')).toEqual(['sent month', ' ', 'received month name'])
 })

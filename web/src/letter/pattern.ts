@@ -29,6 +29,18 @@ export function pieces(pattern: string): Piece[] {
   return out
 }
 
+/** The pieces as they are shown: "05 May" is one month. */
+export function shownPieces(pattern: string): Piece[] {
+  const all = pieces(pattern)
+  return all.filter((p, i) => {
+    const first = /^(\S+) month$/
+    const begins = (at: number) => all[at]?.field?.match(first)?.[1]
+    const month = (at: number) =>
+      begins(at) && all[at + 1]?.text === ' ' && all[at + 2]?.field === `${begins(at)} month name`
+    return !(p.text === ' ' && i > 0 && month(i - 1)) && !(i > 1 && month(i - 2))
+  })
+}
+
 /** A pattern as it is written. */
 export const written = (all: Piece[]) => all.map((p) => (p.field !== undefined ? `<${p.field}>` : p.text)).join('')
 

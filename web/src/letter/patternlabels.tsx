@@ -1,15 +1,11 @@
 import type { Schemas } from '../api/client'
-import { pieces } from './pattern'
+import { shownPieces } from './pattern'
 import { inWords } from './patternwords'
 
 /** Where a rule files, as a row of small labels: one for each level of folders. */
 export function PatternLabels({ pattern, fields }: { pattern: string; fields: Schemas['Pattern'][] }) {
   const levels: { text: string; field: boolean }[][] = [[]]
-  const all = pieces(pattern)
-  for (let i = 0; i < all.length; i++) {
-    const p = all[i]
-    const month = all[i].field?.match(/^(\S+) month$/)?.[1]
-    if (month && all[i + 1]?.text === ' ' && all[i + 2]?.field === `${month} month name`) i += 2 // "05 May" is one month
+  for (const p of shownPieces(pattern)) {
     if (p.field !== undefined) {
       levels[levels.length - 1].push({ text: inWords(p.field, fields), field: true })
       continue
