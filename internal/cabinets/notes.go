@@ -42,7 +42,7 @@ func (g *Gate) compareBooks(ctx context.Context, book cabinet.Notebook) error {
 			g.Row.Name, was.At.In(e.Zone).Format("2006-01-02 15:04")),
 		Advice: fmt.Sprintf("Messages that came since are looked at again: what of them lies there already gets its line "+
 			"in the register and is not filed twice. For files that no message brings again: "+
-			"Settings, Cabinets, Files without a line, or inktray cabinets unknown %q.", g.Row.Name)}
+			"Settings, Cabinets, Files not in the register, or inktray cabinets unknown %q.", g.Row.Name)}
 	if err := e.Store.Tray.Tell(ctx, n); err != nil {
 		return err
 	}

@@ -297,7 +297,7 @@ func (in *Installation) checkOutgoing(ctx context.Context) Finding {
 		return unused("no server for outgoing mail is set up, and nobody is to get mail")
 	}
 	if err := in.Outbox.CheckOutgoing(ctx); err != nil {
-		return wrong(err, "Check Settings: Outgoing mail.")
+		return wrong(err, "Check Settings, Notifications, Outgoing mail.")
 	}
 	if out.Host == "" {
 		return works("mail is sent through a mailbox")

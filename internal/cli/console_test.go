@@ -318,6 +318,18 @@ func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
 	b.Type("Folder", "/nowhere/at/all")
 	b.Press("Add")
 	b.Sees("the folder is not there")
+	b.Press("Choose…")
+	b.Sees("There is no folder “/nowhere/at/all” on this machine")
+	b.Press("Begin at the top")
+	b.Sees("On the machine that runs Ink Tray: /")
+	b.Press("tmp")
+	b.Sees("the folder above")
+	b.Type("New folder in it", "brackwater")
+	for _, v := range b.Axe(source) {
+		t.Errorf("choosing a folder: %+v", v)
+	}
+	b.Press("Use this folder")
+	b.Until("the folder is chosen", `[...document.querySelectorAll('input')].some(i => i.value === '/tmp/brackwater')`)
 	files := filepath.Join(o.folder, "files")
 	b.Type("Folder", files)
 	b.Press("Add")

@@ -96,6 +96,7 @@ func (c mailboxCommands) takeOver() *cobra.Command {
 			return c.show(m, func() { fmt.Fprintf(c.out, "“%s” is watched here from where it was left.\n", m.Name) })
 		}),
 	}
-	cmd.Flags().StringVar(&secretFile, "password-file", "", "file that holds the password; else INKTRAY_SECRET or the prompt")
+	cmd.Flags().StringVar(&secretFile, "password-file", "",
+		"file that holds the password; else INKTRAY_SECRET or the prompt")
 	return cmd
 }

@@ -98,8 +98,9 @@ func day(flag, value string, into **openapi_types.Date) error {
 }
 
 func (c historyCommands) passes() *cobra.Command {
-	root := &cobra.Command{Use: "passes", Aliases: []string{"history"}, Short: "The history: each pass over messages, and " +
-		"those under way"}
+	root := &cobra.Command{Use: "passes", Aliases: []string{"history"},
+		Short: "The history: each pass over messages, and " +
+			"those under way"}
 
 	root.AddCommand(c.passesList())
 

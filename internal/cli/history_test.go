@@ -145,7 +145,7 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 		return len(all) > 0
 	})
 	says(t, "the messages of the pass", must(t, "passes", "messages", itoa(pass.ID)), "Waste declaration",
-		"tell Berth planner: left out nobody is written to because of old mail", "move Filed/Waste: done",
+		"tell Berth planner: left out not sent: the message arrived before the rule was on", "move Filed/Waste: done",
 		"no rule was for it")
 	says(t, "the preview", must(t, "passes", "undo", itoa(pass.ID)), "the file is taken out of its folder and kept for "+
 		"a while", "would be moved back to where they were", "Nothing was changed. To do it, add --yes.")

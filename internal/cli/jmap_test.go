@@ -178,7 +178,7 @@ rules:
 	until(t, "the reply is sent", func() bool { return count("Received") == 1 })
 	// What goes to colleagues needs a way, too.
 	must(t, "addressees", "add", "Desk", "--mail", "desk@brackwater.example")
-	if said := fails(t, "addressees", "trial", "Desk"); !strings.Contains(said, "no mail can be sent") {
+	if said := fails(t, "addressees", "trial", "Desk"); !strings.Contains(said, "outgoing mail is not set up") {
 		t.Errorf("without a way: %s", said)
 	}
 	if said := fails(t, "outgoing", "set", "--mailbox", "Office 2"); !strings.Contains(said,

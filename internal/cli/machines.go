@@ -301,7 +301,8 @@ func (c mailboxCommands) move() *cobra.Command {
 		})}
 	cmd.Flags().StringVar(&from, "from", "", "the machine where it is; without it the one that is asked")
 	cmd.Flags().StringVar(&to, "to", "", "the machine that takes it")
-	cmd.Flags().StringVar(&secretFile, "password-file", "", "file that holds its password; else INKTRAY_SECRET or the prompt")
+	cmd.Flags().StringVar(&secretFile, "password-file", "",
+		"file that holds its password; else INKTRAY_SECRET or the prompt")
 	cmd.Flags().BoolVar(&yes, "yes", false, "do it without asking")
 	return cmd
 }

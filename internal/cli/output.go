@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -25,7 +26,9 @@ func (c *command) show(v any, people func()) error {
 	if c.format == "json" {
 		return c.json(v)
 	}
-	people()
+	if !c.quiet {
+		people()
+	}
 	return nil
 }
 
@@ -50,9 +53,10 @@ func (c *command) table(head []string, rows [][]string) {
 			}
 		}
 		text := strings.TrimRight(line.String(), " ")
-		fmt.Fprint(plain(c.out), map[bool]string{true: "\x1b[1m"}[n == 0 && c.terminal()])
+		bold := n == 0 && c.styled()
+		fmt.Fprint(plain(c.out), map[bool]string{true: "\x1b[1m"}[bold])
 		fmt.Fprint(c.out, text)
-		fmt.Fprint(plain(c.out), map[bool]string{true: "\x1b[0m"}[n == 0 && c.terminal()])
+		fmt.Fprint(plain(c.out), map[bool]string{true: "\x1b[0m"}[bold])
 		fmt.Fprintln(c.out)
 	}
 }
@@ -65,6 +69,12 @@ func visible(s string) string {
 		}
 		return r
 	}, s)
+}
+
+// styled says whether the output may hold bold letters: not in a file, on a terminal that cannot show them, or where
+// NO_COLOR asks for plain text.
+func (c *command) styled() bool {
+	return c.terminal() && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 }
 
 func (c *command) terminal() bool {

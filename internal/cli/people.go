@@ -140,7 +140,8 @@ func findAddressee(ctx context.Context, api *client.Client, name string) (client
 		}
 		names = append(names, a.Name)
 	}
-	return client.Addressee{}, fmt.Errorf("nobody called %q can be told; there are: %s", name, strings.Join(names, ", "))
+	return client.Addressee{}, fmt.Errorf("there is no notification called %q; there are: %s",
+		name, strings.Join(names, ", "))
 }
 
 func (c peopleCommands) addressees() *cobra.Command {
@@ -226,7 +227,7 @@ func (c peopleCommands) addressees() *cobra.Command {
 
 func (c peopleCommands) addresseesSaid(a client.Addressee) error {
 	return c.show(a, func() {
-		fmt.Fprintf(c.out, "“%s” can be told. Try it: inktray addressees trial %q\n", a.Name, a.Name)
+		fmt.Fprintf(c.out, "“%s” is added. Try it: inktray notifications trial %q\n", a.Name, a.Name)
 	})
 }
 
@@ -252,7 +253,8 @@ func (c peopleCommands) addresseesList() *cobra.Command {
 }
 
 func (c peopleCommands) addresseesTrial() *cobra.Command {
-	return &cobra.Command{Use: "trial NAME", Aliases: []string{"try"}, Short: "Send a test message now", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "trial NAME", Aliases: []string{"try"},
+		Short: "Send a test message now", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			a, err := findAddressee(ctx, api, args[0])
 			if err != nil {

@@ -162,6 +162,7 @@ type command struct {
 	format    string
 	authority string // file with the certificate of an authority that is trusted, too
 	at        string // the other machine of the office that carries the command out; "" for none
+	quiet     bool   // nothing is printed but errors, and JSON where it is asked for
 }
 
 func (c *command) root() *cobra.Command {
@@ -193,6 +194,7 @@ func (c *command) root() *cobra.Command {
 			"also INKTRAY_AUTHORITY")
 	root.PersistentFlags().StringVar(&c.at, "at", "",
 		"let another machine of the office carry the command out, by its name (inktray machines list)")
+	root.PersistentFlags().BoolVarP(&c.quiet, "quiet", "q", false, "print nothing but errors; the exit code tells")
 	root.PersistentFlags().StringVarP(&c.format, "output", "o", "table", "table for people, json for programs")
 	running, people, rules, mail := serviceCommands{c}, peopleCommands{c}, ruleCommands{c}, mailCommands{c}
 	book, topics, history, register := bookCommands{c}, topicCommands{c}, historyCommands{c}, registerCommands{c}

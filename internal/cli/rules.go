@@ -62,9 +62,7 @@ func fileProblems(name string, err error) error {
 
 // saveRule keeps a rule as it is in a file; there are the rules as they are.
 func saveRule(ctx context.Context, api *client.Client, r *rule.Rule, there []client.Rule) (client.Rule, error) {
-	at := slices.IndexFunc(there, func(is client.Rule) bool {
-		return r.ID != "" && is.ID == r.ID || r.ID == "" && strings.EqualFold(is.Name, r.Name)
-	})
+	at := ruleAt(r, there)
 	if at >= 0 {
 		r.ID = there[at].ID
 	}
@@ -82,6 +80,63 @@ func saveRule(ctx context.Context, api *client.Client, r *rule.Rule, there []cli
 			inShell(there[at].Name))}
 	}
 	return saved, err
+}
+
+// saveOrLeave saves a rule unless it is as the document says already, and says in words what it did.
+func saveOrLeave(ctx context.Context, api *client.Client, r *rule.Rule, there []client.Rule) (client.Rule, string,
+	error) {
+	at := ruleAt(r, there)
+	changed := ""
+	if at >= 0 {
+		r.ID = there[at].ID
+		plain := *r
+		plain.Revision = 0
+		body, err := json.Marshal(&plain)
+		if err != nil {
+			return client.Rule{}, "", err
+		}
+		if changed = differences(there[at].Document, body); changed == "" {
+			changed = "the order of its lines"
+		}
+		if sameRule(there[at].Document, body) {
+			return there[at], fmt.Sprintf("“%s” is as the file says already (revision %d).", r.Name, there[at].Revision), nil
+		}
+	}
+	saved, err := saveRule(ctx, api, r, there)
+	switch {
+	case err != nil:
+		return saved, "", err
+	case at < 0:
+		return saved, fmt.Sprintf("“%s” is new, and off. Switch it on: inktray rules on %s\n  %s", saved.Name,
+			inShell(saved.Name), saved.Sentence), nil
+	}
+	return saved, fmt.Sprintf("“%s” has changed, and is revision %d now:\n  %s", saved.Name, saved.Revision,
+		strings.ReplaceAll(changed, "\n", "\n  ")), nil
+}
+
+// sameRule says whether two documents are the same rule; revisions do not count.
+func sameRule(is, wanted []byte) bool {
+	var texts [2]string
+	for i, document := range [][]byte{is, wanted} {
+		r, err := rule.ParseRule(document)
+		if err != nil {
+			return false
+		}
+		r.Revision = 0
+		text, err := rule.YAML(r)
+		if err != nil {
+			return false
+		}
+		texts[i] = string(text)
+	}
+	return texts[0] == texts[1]
+}
+
+// ruleAt is where a rule is among those that are there, by its id, else by its name; -1 where it is new.
+func ruleAt(r *rule.Rule, there []client.Rule) int {
+	return slices.IndexFunc(there, func(is client.Rule) bool {
+		return r.ID != "" && is.ID == r.ID || r.ID == "" && strings.EqualFold(is.Name, r.Name)
+	})
 }
 
 func (c ruleCommands) rules() *cobra.Command {
@@ -191,29 +246,33 @@ func (c ruleCommands) rulesOff() *cobra.Command {
 func (c ruleCommands) rulesSave() *cobra.Command {
 	return &cobra.Command{
 		Use: "save FILE", Short: "Save the rules of a file; new ones are off", Args: cobra.ExactArgs(1),
-		Long: "A rule is recognised by its id, else by its name; one that is there becomes as the file says, and stays on " +
-			"or off. A file that names the revision from which it was made, as those of inktray rules export do, does not " +
-			"write over a rule that was changed since.",
+		Long: "Saves each rule of the file. A rule is recognised by its id, else by its name. A rule that is there becomes " +
+			"as the file says, and stays on or off; the command says what changed. It can be repeated: a rule that is as the " +
+			"file says is left as it is. A file that names the revision from which it was made, as those of inktray rules " +
+			"export do, does not overwrite a rule that was changed since.\n\n" +
+			"See also: rules import asks whether a new name is a rule renamed, and has --preview. apply sets mailboxes, " +
+			"cabinets, topics and rules together, from one file.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			rules, err := c.readRules(args[0])
 			if err != nil {
 				return err
 			}
 			var saved []client.Rule
+			var told []string
 			there, err := call[[]client.Rule](api.ListRules(ctx))
 			if err != nil {
 				return err
 			}
 			for i := range rules {
-				r, err := saveRule(ctx, api, &rules[i], there)
+				r, what, err := saveOrLeave(ctx, api, &rules[i], there)
 				if err != nil {
 					return fmt.Errorf("the rule “%s”: %w", rules[i].Name, err)
 				}
-				saved = append(saved, r)
+				saved, told = append(saved, r), append(told, what)
 			}
 			return c.show(saved, func() {
-				for _, r := range saved {
-					fmt.Fprintf(c.out, "“%s” is kept as revision %d.\n  %s\n", r.Name, r.Revision, r.Sentence)
+				for i := range saved {
+					fmt.Fprintln(c.out, told[i])
 				}
 			})
 		}),

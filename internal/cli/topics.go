@@ -336,7 +336,8 @@ func (c topicCommands) imports() *cobra.Command {
 // judge shows what the topics make of a message.
 func (c topicCommands) judge() *cobra.Command {
 	return &cobra.Command{
-		Use: "topics NUMBER", Short: "Show what each topic says about a message, and by which words", Args: cobra.ExactArgs(1),
+		Use: "topics NUMBER", Short: "Show what each topic says about a message, and by which words",
+		Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			n, err := numberOf(args[0], "message")
 			if err != nil {

@@ -45,7 +45,11 @@ func duesOffice(t *testing.T) *office {
 	if err := os.WriteFile(rules, []byte(duesRule), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	says(t, "the rule", must(t, "rules", "save", rules), "Quay dues")
+	says(t, "the rule", must(t, "rules", "save", rules), "“Quay dues” is new, and off")
+	says(t, "the rule once more", must(t, "rules", "save", rules), "“Quay dues” is as the file says already (revision 1)")
+	if out := must(t, "--quiet", "rules", "list"); out != "" {
+		t.Errorf("--quiet prints %q", out)
+	}
 	says(t, "its sentence", must(t, "rules", "show", "Quay dues"), "order, price*, limit and paid.",
 		"the file waits in the tray")
 	must(t, "rules", "on", "Quay dues", "--begin", "now")
@@ -81,7 +85,7 @@ func TestValuesAreReadKeptFoundAndCorrected(t *testing.T) {
 		}
 		return len(held) == 2 && len(value[client.RegisterPage](t, "register", "list", "order:*").Filings) == 2
 	})
-	says(t, "the tray", must(t, "tray", "list"), "A value is not found", "the value “price” is not in it",
+	says(t, "the tray", must(t, "tray", "list"), "A value is not found", "the file does not have the value “price”",
 		"“12.34.5” is no number", "its groups of digits are not of three")
 	says(t, "the register", must(t, "register", "list", "order:BK-2001", "--columns", "number,file,order,price,limit,"+
 		"paid"), "ORDER", "BK-2001 1180.50 EUR.txt", "1180.50 EUR", "2026-11-30", "no")
@@ -248,7 +252,7 @@ func TestTheConsoleShowsAndCorrectsValues(t *testing.T) {
 	barriers("values read again")
 	b.Scheme("light")
 	b.Press("Tray")
-	b.Sees("The value “price” is not in it")
+	b.Sees("The file does not have the value “price”")
 	b.Open(o.service.address() + "/register/" + number(t, "order:BK-2001"))
 	b.Sees("Values in this file")
 	b.Sees("1180.50 EUR")

@@ -128,7 +128,7 @@ func (c *Counter) busy(h *Held) error {
 		what, most = "the host "+h.place.host, c.limits.Host
 	}
 	return &reach.Error{Step: reach.Connection, Problem: fmt.Sprintf("all connections that %s may have are in use (%d)",
-		what, most), Advice: "Try again in a moment, or allow more connections in Settings, under Limits."}
+		what, most), Advice: "Try again in a moment, or allow more connections in Settings, Safety, Limits."}
 }
 
 func (h *Held) isGiven() bool {

@@ -137,7 +137,7 @@ func TestHeldItemsDelayTheMoveAndNothingFiledDoesNothing(t *testing.T) {
 		t.Errorf("while one is held: %s", got)
 	}
 	h.until("nothing is done where nothing is filed", func() bool {
-		return strings.Count(h.steps(2), "left out (nothing of the message is filed by this rule)") == 5
+		return strings.Count(h.steps(2), "left out (this rule files nothing from the message)") == 5
 	})
 	tray, err := h.store.Tray.Entries(t.Context(), store.System, 0, 10)
 	if err != nil || len(tray) != 1 || tray[0].Cause != store.CauseDisguised {
@@ -385,7 +385,7 @@ func TestNobodyIsWrittenToBecauseOfOldMail(t *testing.T) {
 	})
 	h.fileOld("tide-gauges")
 	h.filed(1)
-	if got := h.steps(1); strings.Count(got, "left out (nobody is written to because of old mail)") != 3 {
+	if got := h.steps(1); strings.Count(got, "left out (not sent: the message arrived before the rule was on)") != 3 {
 		t.Errorf("of old mail: %s", got)
 	}
 	if len(out.got("oda@tidewatch.example"))+len(out.got("desk@brackwater.example")) > 0 {

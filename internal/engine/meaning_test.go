@@ -372,7 +372,7 @@ func TestWhatMayHoldAProgramIsHeldOrPassed(t *testing.T) {
 	want := `2: held (an office file with macros, which are programs)
 3: held (an office file with macros, which are programs, though its name does not say so. Nothing was written)
 4: held (an office file with macros, which are programs, though its name does not say so. Nothing was written)
-5: held (an archive that needs a password, so nobody can look into it here. Nothing was written)
+5: held (an archive that needs a password, so Ink Tray cannot look into it. Nothing was written)
 6: held (named .pdf, but it is a Windows program. Nothing was written)
 7: held (a name that a computer acts upon when it is only looked at)
 8: filed All/g.docx`

@@ -119,7 +119,7 @@ func TestScansWaitWhereTheyAreNotRead(t *testing.T) {
 	box.add(enclosed(oda, "second", "x", "scan.png", picture, "paper.pdf", document))
 	held := h.trayOf(2)
 	for _, e := range held {
-		want := map[string]string{"scan.png": "the value “waste” is not in it",
+		want := map[string]string{"scan.png": "the file does not have the value “waste”",
 			"paper.pdf": "perhaps it was scanned; Settings says that scans are not read"}[e.Name]
 		if !strings.Contains(e.Reason.String(), want) {
 			t.Errorf("%s: %s", e.Name, e.Reason)

@@ -331,7 +331,7 @@ func TestAValueThatCannotBeReadIsSaidToBeSo(t *testing.T) {
 		"{name: topic, from: '<subject find \"none\">'}]\n")
 	box.add(enclosed(oda, "scanned", "x", "scan.pdf", pdfOf(t, "", "")))
 	if e := h.trayOf(1)[0]; e.Cause != store.CauseValue || !strings.Contains(e.Reason.String(),
-		"the value “order” is not in it: there is no text in it") {
+		"the file does not have the value “order”: there is no text in it") {
 		t.Errorf("in the tray: %+v", e)
 	}
 }

@@ -308,7 +308,7 @@ func (o *Office) checkWho(ctx context.Context, document *rule.Rule) rule.Problem
 	needs := ""
 	for _, u := range document.Addressees() {
 		if !slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, u.Name) }) {
-			text := fmt.Sprintf("nobody called “%s” is kept in Settings, People who are told", u.Name)
+			text := fmt.Sprintf("there is no notification called “%s” in Settings", u.Name)
 			if len(names) > 0 {
 				text += "; there are: " + strings.Join(names, ", ")
 			}
@@ -324,8 +324,8 @@ func (o *Office) checkWho(ctx context.Context, document *rule.Rule) rule.Problem
 	}
 	if needs != "" {
 		if out, _, err := o.Store.Settings.Outgoing(ctx); err != nil || !out.Sends() {
-			problems = append(problems, rule.Problem{Place: needs, Text: "no mail can be sent yet: set up outgoing mail in " +
-				"Settings first"})
+			problems = append(problems, rule.Problem{Place: needs,
+				Text: "Ink Tray cannot send mail yet: set up outgoing mail in Settings first"})
 		}
 	}
 	return problems

@@ -26,7 +26,7 @@ func (o *Office) RuleNotes(document *rule.Rule) []string {
 	if o.Settings().Trust.Replies &&
 		slices.ContainsFunc(document.Afterwards, func(a rule.Step) bool { return a.Reply != nil }) {
 		notes = append(notes, "Replies go to verified senders only: nobody else gets one. Whether that is so is set in "+
-			"Settings, Trust.")
+			"Settings, Safety.")
 	}
 	return notes
 }

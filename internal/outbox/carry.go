@@ -334,8 +334,8 @@ func (ob *Outbox) sendMail(ctx context.Context, p *store.Post) error {
 		return submitted(ob.Through.Submit(ctx, box, l))
 	}
 	if out.Host == "" {
-		return &post.Error{Problem: "no mail can be sent: it is not said how", Advice: "Set up outgoing mail in Settings, " +
-			"then try again."}
+		return &post.Error{Problem: "Ink Tray cannot send mail, because outgoing mail is not set up",
+			Advice: "Set up outgoing mail in Settings, then try again."}
 	}
 	server := post.Server{Host: out.Host, Port: out.Port, Encryption: out.Encryption, Username: out.Username,
 		Password: password, RootCAs: ob.rootCAs}
@@ -368,7 +368,7 @@ func (ob *Outbox) sendsThrough(ctx context.Context, out *store.Outgoing, p *stor
 	}
 	if out.Mailbox != "" {
 		return nil, &post.Error{Problem: "the mailbox through which mail is sent is no longer there",
-			Advice: "Choose another way in Settings, Outgoing mail."}
+			Advice: "Choose another way in Settings, Notifications, Outgoing mail."}
 	}
 	return nil, nil
 }

@@ -18,8 +18,8 @@ func (ob *Outbox) SendLink(ctx context.Context, to, name, path string, until tim
 		return err
 	}
 	if out.Console == "" {
-		return &post.Error{Problem: "it is not known by which address people reach Ink Tray",
-			Advice: "Enter the console's address in Settings, under outgoing mail, or pass the link on yourself."}
+		return &post.Error{Problem: "the address of the console is not set",
+			Advice: "Enter the address of the console in Settings, Outgoing mail, or give the person the link yourself."}
 	}
 	text := fmt.Sprintf("%s,\n\nwith this link you choose a password for Ink Tray. It works once, until %s:\n\n%s%s\n\n"+
 		"If you did not expect it, do nothing, and tell your administrator.\n", name,

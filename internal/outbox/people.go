@@ -164,11 +164,11 @@ func (ob *Outbox) SaveAlarm(ctx context.Context, a *store.Alarm, ruleName, mailb
 		return err
 	}
 	if len(a.Who) == 0 {
-		fail("who", "it is not said who is told")
+		fail("who", "choose who gets it")
 	}
 	for _, name := range a.Who {
 		if !slices.ContainsFunc(all, func(x store.Addressee) bool { return strings.EqualFold(x.Name, name) }) {
-			fail("who", "nobody called “%s” is kept in Settings, People who are told", name)
+			fail("who", "there is no notification called “%s” in Settings", name)
 		}
 	}
 	if a.Kind == "silence" {

@@ -20,49 +20,50 @@ var Causes = []struct {
 	Title, Help string
 }{
 	{store.CauseCap, "More than may be filed in an hour",
-		"A rule or a sender filed so much that it waits for you. If it is meant, let all of it go on."},
+		"A rule or a sender filed very much, so the rest waits for you. If that is right, let all of it go on."},
 	{store.CauseEncrypted, "Encrypted",
-		"It cannot be opened without a password. Keep the correspondent's password in Settings and try again, or release " +
-			"it to be filed as it is."},
+		"The file needs a password. Enter the password of the correspondent in Settings and try again, or release the " +
+			"file to file it as it is."},
 	{store.CauseUnreadable, "Cannot be opened or drawn",
-		"It is broken, or goes beyond a limit. Release it to be filed as it is, or ask the sender for it anew."},
+		"The file is broken, or exceeds a limit. Release it to file it as it is, or ask the sender for it again."},
 	{store.CauseDisguised, "Not what its name says",
-		"Its content and its name do not agree. Ask the sender whether it is meant; only then release it."},
+		"The content of the file does not fit its name. Ask the sender whether that is right. Only then release it."},
 	{store.CauseTopic, "What is it about?",
-		"It is not sure whether these are about a topic. Say whether they are: each answer teaches it."},
-	{store.CauseVirus, "A virus", "The virus scanner found something in it. Tell the sender, and set it aside; nothing " +
-		"was written."},
+		"Ink Tray is not sure whether these are about a topic. Say whether they are. Each answer teaches the topic."},
+	{store.CauseVirus, "A virus", "The virus scanner found something in the file. Tell the sender, and set it aside. " +
+		"Nothing was written."},
 	{store.CauseUnscanned, "Not scanned for viruses",
-		"It is larger than the virus scanner takes. Look at it by other means, or ask the sender; then release it."},
+		"The file is too large for the virus scanner. Check it in another way, or ask the sender. Then release it."},
 	{store.CauseCaution, "Take care",
-		"It may hold a program, or nobody can look into it. Ask the sender whether it is meant; then release it."},
-	{store.CauseValue, "A value is not found", "A rule asks for something that is not in the file. Release it to be " +
-		"filed without it and enter it in the register, or correct the rule and try again."},
+		"The file may hold a program, or cannot be checked. Ask the sender whether it is right. Then release it."},
+	{store.CauseValue, "A value is not found", "A rule asks for a value that is not in the file. Release the " +
+		"file and enter the value in the register, or correct the rule and try again."},
 	{store.CauseRepeated, "The same value again",
-		"An earlier message had a file with the same value, such as the number of an invoice. Compare the two; release it " +
-			"to be filed beside the other, or set it aside."},
+		"An earlier message had a file with the same value, such as the number of an invoice. Compare the two. Release " +
+			"the new one to file both, or set it aside."},
 	{store.CauseDoubtful, "In doubt",
-		"Whether the rule is for the message hangs on something that cannot be read. Look at the message and decide."},
+		"Ink Tray cannot tell whether the rule applies, because something cannot be read. Look at the message and decide."},
 	{store.CauseUnread, "Messages that could not be read",
 		"Ink Tray could not read these messages, so no rule has looked at them. Try again, or look at them in the mail " +
 			"program and file them by hand."},
 	{store.CauseGone, "No longer in the mailbox",
 		"The message was moved or deleted before it was filed. Put it back and try again, or set it aside."},
-	{store.CauseCabinet, "The cabinet refuses it", "Look at the cabinet, then try again, or file it elsewhere."},
-	{store.CauseMailbox, "Could not be read", "The mailbox failed again and again. Look at the mailbox, then try again."},
+	{store.CauseCabinet, "The cabinet refuses it", "Check the cabinet, then try again, or file it elsewhere."},
+	{store.CauseMailbox, "Could not be read", "The mailbox failed again and again. Check the mailbox, then try again."},
 	{store.CauseSetting, "Something is missing in Settings",
-		"A rule names a cabinet or a person that is not there. Correct it, then try again."},
-	{store.CauseFollowUp, "Not done with the message",
-		"The files are filed. What was to be done with the message afterwards could not be done."},
+		"A rule names a cabinet or a notification that is not there. Correct the rule, then try again."},
+	{store.CauseFollowUp, "Follow-up failed",
+		"The files are filed. A step that the rule wants afterwards failed."},
 	{store.CauseUnsure, "May have been sent",
-		"Nobody can say whether this mail was sent. Ask the recipient; if it did not arrive, try again, else set it aside."},
-	{store.CauseUnsent, "Could not be sent", "Look at outgoing mail and at the address in Settings, then try again."},
+		"Ink Tray does not know whether this mail was sent. Ask the recipient. If it did not arrive, try again; else set " +
+			"it aside."},
+	{store.CauseUnsent, "Could not be sent", "Check outgoing mail and the address in Settings, then try again."},
 	{store.CauseMissing, "Filed, and no longer there",
-		"The file is not where it was filed. Put it back and look again, let it be filed again from its message, or accept " +
-			"it by setting it aside."},
+		"The file is not where it was filed. Put it back and look again, file it again from its message, or accept the " +
+			"loss by setting it aside."},
 	{store.CauseChanged, "Filed, and changed since",
-		"The file has another content than when it was filed. If somebody meant it, accept it by setting it aside; else " +
-			"put the right one back and look again."},
+		"The file was changed after it was filed. If that was intended, accept it by setting it aside. Else put the right " +
+			"file back and look again."},
 	{store.CauseOther, "Other matters", "Look at the reason and decide."},
 }
 

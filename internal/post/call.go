@@ -80,7 +80,7 @@ func Call(ctx context.Context, t Target, event []byte, now time.Time) error {
 		timeout = 20 * time.Second
 	}
 	if err := CheckURL(t.URL); err != nil {
-		return &Error{Problem: err.Error(), Advice: "Correct the address in Settings, People who are told."}
+		return &Error{Problem: err.Error(), Advice: "Correct the address in Settings, Notifications."}
 	}
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()

@@ -52,7 +52,7 @@ func (s *Server) Send(ctx context.Context, from string, to []string, message []b
 	defer c.Close()
 	if err := c.Mail(from, nil); err != nil {
 		e := refused("the mail server refuses the sender “"+from+"”",
-			"Check the sender's address in Settings, Outgoing mail.", err)
+			"Check the sender's address in Settings, Notifications, Outgoing mail.", err)
 		e.Sender = true
 		return e
 	}
@@ -147,7 +147,8 @@ func (s *Server) connect(ctx context.Context) (*smtp.Client, error) {
 	}
 	raw, err := (&net.Dialer{Timeout: min(timeout, 15*time.Second)}).DialContext(ctx, "tcp", address)
 	if err != nil {
-		return nil, unreached("no mail server answers at "+address, "Check host and port in Settings, Outgoing mail.", err)
+		return nil, unreached("no mail server answers at "+address,
+			"Check host and port in Settings, Notifications, Outgoing mail.", err)
 	}
 	conn := net.Conn(&timed{Conn: raw, timeout: timeout})
 	stop := context.AfterFunc(ctx, func() { raw.Close() })
@@ -184,7 +185,7 @@ func (s *Server) connect(ctx context.Context) (*smtp.Client, error) {
 		if err := c.Auth(sasl.NewPlainClient("", s.Username, s.Password)); err != nil {
 			c.Close()
 			return nil, refused(fmt.Sprintf("the mail server refuses the name “%s” or its password", s.Username),
-				"Check both in Settings, Outgoing mail.", err)
+				"Check both in Settings, Notifications, Outgoing mail.", err)
 		}
 	}
 	return c, nil

@@ -2596,6 +2596,18 @@ type LinkUse struct {
 	Password string  `json:"password"`
 }
 
+// LocalFolder A folder of the machine that runs the service, and the folders within it.
+type LocalFolder struct {
+	// Above the path of the folder around it; missing at the top
+	Above *string `json:"above,omitempty"`
+
+	// Folders the names of the folders within it, a thousand at most
+	Folders []string `json:"folders"`
+
+	// Path its whole path
+	Path string `json:"path"`
+}
+
 // Lock Whether somebody is kept out.
 type Lock struct {
 	Locked bool `json:"locked"`
@@ -4613,6 +4625,12 @@ type SetLimitsParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ListLocalFoldersParams defines parameters for ListLocalFolders.
+type ListLocalFoldersParams struct {
+	// Path the whole path; empty for the topmost folder
+	Path *string `form:"path,omitempty" json:"path,omitempty"`
+}
+
 // ChangeMachineParams defines parameters for ChangeMachine.
 type ChangeMachineParams struct {
 	// IfMatch the revision that was read
@@ -5832,6 +5850,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/links/use (the `UseLink` operationId).
 	UseLink(ctx context.Context, body UseLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLocalFolders The folders within a folder of the machine that runs the service, to choose one. Hidden ones are left out.
+	//
+	// Corresponds with GET /api/v1/local-folders (the `ListLocalFolders` operationId).
+	ListLocalFolders(ctx context.Context, params *ListLocalFoldersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetMachine What this machine says of itself to the others of the office.
 	//
@@ -8317,6 +8340,21 @@ func (c *Client) UseLinkWithBody(ctx context.Context, contentType string, body i
 // Corresponds with POST /api/v1/links/use (the `UseLink` operationId).
 func (c *Client) UseLink(ctx context.Context, body UseLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewUseLinkRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLocalFolders The folders within a folder of the machine that runs the service, to choose one. Hidden ones are left out.
+//
+// Corresponds with GET /api/v1/local-folders (the `ListLocalFolders` operationId).
+func (c *Client) ListLocalFolders(ctx context.Context, params *ListLocalFoldersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLocalFoldersRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -14001,6 +14039,60 @@ func NewUseLinkRequestWithBody(server string, contentType string, body io.Reader
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListLocalFoldersRequest constructs an http.Request for the ListLocalFolders method
+func NewListLocalFoldersRequest(server string, params *ListLocalFoldersParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/local-folders")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Path != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", *params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -22091,6 +22183,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/links/use (the `UseLink` operationId).
 	UseLinkWithResponse(ctx context.Context, body UseLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*UseLinkResponse, error)
 
+	// ListLocalFoldersWithResponse The folders within a folder of the machine that runs the service, to choose one. Hidden ones are left out.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/local-folders (the `ListLocalFolders` operationId).
+	ListLocalFoldersWithResponse(ctx context.Context, params *ListLocalFoldersParams, reqEditors ...RequestEditorFn) (*ListLocalFoldersResponse, error)
+
 	// GetMachineWithResponse What this machine says of itself to the others of the office.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -25929,6 +26028,54 @@ func (r UseLinkResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r UseLinkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLocalFoldersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LocalFolder
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLocalFoldersResponse) GetJSON200() *LocalFolder {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLocalFoldersResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLocalFoldersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLocalFoldersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLocalFoldersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLocalFoldersResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -34573,6 +34720,19 @@ func (c *ClientWithResponses) UseLinkWithResponse(ctx context.Context, body UseL
 	return ParseUseLinkResponse(rsp)
 }
 
+// ListLocalFoldersWithResponse The folders within a folder of the machine that runs the service, to choose one. Hidden ones are left out.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/local-folders (the `ListLocalFolders` operationId).
+func (c *ClientWithResponses) ListLocalFoldersWithResponse(ctx context.Context, params *ListLocalFoldersParams, reqEditors ...RequestEditorFn) (*ListLocalFoldersResponse, error) {
+	rsp, err := c.ListLocalFolders(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLocalFoldersResponse(rsp)
+}
+
 // GetMachineWithResponse What this machine says of itself to the others of the office.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -39038,6 +39198,39 @@ func ParseUseLinkResponse(rsp *http.Response) (*UseLinkResponse, error) {
 			headers.SetCookie = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListLocalFoldersResponse parses an HTTP response from a ListLocalFoldersWithResponse call
+func ParseListLocalFoldersResponse(rsp *http.Response) (*ListLocalFoldersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLocalFoldersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LocalFolder
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
 	}
 
 	return response, nil

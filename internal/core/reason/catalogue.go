@@ -20,10 +20,10 @@ const ofInner = "{of}"
 
 const (
 	decide  = "Look at the message and decide: release it, try again or set it aside."
-	isMeant = "Ask the sender whether it is meant. If it is, release it; if not, set it aside."
-	ofCap   = "If it is meant, try all of them again; if not, look at the rule and at the sender."
+	isMeant = "Ask the sender whether the file is right. If it is, release it. If not, set it aside."
+	ofCap   = "If that is right, try all of them again. If not, check the rule and the sender."
 	choose  = "Choose a cabinet in the rule, then try again."
-	putBack = "Put the message back, or let a rule look where it is now; then try again."
+	putBack = "Put the message back, or let a rule look where it is now. Then try again."
 )
 
 // catalogue holds every reason there is.
@@ -36,22 +36,22 @@ var catalogue = map[Code]entry{
 	"topic in doubt": {
 		tells:    "topic text",
 		sentence: "{text}",
-		advice: "Say whether it is about “{topic}”: it is filed or left accordingly, and the topic learns from " +
-			"it.",
+		advice: "Say whether it is about “{topic}”. Ink Tray then files or leaves it, and the topic learns from your " +
+			"answer.",
 		cause: "topic",
 	},
 	"take care": {tells: "text", sentence: "{text}", advice: decide, cause: "caution"},
 	"value not found": {
 		tells:    "name why",
-		sentence: "the value “{name}” is not in it{why}",
-		advice: "Look at the file. Release it to be filed without the value, which you can enter in the register " +
-			"then, or correct where the rule looks for it and try again.",
+		sentence: "the file does not have the value “{name}”{why}",
+		advice: "Look at the file. Release it and enter the value in the register, or correct where the rule looks " +
+			"for it and try again.",
 		cause: "value",
 	},
 	"value repeated": {
 		tells:    "name text where",
 		sentence: "the value “{name}” is “{text}” again, as in {where}",
-		advice:   "Compare the two. Release it to be filed beside the other, or set it aside.",
+		advice:   "Compare the two. Release the new one to file both, or set it aside.",
 		cause:    "repeated",
 	},
 	"encrypted":           {tells: "text", sentence: "{text}", advice: decide, cause: "encrypted"},
@@ -82,7 +82,7 @@ var catalogue = map[Code]entry{
 	"message gone": {
 		tells:    "folder",
 		sentence: "the message is no longer in the folder “{folder}”",
-		advice:   "If it was moved, put it back or let a rule look where it is now; then try again.",
+		advice:   "If someone moved it, put it back, or let a rule look where it is now. Then try again.",
 		cause:    "gone",
 	},
 	"folder gone": {
@@ -92,7 +92,7 @@ var catalogue = map[Code]entry{
 		cause:    "gone",
 	},
 	"numbered anew": {
-		sentence: "the folder was numbered anew and the message is not in it any more",
+		sentence: "the folder got new numbers, and the message is no longer in it",
 		advice:   putBack,
 		cause:    "gone",
 	},
@@ -113,7 +113,7 @@ var catalogue = map[Code]entry{
 	"cabinet refuses":       {tells: "problem advice", sentence: "{problem}", advice: "{advice}", cause: "cabinet"},
 	"cabinet takes others": {
 		tells:    "problem",
-		sentence: "the cabinet does not take it: {problem}",
+		sentence: "the cabinet does not take this file: {problem}",
 		advice:   "Look at the cabinet and at the file, then try again.",
 		cause:    "cabinet",
 	},
@@ -173,7 +173,7 @@ var catalogue = map[Code]entry{
 		cause:  "cap",
 	},
 	"archive locked": {
-		sentence: "an archive that needs a password, so nobody can look into it here",
+		sentence: "an archive that needs a password, so Ink Tray cannot look into it",
 		advice:   isMeant,
 		cause:    "encrypted",
 	},
@@ -240,7 +240,7 @@ var catalogue = map[Code]entry{
 	},
 	"in another folder too": {
 		tells:    "path",
-		sentence: "the same message lies in another folder too, from which it is filed as {path}",
+		sentence: "the same message lies in another folder, too, from where it is filed as {path}",
 	},
 	"same content":   {tells: "path", sentence: "a file with the same content is there already: {path}"},
 	"file kept":      {tells: "path", sentence: "a file of that name is there and is kept: {path}"},
@@ -270,18 +270,18 @@ var catalogue = map[Code]entry{
 	},
 	"found in the cabinet":      {sentence: "it was found in the cabinet, and no record knew of it"},
 	"missing, filed again":      {sentence: "its file was missing, so it is filed again"},
-	"nothing filed":             {sentence: "nothing of the message is filed by this rule"},
+	"nothing filed":             {sentence: "this rule files nothing from the message"},
 	"no reply":                  {tells: "why", sentence: "no reply: {why}"},
 	"if verified":               {sentence: "if the sender is verified"},
 	"sender not verified":       {tells: "why", sentence: "no reply: the sender is not verified ({why})"},
 	"moved by an earlier rule":  {tells: "rule", sentence: "the earlier rule “{rule}” moves the message"},
 	"in that folder":            {sentence: "the message is in that folder"},
-	"old mail":                  {sentence: "nobody is written to because of old mail"},
+	"old mail":                  {sentence: "not sent: the message arrived before the rule was on"},
 	"no such follow-up":         {sentence: "the rule has no such follow-up"},
 	"message not there":         {sentence: "the message is no longer in the mailbox where it was"},
 	"no labels":                 {sentence: "the mail server keeps no labels"},
 	"mailbox cannot be changed": {sentence: "this kind of mailbox cannot be changed"},
-	"so already":                {sentence: "it was so already"},
+	"so already":                {sentence: "nothing to change: it was already done"},
 	"follow-up refused": {
 		tells:    "problem",
 		sentence: "{problem}",
@@ -291,8 +291,8 @@ var catalogue = map[Code]entry{
 	"taken back": {tells: "person", sentence: "taken back by {person}"},
 	"no such addressee": {
 		tells:    "addressee",
-		sentence: "nobody called “{addressee}” can be told",
-		advice:   "Add them in Settings, People who are told, or correct the name.",
+		sentence: "there is no notification called “{addressee}”",
+		advice:   "Add it in Settings, Notifications, or correct the name.",
 		cause:    "setting",
 	},
 	"may have been sent": {
@@ -317,7 +317,7 @@ var catalogue = map[Code]entry{
 		cause:  "unread",
 	},
 	"erased":             {sentence: "the reason was erased, because it can name a person"},
-	"nothing was filed":  {sentence: "nothing of the message was filed by this rule"},
+	"nothing was filed":  {sentence: "this rule filed nothing from the message"},
 	"filed already":      {tells: "path", sentence: "filed already, as {path}"},
 	"being filed":        {sentence: "is being filed already"},
 	"waits in the tray":  {sentence: "waits in the tray already: {of}"},

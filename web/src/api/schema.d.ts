@@ -776,6 +776,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/local-folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The folders within a folder of the machine that runs the service, to choose one. Hidden ones are left out. */
+        get: operations["ListLocalFolders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/receiving": {
         parameters: {
             query?: never;
@@ -5037,6 +5054,15 @@ export interface components {
             reason: string;
             register?: string;
         };
+        /** @description A folder of the machine that runs the service, and the folders within it. */
+        LocalFolder: {
+            /** @description its whole path */
+            path: string;
+            /** @description the path of the folder around it; missing at the top */
+            above?: string;
+            /** @description the names of the folders within it, a thousand at most */
+            folders: string[];
+        };
         /** @description How the service sends mail. */
         Outgoing: {
             /** @description which change of the settings this is */
@@ -7149,6 +7175,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FoundServer"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListLocalFolders: {
+        parameters: {
+            query?: {
+                /** @description the whole path; empty for the topmost folder */
+                path?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The folders. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LocalFolder"];
                 };
             };
             default: components["responses"]["Problem"];

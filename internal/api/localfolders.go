@@ -1,0 +1,70 @@
+package api
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// mostLocalFolders bounds how many folders are listed at once.
+const mostLocalFolders = 1000
+
+// ListLocalFolders lists the folders within one of this machine, so that an administrator can choose one.
+func (s *cabinetHandlers) ListLocalFolders(_ context.Context,
+	r ListLocalFoldersRequestObject) (ListLocalFoldersResponseObject, error) {
+	path := ""
+	if r.Params.Path != nil {
+		path = strings.TrimSpace(*r.Params.Path)
+	}
+	if path == "" {
+		top, err := filepath.Abs(string(filepath.Separator)) // on Windows with the drive
+		if err != nil {
+			return nil, err
+		}
+		path = top
+	}
+	if !filepath.IsAbs(path) {
+		return nil, &problem{status: 422, kind: "invalid", text: fmt.Sprintf("“%s” is not a whole path", path),
+			advice: "Give the whole path of the folder, from its beginning."}
+	}
+	path = filepath.Clean(path)
+	entries, err := os.ReadDir(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, &problem{status: 404, kind: "not-found", text: fmt.Sprintf("there is no folder “%s” on this machine",
+			path), advice: "Choose another folder."}
+	case errors.Is(err, fs.ErrPermission):
+		return nil, &problem{status: 422, kind: "unreadable", text: fmt.Sprintf("Ink Tray may not look into “%s”", path),
+			advice: "Give the user that runs Ink Tray the right to read this folder, or choose another one."}
+	case err != nil:
+		return nil, &problem{status: 422, kind: "unreadable", text: fmt.Sprintf("the folder “%s” cannot be read", path),
+			advice: "Choose another folder."}
+	}
+	out := LocalFolder{Path: path, Folders: []string{}}
+	if above := filepath.Dir(path); above != path {
+		out.Above = &above
+	}
+	for _, e := range entries {
+		if strings.HasPrefix(e.Name(), ".") || len(out.Folders) == mostLocalFolders {
+			continue
+		}
+		isDir := e.IsDir()
+		if e.Type()&fs.ModeSymlink != 0 {
+			info, err := os.Stat(filepath.Join(path, e.Name()))
+			isDir = err == nil && info.IsDir()
+		}
+		if isDir {
+			out.Folders = append(out.Folders, e.Name())
+		}
+	}
+	slices.SortFunc(out.Folders, func(a, b string) int {
+		return cmp.Or(strings.Compare(strings.ToLower(a), strings.ToLower(b)), strings.Compare(a, b))
+	})
+	return ListLocalFolders200JSONResponse(out), nil
+}
