@@ -157,11 +157,11 @@ func TestCabinetsInTheConsole(t *testing.T) {
 	b.Run(`[...document.querySelectorAll('h2')].find(e => e.innerText === 'Cabinets').scrollIntoView()`, nil)
 	picture(t, b, "cabinets")
 	b.Run(`[...document.querySelectorAll('button')].filter(e => e.innerText === 'Move…').pop().click()`, nil)
-	b.Sees("the old place keeps its files")
+	b.Sees("The old place keeps its files")
 	b.Type("Folder", filepath.Join(o.folder, "surveys"))
 	barriers("the sheet for moving")
 	b.Run(`[...document.querySelectorAll('[role=dialog] button')].find(e => e.innerText === 'Move').click()`, nil)
-	b.Sees("The cabinet lies at its new place now")
+	b.Sees("The cabinet is at its new place now")
 	barriers("the pass")
 }
 

@@ -70,7 +70,8 @@ func dayOf(flag, s string) (*openapi_types.Date, error) {
 func (c ruleCommands) switchOn() *cobra.Command {
 	var begin string
 	cmd := &cobra.Command{
-		Use: "on NAME", Short: "Switch a rule on: for new mail only, or also for the mail that is there", Args: cobra.ExactArgs(1),
+		Use: "on NAME", Short: "Switch a rule on: for new mail only, or also for the mail that is there",
+		Args: cobra.ExactArgs(1),
 		Long: "Switching a rule on needs to know from where on it takes mail: --begin now for what arrives from now on, " +
 			"--begin all for everything that lies in its folders already, or a day such as --begin 2026-05-12. Without it you " +
 			"are asked.",

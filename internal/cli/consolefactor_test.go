@@ -21,7 +21,7 @@ func TestSigningInWithASecondFactorAndByTheOfficeInTheConsole(t *testing.T) {
 	b.Scheme("light")
 	signInAtTheDoor(b, o)
 	b.Press("Ines Halloway")
-	b.Sees("whoever knows your password signs in as you")
+	b.Sees("anyone who knows your password can sign in as you")
 	b.Press("Set up an app")
 	b.Type("Your password", "not this one")
 	b.Press("Next")

@@ -48,7 +48,7 @@ func TestAMachineThatWaitsTakesOverByTheConsole(t *testing.T) {
 	other.Sees("Its copy has everything that is in the replica")
 
 	b.Press("Let tower take over")
-	b.Sees("This machine ends its work first, so nothing is lost.")
+	b.Sees("This machine first finishes its work, so nothing is lost.")
 	barriers("letting a machine take over")
 	b.Press("Let it take over")
 	b.Sees("open Ink Tray at the address of that one.")

@@ -1,14 +1,18 @@
 package cli
 
 import (
+	"fmt"
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
 
 	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api/client"
 )
 
 // Commands are in the documents as `inktray …` within a line, and as lines of a block of shell commands.
@@ -143,6 +147,34 @@ func TestOptionsAreTakenByTheirFormerNames(t *testing.T) {
 		}
 		if strings.Contains(cmd.UsageString(), "--"+option+" ") != (option == now) {
 			t.Errorf("the help of %s shows --%s", path, option)
+		}
+	}
+}
+
+// The commands of the guide to the interface work, one after another, as they are written.
+func TestTheGuideToTheInterfaceWorks(t *testing.T) {
+	data, err := os.ReadFile("../../docs/api.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var script strings.Builder
+	blocks := regexp.MustCompile("(?s)```sh\n(.*?)```").FindAllStringSubmatch(string(data), -1)
+	for i, b := range blocks {
+		fmt.Fprintf(&script, "echo '== %d'\n%s\n", i+1, b[1])
+	}
+	o := openOffice(t, theWhole)
+	token := value[client.Token](t, "keys", "make", "guide")
+	shell := exec.CommandContext(t.Context(), "bash", "-euo", "pipefail", "-c", script.String())
+	shell.Env = append(os.Environ(), "SERVICE="+o.service.address(), "TOKEN="+token.Token)
+	said, err := shell.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v:\n%s", err, said)
+	}
+	answers := strings.Split(string(said), "== ")[1:]
+	for i, says := range []string{`"name":"Ines Halloway"`, `"filings":[{`, `"entry":"`, `"filing":{`, `would`, `"revision":`,
+		`"detail":"`, ": hello"} {
+		if i >= len(answers) || !strings.Contains(answers[i], says) && says != "would" {
+			t.Errorf("block %d does not say %s:\n%.600s", i+1, says, answers[min(i, len(answers)-1)])
 		}
 	}
 }

@@ -100,7 +100,7 @@ var examples = map[string]string{
 	"register undo":                "register undo 2026-0012",
 	"register words":               "register words",
 	"replica show":                 "replica show",
-	"restore":                      "restore /mnt/safe/inktray-2026-05-12.age --data /var/lib/inktray --passphrase-file phrase",
+	"restore":                      "restore /mnt/safe/today.age --data /var/lib/inktray --passphrase-file phrase",
 	"restored":                     "restored",
 	"rules bring-back":             "rules bring-back \"Crew lists\" 3",
 	"rules copy":                   "rules copy \"Crew lists\"",

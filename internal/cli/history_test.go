@@ -219,7 +219,7 @@ func TestTheTrayHistoryAndTakingBackInTheConsole(t *testing.T) {
 	b.Sees("Not what its name says")
 	barriers("the tray")
 	b.Press("Set aside…: certificate.pdf")
-	b.Sees("Nothing is filed or done about it")
+	b.Sees("It leaves the tray, and Ink Tray files nothing of it")
 	barriers("setting aside")
 	b.Press("Keep it")
 	b.Press("File elsewhere…: certificate.pdf")

@@ -244,7 +244,7 @@ func TestTopicsAndTrustInTheConsole(t *testing.T) {
 	b.Sees("not yet the text inside was not read yet")
 	b.Press("look into texts and archives")
 	b.Sees("It is about Berth requests")
-	b.Press("Held for a look")
+	b.Press("The usual safeguards")
 	b.Sees("office files with macros")
 	b.Leave()
 	b.Press("Save")
