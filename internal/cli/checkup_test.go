@@ -170,7 +170,7 @@ func TestThePaletteAndTheCheckUpInTheConsole(t *testing.T) {
 	barriers("the palette")
 	picture(t, b, "palette")
 	b.Key("\r")
-	b.Until("the rule is open", `location.pathname.startsWith('/rules/') && document.title.endsWith('– Ink Tray')`)
+	b.Until("the rule is open", `location.pathname.startsWith('/rules/') && document.title === 'Harbour dues – Ink Tray'`)
 	palette("regis", "Register")
 	b.Key("\r")
 	b.Until("the register is open", `location.pathname === '/register' && document.title === 'Register – Ink Tray'`)

@@ -47,7 +47,7 @@ func TestMailByHandInTheConsole(t *testing.T) {
 	b.Until("only such messages are shown", rows+`.length > 1 && `+rows+`.every(r => /stations/i.test(r.innerText))`)
 	b.Run(rows+`[0].focus()`, nil)
 	b.Key("f")
-	b.Sees("Pick one below, or type one")
+	b.Sees("Choose a folder below, or type one")
 	barriers("the sheet")
 	b.Type("Folder", "Sorted by hand/2026")
 	b.Press("File")
@@ -91,9 +91,9 @@ for (const [e, kind] of [[chip, 'dragstart'], [to, 'dragover'], [to, 'drop']]) e
 	// Files of mail, dropped on the page.
 	letter, _ := json.Marshal(letterWith("dropped on the page", "dropped.csv", "9"))
 	b.Run(`(() => { const d = new DataTransfer(); d.items.add(new File([`+string(letter)+
-		`], 'letter.eml')); d.items.add(new File(['no mail'], 'notes.txt')); const to = [...document.querySelectorAll('button')].find(e => e.innerText.includes('Take in mail files')).parentElement;
+		`], 'letter.eml')); d.items.add(new File(['no mail'], 'notes.txt')); const to = [...document.querySelectorAll('button')].find(e => e.innerText.includes('Import mail files')).parentElement;
 for (const kind of ['dragover', 'drop']) to.dispatchEvent(new DragEvent(kind, {bubbles: true, cancelable: true, dataTransfer: d})) })()`, nil)
-	b.Sees("1 message taken in")
+	b.Sees("1 message imported")
 	b.Sees("notes.txt: this is no message")
 	b.Type("Words in subject, sender or names of attachments", "")
 	choose(b, "Mailbox", demo.FilesName)
@@ -149,7 +149,7 @@ func TestMailboxesOfEveryKindInTheConsole(t *testing.T) {
 	for _, v := range b.Axe(source) {
 		t.Errorf("a drop address: %+v", v)
 	}
-	b.Press("Close it")
+	b.Press("Close address")
 	b.Sees("a drop address that is closed")
 	b.Press("Address")
 	b.Press("Open")
@@ -160,7 +160,7 @@ func TestMailboxesOfEveryKindInTheConsole(t *testing.T) {
 	b.Press("Check")
 	b.Sees("Look whether the folder is there")
 
-	add("mail taken in", "dropped")
+	add("mail from files", "dropped")
 	b.Press("Add")
 	b.Sees("mail from files")
 
@@ -186,7 +186,7 @@ func TestMailboxesOfEveryKindInTheConsole(t *testing.T) {
 	for _, v := range b.Axe(source) {
 		t.Errorf("the other protocol: %+v", v)
 	}
-	b.Sees("The kept password was given for another way to the server")
+	b.Sees("The server or the way to it changed")
 	b.Type("Password", "pw")
 	b.Press("Save")
 	b.Sees(itoa(int64(cyrus.IMAP)) + ", not encrypted")
@@ -197,7 +197,7 @@ func TestMailboxesOfEveryKindInTheConsole(t *testing.T) {
 	b.Type("Mail server", "127.0.0.1")
 	b.Type("Port", itoa(int64(o.mail.Port())))
 	choose(b, "Encryption", "none")
-	choose(b, "How to sign in", "by consent")
+	choose(b, "How to sign in", "in the browser")
 	b.Type("Sign-in server", o.authority.Issuer())
 	b.Type("Name of Ink Tray there", demo.ClientID)
 	for _, v := range b.Axe(source) {
@@ -256,7 +256,7 @@ func TestAMailboxIsHandedOverInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.Press("Import from another Ink Tray…")
-	b.Sees("its password is asked for next")
+	b.Sees("Next you enter the password of the mailbox")
 	for _, v := range b.Axe(source) {
 		t.Errorf("taking over: %+v", v)
 	}

@@ -99,7 +99,7 @@ func TestSomebodyIsLetInAndLockedOutInTheConsole(t *testing.T) {
 	b.Until("only what is looked for is listed", `document.querySelectorAll('tbody tr').length === 1`)
 	b.Sees("locked: yes")
 	b.Press("Remove Rowan Tidd")
-	b.Sees("programs with these tokens stop working")
+	b.Sees("programs that use these tokens stop working")
 	barriers("removing somebody")
 	b.Press("Keep it")
 	b.Press("Remove Rowan Tidd")

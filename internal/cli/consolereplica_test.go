@@ -51,7 +51,7 @@ func TestAMachineThatWaitsTakesOverByTheConsole(t *testing.T) {
 	b.Sees("This machine first finishes its work, so nothing is lost.")
 	barriers("letting a machine take over")
 	b.Press("Let it take over")
-	b.Sees("open Ink Tray at the address of that one.")
+	b.Sees("Open Ink Tray at the address of the other one.")
 	until(t, "the other machine works", tower.answers)
 	other.Open(tower.url)
 	other.Type("Name", demoPerson)

@@ -30,10 +30,10 @@ func TestTheServiceBehindAWebServer(t *testing.T) {
 }
 
 func behind(t *testing.T, front *testbed.Front) {
-	documents, err := os.ReadFile(filepath.Join("..", "..", "docs", "running.md"))
+	documents, err := os.ReadFile(filepath.Join("..", "..", "docs", "tls.md"))
 	said := strings.ReplaceAll(front.Settings, "$SERVICE", "127.0.0.1:8025")
 	if err != nil || !strings.Contains(string(documents), said) {
-		t.Errorf("docs/running.md does not have the settings of this test: %v", err)
+		t.Errorf("docs/tls.md does not have the settings of this test: %v", err)
 	}
 	port := testbed.FreePort(t)
 	o := openOffice(t, empty, func(s *serviceOptions) {

@@ -212,7 +212,7 @@ func (h *house) watched() {
 	h.t.Helper()
 	h.until("the mailbox is watched", func() bool {
 		s := h.engine.Status("box").State
-		return strings.HasPrefix(s, "watched") || strings.HasPrefix(s, "looked")
+		return strings.HasPrefix(s, "watched") || strings.HasPrefix(s, "checked")
 	})
 }
 

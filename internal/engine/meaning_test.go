@@ -109,7 +109,7 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 	for _, e := range tray {
 		if e.Cause != store.CauseTopic || e.Topic != "berth requests" ||
 			!strings.Contains(e.Reason.String(), "it is in doubt whether it is about “berth requests”") ||
-			!strings.Contains(e.Reason.Advice(), "the topic learns from it") {
+			!strings.Contains(e.Reason.Advice(), "the topic learns from your answer") {
 			t.Errorf("in the tray: %+v", e)
 		}
 	}

@@ -10,7 +10,7 @@ import (
 	"testing"
 )
 
-// NginxConfig is what nginx needs in front of the service, as docs/running.md has it.
+// NginxConfig is what nginx needs in front of the service, as docs/tls.md has it.
 const NginxConfig = `
         location / {
             proxy_pass http://$SERVICE;
@@ -26,7 +26,7 @@ const NginxConfig = `
 `
 
 // ApacheConfig is what Apache httpd needs in front of the service, with mod_proxy_http and mod_headers, as
-// docs/running.md has it.
+// docs/tls.md has it.
 const ApacheConfig = `
         ProxyPreserveHost On
         ProxyPass / http://$SERVICE/ flushpackets=on timeout=3600
@@ -59,7 +59,7 @@ Listen 127.0.0.1:$PORT
         SSLCertificateKeyFile $D/tls.key` + ApacheConfig + `</VirtualHost>
 `
 
-// Fronts are web servers that can stand in front of the service, with what they need in docs/running.md.
+// Fronts are web servers that can stand in front of the service, with what they need in docs/tls.md.
 var Fronts = []Front{{"nginx", NginxConfig, nginxFront, []string{"-p", "$D", "-c", "$D/conf"}, "nginx-light"},
 	{"apache2", ApacheConfig, apacheFront, []string{"-d", "$D", "-f", "$D/conf", "-D", "FOREGROUND"}, "apache2"}}
 

@@ -165,6 +165,7 @@ function useFollow(where: string, hash: string) {
     })
     if (before.current === where) return
     before.current = where
+    if (document.querySelector('[role=dialog]')) return // the keyboard is in it
     if (!hash) document.getElementById('page')?.focus({ preventScroll: true })
     if (!hash) window.scrollTo(0, 0)
   }, [where, hash])

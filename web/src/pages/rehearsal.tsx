@@ -142,7 +142,10 @@ export function RehearsalPane({ rehearsal: r, error, busy, fresh, scope, setScop
   const [only, setOnly] = useState(false)
   const wrong = error instanceof Problem && error.fields.length > 0
   const there = r?.messages.flatMap((m) => m.items).filter((i) => i.verdict === 'already there').length
-  const messages = r?.messages.filter((m) => !only || m.answer !== 'no') ?? []
+  // Those that match stand first, else in their order.
+  const messages = (r?.messages ?? [])
+    .filter((m) => !only || m.answer !== 'no')
+    .sort((a, b) => Number(b.matches) - Number(a.matches))
   const tab = (key: 'messages' | 'folders', word: string) => (
     <button
       className={`add ${show === key ? 'underline' : '!font-normal'}`}
