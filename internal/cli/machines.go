@@ -288,7 +288,7 @@ func (c mailboxCommands) move() *cobra.Command {
 				return err
 			}
 			return c.command.show(m, func() {
-				fmt.Fprintf(c.out, "“%s” is at the machine “%s”, and goes on from where it was left.\n", m.Name, m.Machine)
+				fmt.Fprintf(c.out, "“%s” is now on the machine “%s”. Filing goes on from where it stopped.\n", m.Name, m.Machine)
 				how := "sign-in"
 				if r.Secret != nil {
 					how = "change --new-secret"
