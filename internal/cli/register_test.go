@@ -353,7 +353,7 @@ func TestTheRegisterInTheConsole(t *testing.T) {
 	b.Open(o.service.address() + "/register?text=kind%3Apdf&sort=size")
 	b.Until("the address says it all", "document.querySelector('th[aria-sort=descending]')?.innerText.includes('Size')")
 	b.Press("Columns")
-	b.Sees("They are kept for you")
+	b.Sees("Ink Tray keeps your choice")
 	clean("columns")
 	b.Run("[...document.querySelectorAll('[role=dialog] label')].find(l => l.innerText.trim() === 'SHA-256').click()",
 		nil)
@@ -388,7 +388,7 @@ func TestTheRegisterInTheConsole(t *testing.T) {
 		`(() => { const c = document.querySelector('canvas'); if (!c || !c.width) return false; const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; for (let i = 0; i < d.length; i += 4) if (d[i] < 100 && d[i + 3] > 0) return true; return false })()`,
 	)
 	b.Type("A note on this filing", "signed copy is upstairs")
-	b.Press("Write")
+	b.Press("Add note")
 	b.Until("the note stands there",
 		"document.querySelector('section[aria-label=Notes]').innerText.includes('Ines Halloway')")
 	clean("a story")
