@@ -157,7 +157,8 @@ func (c applyCommands) carryOut(ctx context.Context, changes []change, preview, 
 	if !yes {
 		f, ok := c.in.(*os.File)
 		if !ok || !term.IsTerminal(int(f.Fd())) {
-			return usageError{errors.New("nobody is there to say yes; look at --preview, then apply with --yes")}
+			return usageError{errors.New("add --yes to confirm: this command is not running in a terminal. --preview " +
+				"shows what would change")}
 		}
 		fmt.Fprint(c.errs, "Make these changes? Type yes: ")
 		answer, err := bufio.NewReader(c.in).ReadString('\n')

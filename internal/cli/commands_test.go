@@ -302,7 +302,7 @@ rules:
 		t.Fatal("the preview changed something")
 	}
 	if _, errs, exit := run(t, "", "apply", file); exit != exitUsage ||
-		!strings.Contains(errs, "nobody is there to say yes") {
+		!strings.Contains(errs, "add --yes to confirm") {
 		t.Errorf("without a yes: %d, %s", exit, errs)
 	}
 	must(t, "apply", file, "--yes")

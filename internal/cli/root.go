@@ -227,7 +227,7 @@ func (p *problem) Error() string {
 	if p.Problems != nil &&
 		(len(*p.Problems) > 1 || len(*p.Problems) == 1 && !strings.Contains(p.Detail, (*p.Problems)[0].Text)) {
 		b.Reset()
-		b.WriteString("the service finds fault with this:")
+		b.WriteString("the service did not accept this:")
 		for _, f := range *p.Problems {
 			fmt.Fprintf(&b, "\n  %s: %s", f.Place, f.Text)
 			if f.Meant != nil {

@@ -157,7 +157,7 @@ func (c ruleCommands) rules() *cobra.Command {
 			}
 			if !yes {
 				if answer, err := c.ask("Remove it? Type yes: "); err != nil {
-					return usageError{errors.New("nobody is there to say yes; remove it with --yes")}
+					return usageError{errors.New("add --yes to confirm: this command is not running in a terminal")}
 				} else if answer != "yes" {
 					return &exitError{exitFailure, "nothing was changed"}
 				}

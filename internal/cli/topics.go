@@ -392,7 +392,7 @@ func (c topicCommands) trust() *cobra.Command {
 				servers = strings.Join(t.Servers, ", ") + "; else signatures are checked here"
 			}
 			yes := map[bool]string{true: "only if the sender is verified", false: "whether or not the sender is verified"}
-			fmt.Fprintf(c.out, "Reports are believed of   %s\nReplies are sent          %s\nCorrespondents count      %s\n",
+			fmt.Fprintf(c.out, "Trusted mail servers      %s\nReplies are sent          %s\nCorrespondents count      %s\n",
 				servers, yes[t.Replies], yes[t.Correspondents])
 			scanner := "none; start with --virus-scanner to have one asked"
 			if t.Scanner != nil {

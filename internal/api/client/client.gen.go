@@ -5436,7 +5436,7 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/addressees (the `AddAddressee` operationId).
 	AddAddressee(ctx context.Context, body AddAddresseeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemoveAddressee Tell somebody no more. Refused while a rule or an alarm names them.
+	// RemoveAddressee Remove a notification. Refused while a rule or an alarm names them.
 	//
 	// Corresponds with DELETE /api/v1/addressees/{id} (the `RemoveAddressee` operationId).
 	RemoveAddressee(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -7265,7 +7265,7 @@ func (c *Client) AddAddressee(ctx context.Context, body AddAddresseeJSONRequestB
 	return c.Client.Do(req)
 }
 
-// RemoveAddressee Tell somebody no more. Refused while a rule or an alarm names them.
+// RemoveAddressee Remove a notification. Refused while a rule or an alarm names them.
 //
 // Corresponds with DELETE /api/v1/addressees/{id} (the `RemoveAddressee` operationId).
 func (c *Client) RemoveAddressee(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -21714,7 +21714,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/addressees (the `AddAddressee` operationId).
 	AddAddresseeWithResponse(ctx context.Context, body AddAddresseeJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAddresseeResponse, error)
 
-	// RemoveAddresseeWithResponse Tell somebody no more. Refused while a rule or an alarm names them.
+	// RemoveAddresseeWithResponse Remove a notification. Refused while a rule or an alarm names them.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -33849,7 +33849,7 @@ func (c *ClientWithResponses) AddAddresseeWithResponse(ctx context.Context, body
 	return ParseAddAddresseeResponse(rsp)
 }
 
-// RemoveAddresseeWithResponse Tell somebody no more. Refused while a rule or an alarm names them.
+// RemoveAddresseeWithResponse Remove a notification. Refused while a rule or an alarm names them.
 //
 // Returns a wrapper object for the known response body format(s).
 //

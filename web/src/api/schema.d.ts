@@ -2082,7 +2082,7 @@ export interface paths {
         /** Change an addressee. Without a secret the kept one stays. */
         put: operations["ChangeAddressee"];
         post?: never;
-        /** Tell somebody no more. Refused while a rule or an alarm names them. */
+        /** Remove a notification. Refused while a rule or an alarm names them. */
         delete: operations["RemoveAddressee"];
         options?: never;
         head?: never;
