@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -34,7 +35,7 @@ func (s *cabinetHandlers) ListLocalFolders(_ context.Context,
 			advice: "Give the whole path of the folder, from its beginning."}
 	}
 	path = filepath.Clean(path)
-	entries, err := os.ReadDir(path)
+	folders, more, err := foldersIn(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, &problem{status: 404, kind: "not-found", text: fmt.Sprintf("there is no folder “%s” on this machine",
@@ -46,25 +47,50 @@ func (s *cabinetHandlers) ListLocalFolders(_ context.Context,
 		return nil, &problem{status: 422, kind: "unreadable", text: fmt.Sprintf("the folder “%s” cannot be read", path),
 			advice: "Choose another folder."}
 	}
-	out := LocalFolder{Path: path, Folders: []string{}}
+	out := LocalFolder{Path: path, Folders: folders, More: more}
 	if above := filepath.Dir(path); above != path {
 		out.Above = &above
 	}
-	for _, e := range entries {
-		if strings.HasPrefix(e.Name(), ".") || len(out.Folders) == mostLocalFolders {
-			continue
+	return ListLocalFolders200JSONResponse(out), nil
+}
+
+// foldersIn lists folders within a folder, in their order. A folder of a million files is read a part at a time.
+func foldersIn(path string) (folders []string, more bool, err error) {
+	dir, err := os.Open(path)
+	if err != nil {
+		return nil, false, err
+	}
+	defer dir.Close()
+	folders = []string{}
+	for !more {
+		entries, err := dir.ReadDir(mostLocalFolders)
+		for _, e := range entries {
+			if strings.HasPrefix(e.Name(), ".") || !isFolder(path, e) {
+				continue
+			}
+			if more = len(folders) == mostLocalFolders; more {
+				break
+			}
+			folders = append(folders, e.Name())
 		}
-		isDir := e.IsDir()
-		if e.Type()&fs.ModeSymlink != 0 {
-			info, err := os.Stat(filepath.Join(path, e.Name()))
-			isDir = err == nil && info.IsDir()
+		if err == io.EOF {
+			break
 		}
-		if isDir {
-			out.Folders = append(out.Folders, e.Name())
+		if err != nil {
+			return nil, false, err
 		}
 	}
-	slices.SortFunc(out.Folders, func(a, b string) int {
+	slices.SortFunc(folders, func(a, b string) int {
 		return cmp.Or(strings.Compare(strings.ToLower(a), strings.ToLower(b)), strings.Compare(a, b))
 	})
-	return ListLocalFolders200JSONResponse(out), nil
+	return folders, more, nil
+}
+
+// isFolder says whether an entry is a folder, or leads to one.
+func isFolder(path string, e fs.DirEntry) bool {
+	if e.Type()&fs.ModeSymlink == 0 {
+		return e.IsDir()
+	}
+	info, err := os.Stat(filepath.Join(path, e.Name()))
+	return err == nil && info.IsDir()
 }

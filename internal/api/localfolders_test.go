@@ -2,6 +2,7 @@ package api
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -37,12 +38,21 @@ func TestFoldersOfThisMachineAreListed(t *testing.T) {
 		return LocalFolder(out.(ListLocalFolders200JSONResponse)), nil
 	}
 	got, err := list(dir + "/./")
-	if err != nil || !slices.Equal(got.Folders, []string{"berths", "Gauges", "link", "Zeta"}) || got.Path != dir ||
+	if err != nil || !slices.Equal(got.Folders, []string{"berths", "Gauges", "link", "Zeta"}) || got.Path != dir || got.More ||
 		got.Above == nil || *got.Above != filepath.Dir(dir) {
 		t.Errorf("%+v, %v", got, err)
 	}
 	if top, err := list(""); err != nil || top.Above != nil || len(top.Folders) == 0 {
 		t.Errorf("the topmost folder: %+v, %v", top, err)
+	}
+	many := filepath.Join(dir, "Zeta")
+	for i := range mostLocalFolders + 5 {
+		if err := os.Mkdir(filepath.Join(many, fmt.Sprint(i)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got, err := list(many); err != nil || len(got.Folders) != mostLocalFolders || !got.More {
+		t.Errorf("of many folders %d are listed, more: %v, %v", len(got.Folders), got.More, err)
 	}
 	for path, says := range map[string]string{"Gauges": "not a whole path", dir + "/none": "there is no folder",
 		dir + "/a file": "cannot be read"} {

@@ -472,9 +472,12 @@ func (c mailboxCommands) checkFirst(ctx context.Context, api *client.Client, s c
 	if err != nil || allWork(steps) {
 		return err
 	}
-	c.showSteps(c.errs, steps)
-	return &exitError{exitFailure, fmt.Sprintf("the mailbox “%s” was not added, because the check failed. Correct the "+
-		"options, or add it without a check: --unchecked", s.Name)}
+	failed := steps[slices.IndexFunc(steps, func(s client.CheckStep) bool { return !s.Ok })]
+	if c.format != "json" { // else the error is all there is on the error output
+		c.showSteps(c.errs, steps)
+	}
+	return &exitError{exitFailure, fmt.Sprintf("the mailbox “%s” was not added, because the check failed (%s: %s). "+
+		"Correct the options, or add it without a check: --unchecked", s.Name, failed.Step, failed.Detail)}
 }
 
 func (c mailboxCommands) mailboxFind() *cobra.Command {

@@ -31,7 +31,7 @@ type reacher struct {
 	mail     string // folder for mail that is kept here
 	resolver *net.Resolver
 	mutex    sync.Mutex
-	shared   map[string]*jmap.Shared // by mailbox and account: what its sessions know together
+	shared   map[string]accountKnown // by mailbox
 }
 
 func (r *reacher) server(m *store.Mailbox) reach.Server {
@@ -64,19 +64,27 @@ func (r *reacher) pop3(m *store.Mailbox, secret string) pop3.Config {
 func (r *reacher) jmap(m *store.Mailbox, secret string) jmap.Config {
 	c := jmap.Config{Server: r.server(m), Username: m.Username, Numbers: r.records.Mailboxes.NumbersOf(m.ID)}
 	c.Password, c.Token = secrets(m, secret)
-	if m.ID != "" { // a mailbox that is only tried has none
-		key := strings.Join([]string{m.ID, m.Host, strconv.Itoa(m.Port), m.Encryption, m.Username}, "\n")
-		r.mutex.Lock()
-		defer r.mutex.Unlock()
-		if r.shared == nil {
-			r.shared = map[string]*jmap.Shared{}
-		}
-		if r.shared[key] == nil {
-			r.shared[key] = &jmap.Shared{}
-		}
-		c.Shared = r.shared[key]
-	}
 	return c
+}
+
+// known is what the sessions of a mailbox know together, as long as it is the same account.
+func (r *reacher) known(m *store.Mailbox) *jmap.Shared {
+	account := strings.Join([]string{m.Host, strconv.Itoa(m.Port), m.Encryption, m.Username}, "\n")
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	if r.shared == nil {
+		r.shared = map[string]accountKnown{}
+	}
+	if r.shared[m.ID].account != account {
+		r.shared[m.ID] = accountKnown{account, &jmap.Shared{}}
+	}
+	return r.shared[m.ID].Shared
+}
+
+// accountKnown is what is known of an account of a mail server.
+type accountKnown struct {
+	account string
+	*jmap.Shared
 }
 
 func (r *reacher) file(m *store.Mailbox) mailfile.Config {
@@ -94,7 +102,9 @@ func (r *reacher) dial(ctx context.Context, m *store.Mailbox, secret string) (so
 	case "pop3":
 		return opened(pop3.Dial(ctx, r.pop3(m, secret)))
 	case "jmap":
-		return opened(jmap.Dial(ctx, r.jmap(m, secret)))
+		c := r.jmap(m, secret)
+		c.Shared = r.known(m)
+		return opened(jmap.Dial(ctx, c))
 	}
 	return opened(mailfile.Dial(ctx, r.file(m)))
 }

@@ -281,10 +281,16 @@ func (o *Office) UsedBy(ctx context.Context, uses func(*rule.Rule) bool) ([]stri
 	return names, nil
 }
 
-// repliesThemselves says whether the servers of all mailboxes of a rule send its replies: those read by JMAP do.
+// repliesThemselves says whether the servers of all mailboxes of a rule send its replies: those read by JMAP do, if it
+// is known which address they write from.
 func repliesThemselves(ctx context.Context, o *Office, document *rule.Rule) bool {
+	out, _, err := o.Store.Settings.Outgoing(ctx)
+	if err != nil {
+		return false
+	}
 	for _, name := range document.Look.Mailboxes {
-		if box, err := o.Store.Mailboxes.Named(ctx, store.System, name); err != nil || box.Kind != "jmap" {
+		box, err := o.Store.Mailboxes.Named(ctx, store.System, name)
+		if err != nil || box.Kind != "jmap" || out.From == "" && !strings.Contains(box.Username, "@") {
 			return false
 		}
 	}

@@ -20,7 +20,7 @@ var Causes = []struct {
 	Title, Help string
 }{
 	{store.CauseCap, "More than may be filed in an hour",
-		"A rule or a sender filed very much, so the rest waits for you. If that is right, let all of it go on."},
+		"A rule or a sender filed a lot, so the rest waits for you. If that is right, let all of it go on."},
 	{store.CauseEncrypted, "Encrypted",
 		"The file needs a password. Enter the password of the correspondent in Settings and try again, or release the " +
 			"file to file it as it is."},

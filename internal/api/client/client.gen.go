@@ -2604,6 +2604,9 @@ type LocalFolder struct {
 	// Folders the names of the folders within it, a thousand at most
 	Folders []string `json:"folders"`
 
+	// More there are more, which are not listed
+	More bool `json:"more"`
+
 	// Path its whole path
 	Path string `json:"path"`
 }
@@ -3689,7 +3692,7 @@ type Role string
 
 // Rule A rule that is kept: its document, whether it is on, and what it has filed.
 type Rule struct {
-	// Days filings of the last thirty days, today last
+	// Days filings by the day on which their message came, of the last thirty days, today last
 	Days *[]int `json:"days,omitempty"`
 
 	// Document One rule, as docs/rules.md describes it. It is checked by the rule language itself, which tells the place of each problem, and not by this schema; GET /api/v1/rules/schema is the whole form.

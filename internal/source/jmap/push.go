@@ -98,14 +98,20 @@ func (l *listener) stream(ctx context.Context, begun func(means string)) error {
 	return err
 }
 
+// servesNone says whether a status means that the server announces nothing there. Others, such as a token that ran out,
+// are worth another try.
+func servesNone(status int) bool {
+	return status == http.StatusNotFound || status == http.StatusNotImplemented ||
+		status == http.StatusMethodNotAllowed || status == http.StatusUpgradeRequired
+}
+
 // eventSource reads announcements as RFC 8620 section 7.3 has them.
 func (l *listener) eventSource(ctx context.Context, begun func(means string)) error {
 	address := fill(l.client.session.Events, map[string]string{"types": "Email,Mailbox", "closeafter": "no",
 		"ping": strconv.Itoa(pingEvery)})
 	answer, err := l.client.ask(ctx, l.client.events, http.MethodGet, address, "", nil, true)
 	var no *refusal
-	if errors.As(err, &no) && (no.status == http.StatusNotFound || no.status == http.StatusNotImplemented ||
-		no.status == http.StatusMethodNotAllowed) {
+	if errors.As(err, &no) && servesNone(no.status) {
 		return errNoPush
 	}
 	if err != nil {
@@ -150,7 +156,7 @@ func (l *listener) socket(ctx context.Context, begun func(means string)) error {
 	l.client.authorize(header)
 	options := &websocket.DialOptions{HTTPClient: l.client.events, HTTPHeader: header, Subprotocols: []string{"jmap"}}
 	conn, answer, err := websocket.Dial(ctx, at.String(), options) //nolint:bodyclose // Dial closes it
-	if answer != nil && answer.StatusCode/100 == 4 && answer.StatusCode != http.StatusTooManyRequests {
+	if answer != nil && servesNone(answer.StatusCode) {
 		return errNoPush
 	}
 	if err != nil {

@@ -1,6 +1,7 @@
 package jmap
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"io"
@@ -273,7 +274,7 @@ func TestAServerAnnouncesByWebSocket(t *testing.T) {
 // Sessions of one mailbox list a folder once together, and each reports what came though another learned of it.
 func TestSessionsOfAMailboxKnowTogether(t *testing.T) {
 	stage, config := newStage(t, 500)
-	config.Shared = &Shared{}
+	config.Shared = &Shared{Keep: 300 * time.Millisecond}
 	watching := dialed(t, config)
 	uidsOf(t, watching)
 	var working sync.WaitGroup
@@ -311,15 +312,44 @@ func TestSessionsOfAMailboxKnowTogether(t *testing.T) {
 	if e, err := watching.Wait(t.Context(), 5*time.Second, nil); err != nil || !e.Arrived {
 		t.Errorf("what another session learned of is not reported: %+v, %v", e, err)
 	}
-	// After the last one nothing is kept.
-	for _, s := range []*Session{watching, other} {
-		if err := s.Close(); err != nil {
-			t.Error(err)
+	// One that comes back soon finds the list; after a while nothing is kept.
+	closed := func(all ...*Session) {
+		t.Helper()
+		for _, s := range all {
+			if err := s.Close(); err != nil {
+				t.Error(err)
+			}
 		}
 	}
-	if config.Shared.known != nil || config.Shared.sessions != 0 {
-		t.Errorf("%d sessions are left", config.Shared.sessions)
+	closed(watching, other)
+	back := dialed(t, config)
+	if uids := uidsOf(t, back); len(uids) != 501 || stage.asked["Email/query"] != 1 {
+		t.Errorf("one that comes back: %d messages, listed %d times", len(uids), stage.asked["Email/query"])
 	}
+	closed(back)
+	forgotten := func() bool {
+		config.Shared.mutex.Lock()
+		defer config.Shared.mutex.Unlock()
+		return config.Shared.known == nil && config.Shared.sessions == 0
+	}
+	for deadline := time.After(5 * time.Second); !forgotten(); {
+		select {
+		case <-deadline:
+			t.Fatal("what the sessions knew is kept for ever")
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+	// Who waits for another session is told so in words.
+	stuck := dialed(t, config)
+	stuck.known.turn <- struct{}{}
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
+	defer cancel()
+	var known *source.Error
+	if _, err := stuck.Open(ctx, "INBOX"); !errors.As(err, &known) || !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("while another session reads: %v", err)
+	}
+	<-stuck.known.turn
+	closed(stuck)
 	config.Numbers = &sourcetest.Numbers{}
 	if uids := uidsOf(t, dialed(t, config)); len(uids) != 501 || stage.asked["Email/query"] != 2 {
 		t.Errorf("%d messages, listed %d times", len(uids), stage.asked["Email/query"])

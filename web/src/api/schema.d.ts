@@ -3719,7 +3719,7 @@ export interface components {
             filed: number;
             /** Format: date-time */
             last_filed_at?: string;
-            /** @description filings of the last thirty days, today last */
+            /** @description filings by the day on which their message came, of the last thirty days, today last */
             days?: number[];
         };
         /** @description Which mail that lies in the folders of a rule already is to be filed, and how fast. */
@@ -5062,6 +5062,8 @@ export interface components {
             above?: string;
             /** @description the names of the folders within it, a thousand at most */
             folders: string[];
+            /** @description there are more, which are not listed */
+            more: boolean;
         };
         /** @description How the service sends mail. */
         Outgoing: {
