@@ -1,10 +1,13 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -146,6 +149,27 @@ func TestAMailboxIsCheckedStepByStep(t *testing.T) {
 		t.Errorf("the check says %s", out)
 	}
 	t.Setenv("INKTRAY_SECRET", "wrong")
+	// One that cannot be reached is added only if somebody insists.
+	add := []string{"mailboxes", "add", "second", "--host", "127.0.0.1", "--port", strconv.Itoa(o.mail.Port()),
+		"--encryption", "none", "--user", "gauges@brackwater.example"}
+	says(t, "a mailbox that lets nobody in", fails(t, add...), "refuses the name", "was not added", "--unchecked")
+	_, errs, _ := run(t, "", append([]string{"--output", "json"}, add...)...)
+	var problem struct{ Detail string }
+	if err := json.Unmarshal([]byte(errs), &problem); err != nil || !strings.Contains(problem.Detail, "refuses the name") {
+		t.Errorf("as JSON: %v, %s", err, errs)
+	}
+	there := func() bool {
+		return slices.ContainsFunc(value[[]client.Mailbox](t, "mailboxes", "list"),
+			func(m client.Mailbox) bool { return m.Name == "second" })
+	}
+	if there() {
+		t.Error("it was added in spite of it")
+	}
+	must(t, append(add, "--unchecked")...)
+	if !there() {
+		t.Error("--unchecked adds nothing")
+	}
+	must(t, "mailboxes", "remove", "second", "--yes")
 	must(t, "mailboxes", "change", "gauges", "--new-secret", "--interval", "7")
 	out, _, code := run(t, "", "mailboxes", "check", "gauges")
 	if code != exitFailure || !strings.Contains(out, "refuses the name") ||

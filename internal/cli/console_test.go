@@ -311,7 +311,11 @@ func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
 	for _, v := range b.Axe(source) {
 		t.Errorf("the failed check: %+v", v)
 	}
+	b.Press("Add")
+	b.Sees("The mailbox was not added, because the check failed")
+	b.Until("it can be added in spite of it", `[...document.querySelectorAll('button')].some(x => x.innerText === 'Add anyway')`)
 	b.Type("Password", demo.Password)
+	b.Until("another try is checked again", `[...document.querySelectorAll('button')].some(x => x.innerText === 'Add')`)
 	b.Press("Check")
 	b.Sees("the server announces new mail at once")
 	b.Press("Add")

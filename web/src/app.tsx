@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { lazy, Suspense, useEffect, useRef, useState } from 'react'
-import { NavLink, Route, Routes, useLocation } from 'react-router'
+import { NavLink, Route, Routes, useLocation, useNavigationType, NavigationType } from 'react-router'
 
 import { home, Problem, type Schemas } from './api/client'
 import { queries } from './api/queries'
@@ -158,6 +158,7 @@ function useShortcuts() {
 /** After going to another page, the keyboard begins at its top, and its tab is in view. */
 function useFollow(where: string, hash: string) {
   const before = useRef(where)
+  const how = useNavigationType()
   useEffect(() => {
     document.querySelector('nav[aria-label="Pages"] [aria-current="page"]')?.scrollIntoView({
       block: 'nearest',
@@ -166,9 +167,10 @@ function useFollow(where: string, hash: string) {
     if (before.current === where) return
     before.current = where
     if (document.querySelector('[role=dialog]')) return // the keyboard is in it
-    if (!hash) document.getElementById('page')?.focus({ preventScroll: true })
-    if (!hash) window.scrollTo(0, 0)
-  }, [where, hash])
+    if (hash) return // it leads to a heading
+    document.getElementById('page')?.focus({ preventScroll: true })
+    if (how !== NavigationType.Pop) window.scrollTo(0, 0) // who goes back finds the page as it was left
+  }, [where, hash, how])
 }
 
 function House({ me }: { me: Schemas['Me'] }) {

@@ -5,7 +5,7 @@ import { api, ifMatch, Problem, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
 import { OneOf } from '../letter/blanks'
 import { Button, Chip, Field, Lines, Listing, Pick, Sheet, Wrong } from '../ui/basics'
-import { FolderPicker } from '../ui/folderpicker'
+import { FolderField } from '../ui/folderpicker'
 import { End, sentence, useSettings } from '../ui/form'
 import { exactly, many, size, when } from '../ui/format'
 
@@ -151,17 +151,14 @@ function PlanSheet({ b, onClose }: { b: Schemas['Backup']; onClose: () => void }
           />
         </fieldset>
         {now.place === 'folder' ? (
-          <div className="grid grid-cols-[1fr_auto] items-start gap-3">
-            <Field
-              label="Folder"
-              required
-              hint="The whole path, best on another machine. A backup on the same disk is lost with the disk."
-              {...bind('folder')}
-            />
-            <div className="mt-6">
-              <FolderPicker path={now.folder} onChoose={(p) => form.set('folder', p)} />
-            </div>
-          </div>
+          <FolderField
+            label="Folder"
+            required
+            hint="The whole path, best on another machine. A backup on the same disk is lost with the disk."
+            {...bind('folder')}
+            path={now.folder}
+            onChoose={(p) => form.set('folder', p)}
+          />
         ) : (
           <Pick
             label="Cabinet"

@@ -6,7 +6,7 @@ import { useNavigate } from 'react-router'
 import { api, ifMatch, type Schemas, value } from '../api/client'
 import { queries } from '../api/queries'
 import { Button, Chip, Field, Lines, Listing, Pick, Sheet, Tick, Wrong } from '../ui/basics'
-import { FolderPicker } from '../ui/folderpicker'
+import { FolderField } from '../ui/folderpicker'
 import { End, useSettings } from '../ui/form'
 import { many, size } from '../ui/format'
 
@@ -250,14 +250,19 @@ function PlaceSheet({ cabinet, onClose }: { cabinet: Cabinet | null; onClose: ()
         )}
         <Pick label={cabinet ? 'The new place' : 'What it is'} value={now.kind} choices={kinds} onChange={become} />
         {!cabinet && <Field label="Name" required hint="Any name, such as harbour files." {...bind('name')} />}
-        <div className={now.kind === 'local' ? 'grid grid-cols-[1fr_auto] items-start gap-3' : ''}>
+        {now.kind === 'local' ? (
+          <FolderField
+            label={label}
+            required
+            hint={hint}
+            {...bind('folder')}
+            path={now.folder}
+            creates="Ink Tray creates the new folder when you add the cabinet."
+            onChoose={(p) => form.set('folder', p)}
+          />
+        ) : (
           <Field label={label} required hint={hint} {...bind('folder')} />
-          {now.kind === 'local' && (
-            <div className="mt-6">
-              <FolderPicker path={now.folder} onChoose={(p) => form.set('folder', p)} />
-            </div>
-          )}
-        </div>
+        )}
         <Reach kind={now.kind} bind={bind} />
         {now.kind === 'local' && (
           <details className="mb-4">

@@ -4,7 +4,7 @@ import { useState } from 'react'
 import { api, ifMatch, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
 import { Button, Field, Lines, Listing, Pick, Sheet, Wrong } from '../ui/basics'
-import { FolderPicker } from '../ui/folderpicker'
+import { FolderField } from '../ui/folderpicker'
 import { End, placed, useSettings } from '../ui/form'
 import { many } from '../ui/format'
 import { useOwnAddress } from '../ui/office'
@@ -455,17 +455,14 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
           </>
         )}
         {s.kind === 'maildir' && (
-          <div className="grid grid-cols-[1fr_auto] items-start gap-3">
-            <Field
-              label="Folder"
-              required
-              hint="The whole path of the folder that holds cur, new and tmp, on the machine that runs Ink Tray."
-              {...bind('path')}
-            />
-            <div className="mt-6">
-              <FolderPicker path={s.path} onChoose={(p) => set('path', p)} />
-            </div>
-          </div>
+          <FolderField
+            label="Folder"
+            required
+            hint="The whole path of the folder that holds cur, new and tmp, on the machine that runs Ink Tray."
+            {...bind('path')}
+            path={s.path}
+            onChoose={(p) => set('path', p)}
+          />
         )}
         {s.kind === 'files' && (
           <p className="mb-4 text-ink-2">

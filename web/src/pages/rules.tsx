@@ -25,6 +25,7 @@ export function Rules() {
   const [by, setBy] = useState<By>('order')
   const query = useQuery(queries.rules)
   const fields = useQuery(queries.language).data?.fields ?? []
+  const grouped = groups(query.data ?? [], by, text)
   const off = useMutation({
     mutationFn: (id: string) => value(api.POST('/api/v1/rules/{id}/off', { params: { path: { id } } })),
     onSettled: () => client.invalidateQueries({ queryKey: keys.rules }),
@@ -117,7 +118,7 @@ export function Rules() {
                 </select>
               </div>
             )}
-            {groups(all, by, text).map(([heading, rules]) => (
+            {grouped.map(([heading, rules]) => (
               <section key={heading}>
                 {heading && <h2 className="mt-6 mb-1 text-ink-2">{heading}</h2>}
                 <ol>
@@ -160,6 +161,7 @@ export function Rules() {
                         </p>
                         {!r.problems && (
                           <p className="mt-1 flex flex-wrap items-center gap-x-2 gap-y-1 text-sm text-ink-3">
+                            <span>from {mailboxesOf(r.document)} into</span>
                             {destinations(r.document).map((d) => (
                               <PatternLabels key={d} pattern={d} fields={fields} />
                             ))}
@@ -202,7 +204,7 @@ export function Rules() {
                 </ol>
               </section>
             ))}
-            {groups(all, by, text).length === 0 && <p className="py-6 text-ink-2">No matching rules.</p>}
+            {grouped.length === 0 && <p className="py-6 text-ink-2">No matching rules.</p>}
           </>
         )}
       </Listing>
@@ -227,6 +229,12 @@ function destinations(document: unknown): string[] {
   return [...new Set([...(d.attachments ?? []).map((e) => e.folder), rest].filter((f): f is string => !!f))]
 }
 
+/** The mailboxes into which a rule looks. */
+function mailboxesOf(document: unknown): string {
+  const all = [(document as RuleDocument).look.mailboxes].flat()
+  return all[0] === 'all' ? 'all mailboxes' : all.join(', ')
+}
+
 /** The rules that fit a text, each with its place in the whole order, in groups with their headings. */
 function groups(rules: Schemas['Rule'][], by: By, text: string): [string, { rule: Schemas['Rule']; at: number }[]][] {
   const words = text.toLowerCase().split(/\s+/).filter(Boolean)
@@ -234,12 +242,10 @@ function groups(rules: Schemas['Rule'][], by: By, text: string): [string, { rule
   rules.forEach((rule, at) => {
     const all = `${rule.name} ${rule.sentence}`.toLowerCase()
     if (!words.every((w) => all.includes(w))) return
-    const d = rule.document
-    const mailboxes = [d.look.mailboxes].flat()
     const heading = {
       order: '',
-      mailbox: mailboxes[0] === 'all' ? 'All mailboxes' : mailboxes.join(', '),
-      cabinet: d.cabinet,
+      mailbox: mailboxesOf(rule.document),
+      cabinet: rule.document.cabinet,
       state: rule.running ? 'On' : 'Off',
     }[by]
     found.set(heading, [...(found.get(heading) ?? []), { rule, at }])

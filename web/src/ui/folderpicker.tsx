@@ -1,18 +1,29 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
-import { useState } from 'react'
+import { type ComponentProps, useState } from 'react'
 
 import { api, value } from '../api/client'
 import { Button, Field, Listing, Sheet, Wrong } from './basics'
 
-/** Chooses a folder of the machine that runs Ink Tray. */
-export function FolderPicker({ path, onChoose }: { path: string; onChoose: (path: string) => void }) {
+type Choice = {
+  path: string
+  /** What Ink Tray does with a folder that is not there yet; without it, only folders that are there can be chosen. */
+  creates?: string
+  onChoose: (path: string) => void
+}
+
+/** A field for the path of a folder of the machine that runs Ink Tray, with a way to choose one. */
+export function FolderField({ path, creates, onChoose, ...field }: ComponentProps<typeof Field> & Choice) {
   const [open, setOpen] = useState(false)
   return (
-    <>
-      <Button onClick={() => setOpen(true)}>Choose…</Button>
+    <div className="grid grid-cols-[1fr_auto] items-start gap-3">
+      <Field {...field} />
+      <Button className="mt-6" onClick={() => setOpen(true)}>
+        Choose…
+      </Button>
       {open && (
         <Browse
           from={path}
+          creates={creates}
           onClose={() => setOpen(false)}
           onChoose={(p) => {
             setOpen(false)
@@ -20,11 +31,21 @@ export function FolderPicker({ path, onChoose }: { path: string; onChoose: (path
           }}
         />
       )}
-    </>
+    </div>
   )
 }
 
-function Browse({ from, onClose, onChoose }: { from: string; onClose: () => void; onChoose: (path: string) => void }) {
+function Browse({
+  from,
+  creates,
+  onClose,
+  onChoose,
+}: {
+  from: string
+  creates?: string
+  onClose: () => void
+  onChoose: (path: string) => void
+}) {
   const [at, setAt] = useState(from)
   const [made, setMade] = useState('')
   const query = useQuery({
@@ -69,16 +90,19 @@ function Browse({ from, onClose, onChoose }: { from: string; onClose: () => void
                 </button>
               </li>
             ))}
+            {f.more && <li className="px-3 py-1.5 text-ink-3">There are more folders. Type the path of the others.</li>}
             {f.folders.length === 0 && <li className="px-3 py-1.5 text-ink-3">There are no folders in it.</li>}
           </ul>
         )}
       </Listing>
-      <Field
-        label="New folder in it"
-        hint="Leave empty to use the folder itself. Ink Tray creates a new folder when you add the cabinet."
-        value={made}
-        onChange={(e) => setMade(e.target.value.replace(/[\\/]/g, ''))}
-      />
+      {creates && (
+        <Field
+          label="New folder in it"
+          hint={`Leave empty to use the folder itself. ${creates}`}
+          value={made}
+          onChange={(e) => setMade(e.target.value.replace(/[\\/]/g, ''))}
+        />
+      )}
       <div className="flex justify-end gap-2">
         <Button onClick={onClose}>Cancel</Button>
         <Button look="main" disabled={!here} onClick={() => onChoose(made.trim() ? within(made.trim()) : here)}>
