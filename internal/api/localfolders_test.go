@@ -38,8 +38,8 @@ func TestFoldersOfThisMachineAreListed(t *testing.T) {
 		return LocalFolder(out.(ListLocalFolders200JSONResponse)), nil
 	}
 	got, err := list(dir + "/./")
-	if err != nil || !slices.Equal(got.Folders, []string{"berths", "Gauges", "link", "Zeta"}) || got.Path != dir || got.More ||
-		got.Above == nil || *got.Above != filepath.Dir(dir) {
+	if err != nil || !slices.Equal(got.Folders, []string{"berths", "Gauges", "link", "Zeta"}) || got.Path != dir ||
+		got.More || got.Above == nil || *got.Above != filepath.Dir(dir) {
 		t.Errorf("%+v, %v", got, err)
 	}
 	if top, err := list(""); err != nil || top.Above != nil || len(top.Folders) == 0 {

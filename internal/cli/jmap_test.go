@@ -164,9 +164,10 @@ rules:
     attachments: [{take: everything, folder: In}]
     afterwards: [{reply: {subject: Received, text: Thank you.}}]
 `)
+	says(t, "nobody knows from which address", fails(t, "rules", "save", rules), "cannot send mail yet")
+	must(t, "outgoing", "set", "--from", "ann@localhost")
 	must(t, "rules", "save", rules)
 	must(t, "rules", "on", "all", "--begin", "now")
-	must(t, "outgoing", "set", "--from", "ann@localhost")
 	must(t, "trust", "set", "--replies=false") // this mail is neither signed nor reported on
 	raw, _ := sendersWay(1)
 	testbed.Append(t, outside, "INBOX", raw, time.Now())

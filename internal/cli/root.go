@@ -194,7 +194,8 @@ func (c *command) root() *cobra.Command {
 			"also INKTRAY_AUTHORITY")
 	root.PersistentFlags().StringVar(&c.at, "at", "",
 		"let another machine of the office carry the command out, by its name (inktray machines list)")
-	root.PersistentFlags().BoolVarP(&c.quiet, "quiet", "q", false, "print no tables and no confirmations; errors, files and JSON still come")
+	root.PersistentFlags().BoolVarP(&c.quiet, "quiet", "q", false,
+		"print no tables and no confirmations; errors, files and JSON still come")
 	root.PersistentFlags().StringVarP(&c.format, "output", "o", "table", "table for people, json for programs")
 	running, people, rules, mail := serviceCommands{c}, peopleCommands{c}, ruleCommands{c}, mailCommands{c}
 	book, topics, history, register := bookCommands{c}, topicCommands{c}, historyCommands{c}, registerCommands{c}
