@@ -43,7 +43,7 @@ reader:
 
 console: internal/console/dist/index.html
 
-internal/console/dist/index.html: web/node_modules/.package-lock.json $(shell find web/src web/index.html web/vite.config.ts -type f 2>/dev/null)
+internal/console/dist/index.html: web/node_modules/.package-lock.json $(shell find web/src web/index.html web/vite.config.ts web/lingui.config.js internal/texts/*.po -type f 2>/dev/null)
 	cd web && npm run --silent build
 
 web/node_modules/.package-lock.json: web/package.json web/package-lock.json
@@ -54,7 +54,7 @@ web/node_modules/.package-lock.json: web/package.json web/package-lock.json
 generate: web/node_modules/.package-lock.json
 	go generate ./internal/api
 	go test ./internal/core/plan -run Reference -args -write-docs >/dev/null
-	cd web && npm run --silent types
+	cd web && npm run --silent types && npm run --silent texts >/dev/null
 
 ## check: the fast part: format, vet, linters, types, unit tests of the core and of the console
 check: console
@@ -70,7 +70,7 @@ needs:
 
 ## test: everything, with real servers and a browser; ends within forty minutes
 test: needs check
-	@$(MAKE) --no-print-directory generate && git diff --exit-code -- internal/api web/src/api || { echo "generated code is stale: run make generate"; exit 1; }
+	@$(MAKE) --no-print-directory generate && git diff --exit-code -- internal/api internal/texts web/src/api || { echo "generated code is stale: run make generate"; exit 1; }
 	@$(MAKE) --no-print-directory cross CROSS="darwin/arm64 windows/amd64"
 	@$(MAKE) --no-print-directory reader
 	go test -tags reader -timeout 38m ./...

@@ -13,6 +13,7 @@ require (
 	github.com/bodgit/sevenzip v1.6.5
 	github.com/chromedp/cdproto v0.159.0
 	github.com/chromedp/chromedp v0.23.0
+	github.com/coder/websocket v1.8.14
 	github.com/coreos/go-oidc/v3 v3.21.0
 	github.com/elastic/go-seccomp-bpf v1.6.0
 	github.com/emersion/go-imap/v2 v2.0.0-beta.8
@@ -32,6 +33,7 @@ require (
 	github.com/klauspost/compress v1.20.3
 	github.com/klippa-app/go-pdfium v1.21.4
 	github.com/landlock-lsm/go-landlock v0.11.2
+	github.com/leonelquinteros/gotext v1.7.2
 	github.com/libtnb/sqlite v1.3.0
 	github.com/makiuchi-d/gozxing v0.1.1
 	github.com/microcosm-cc/bluemonday v1.0.27
@@ -77,7 +79,6 @@ require (
 	github.com/bodgit/windows v1.0.1 // indirect
 	github.com/boombuler/barcode v1.1.0 // indirect
 	github.com/cespare/xxhash/v2 v2.3.0 // indirect
-	github.com/coder/websocket v1.8.14 // indirect
 	github.com/cpuguy83/go-md2man/v2 v2.0.6 // indirect
 	github.com/dprotaso/go-yit v0.0.0-20220510233725-9ba8df137936 // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect

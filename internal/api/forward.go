@@ -25,7 +25,8 @@ import (
 const atOthers = "/api/at/"
 
 // passedOn are the fields of a request that the other machine is told.
-var passedOn = []string{"Content-Type", "If-Match", "If-None-Match", "Accept", "Last-Event-Id"}
+var passedOn = []string{"Content-Type", "If-Match", "If-None-Match", "Accept", "Accept-Language",
+	"Last-Event-Id"}
 
 // keptBack are the fields of an answer that are not for who asked: they are about the way to the other machine, or
 // would let it set something for this one.
@@ -197,6 +198,7 @@ func (s *Server) fromCopy(c fiber.Ctx, m *machines.Machine, person, path string,
 		var r fasthttp.Request
 		r.SetRequestURI(path)
 		r.Header.SetHost("localhost")
+		r.Header.Set("Accept-Language", c.Get("Accept-Language"))
 		rc.Init(&r, nil, nil)
 		rc.SetUserValue(copyViewer{}, v)
 		s.copyOf(m).app.Handler()(&rc)

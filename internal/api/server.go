@@ -57,6 +57,7 @@ type Server struct {
 	app       *fiber.App
 	needed    map[string]store.Role // by operation; "" for what everyone may
 	scopes    map[string][]store.Scope
+	sayings   map[string]*saying
 	watched   map[string]string // by operation: what the audit trail calls it; "" for nothing
 	noting    sync.Map          // keys of which it is just being written down that they were used, by id
 	unacted   map[string]bool   // operations that are not done through another machine of the office
@@ -106,7 +107,7 @@ func build(c Config, inner ...StrictMiddlewareFunc) (*Server, error) {
 	}
 	s := &Server{Config: c, router: router, throttle: newThrottle(c.Clock), hashing: newTurns(2, 16, 3*time.Second),
 		streams: inbound.Shares{Total: 400, Each: 32}, files: inbound.Shares{Total: 64, Each: 16},
-		sealer: newSealer(), requests: newRequests()}
+		sealer: newSealer(), requests: newRequests(), sayings: sayings(spec)}
 	s.group()
 	if s.needed, s.scopes, s.watched, s.unacted, err = permissions(spec); err != nil {
 		return nil, err
@@ -119,6 +120,7 @@ func build(c Config, inner ...StrictMiddlewareFunc) (*Server, error) {
 	})
 	s.app.Server().HeaderReceived = s.limits
 	fiberlog.SetOutput(slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn).Writer())
+	s.app.Use(s.inLanguage)
 	s.app.Use(s.answered)
 	s.app.Use(s.guard)
 	RegisterHandlers(s.app, NewStrictHandler(s, append(inner, s.decided)))

@@ -36,6 +36,7 @@ var Packages = []Package{
 		Imports: []string{"internal/core"},
 		Large: "reading, checking, evaluating and speaking a rule share each condition; apart, each new condition " +
 			"touches four packages"},
+	{Path: "internal/texts", Holds: "the texts of the console, the service and the command line in other languages"},
 	{Path: "internal/reach", Holds: "connections to servers: TLS, pinned certificates, proxies, discovery"},
 	{Path: "internal/connections", Holds: "how many connections an account and a host may have, and who waits for one",
 		Imports: []string{"internal/reach"}},
@@ -105,7 +106,7 @@ var Packages = []Package{
 	{Path: "internal/api", Holds: "openapi.yaml, generated code, handlers, sign-in, the event stream",
 		Imports: append([]string{"internal/backup", "internal/checkup", "internal/connections", "internal/core",
 			"internal/engine", "internal/inbound",
-			"internal/machines", "internal/replica", "internal/store"}, owners...),
+			"internal/machines", "internal/replica", "internal/store", "internal/texts"}, owners...),
 		Large: "one thin handler for each operation of openapi.yaml"},
 	{Path: "internal/console", Holds: "the built console, and how it is served"},
 	{Path: "internal/demo", Holds: "the Brackwater harbour office as data, and its mail server",

@@ -173,7 +173,7 @@ func Use(what string, now, most int64, unit string) (Finding, bool) {
 	}
 	f := Finding{State: Works, Text: fmt.Sprintf("%d of %d%s %s are in use", now, most, unit, what)}
 	if now*100 > most*tight {
-		f.State, f.Advice = Caution, "Let the service have more of it; docs/running.md says how."
+		f.State, f.Advice = Caution, "Let the service have more of it; docs/watching.md says how."
 	}
 	return f, true
 }

@@ -137,11 +137,11 @@ func (c applyCommands) apply() *cobra.Command {
 
 func (c applyCommands) carryOut(ctx context.Context, changes []change, preview, yes bool) error {
 	if len(changes) == 0 {
-		return c.show([]change{}, func() { fmt.Fprintln(c.out, "Nothing to change: the service is as the file says.") })
+		return c.show([]change{}, func() { c.println("Nothing to change: the service is as the file says.") })
 	}
 	if err := c.show(changes, func() {
 		for _, one := range changes {
-			fmt.Fprintf(c.out, "%-7s %s\n", one.Kind, one.What)
+			c.printf("%-7s %s\n", one.Kind, one.What)
 			for _, line := range strings.Split(strings.TrimSpace(one.Detail), "\n") {
 				if line != "" {
 					fmt.Fprintln(c.out, "        "+line)
@@ -160,7 +160,7 @@ func (c applyCommands) carryOut(ctx context.Context, changes []change, preview, 
 			return usageError{errors.New("add --yes to confirm: this command is not running in a terminal. --preview " +
 				"shows what would change")}
 		}
-		fmt.Fprint(c.errs, "Make these changes? Type yes: ")
+		c.tellf("Make these changes? Type yes: ")
 		answer, err := bufio.NewReader(c.in).ReadString('\n')
 		if err != nil || strings.TrimSpace(answer) != "yes" {
 			return &exitError{exitFailure, "nothing was changed"}
@@ -173,7 +173,7 @@ func (c applyCommands) carryOut(ctx context.Context, changes []change, preview, 
 		}
 	}
 	if c.format != "json" {
-		fmt.Fprintf(c.out, "%d changes made.\n", len(changes))
+		c.printf("%d changes made.\n", len(changes))
 	}
 	return nil
 }
@@ -381,7 +381,7 @@ func (c *command) renamed(ctx context.Context, api *client.Client, wanted []rule
 		answer, err := c.ask(fmt.Sprintf("Is “%s” the rule “%s” renamed? Type yes or no: ", one.Name, one.Renamed.Name))
 		switch {
 		case err != nil:
-			fmt.Fprintf(c.errs, "Is “%s” the rule “%s” renamed? Then write `id: %s` into it; without it, it is a new rule.\n",
+			c.tellf("Is “%s” the rule “%s” renamed? Then write `id: %s` into it; without it, it is a new rule.\n",
 				one.Name, one.Renamed.Name, one.Renamed.ID)
 		case answer == "yes":
 			wanted[i].ID = one.Renamed.ID

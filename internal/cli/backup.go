@@ -54,29 +54,29 @@ func (c backupCommands) told(b client.Backup) error {
 	return c.show(b, func() {
 		switch b.Place {
 		case "folder":
-			fmt.Fprintf(c.out, "Backups are made every %s at %s into %s; %d are kept.\n", days(b.EveryDays), b.At, b.Folder,
+			c.printf("Backups are made every %s at %s into %s; %d are kept.\n", days(b.EveryDays), b.At, b.Folder,
 				b.Keep)
 		case "cabinet":
-			fmt.Fprintf(c.out, "Backups are made every %s at %s into the cabinet “%s”; %d are kept.\n", days(b.EveryDays),
+			c.printf("Backups are made every %s at %s into the cabinet “%s”; %d are kept.\n", days(b.EveryDays),
 				b.At, b.Cabinet, b.Keep)
 		default:
-			fmt.Fprintln(c.out, "No backups are made by themselves. Set a place with inktray backup plan.")
+			c.println("No backups are made by themselves. Set a place with inktray backup plan.")
 		}
 		if b.RunningSince != nil {
-			fmt.Fprintf(c.out, "One is being made since %s.\n", b.RunningSince.Local().Format("15:04:05"))
+			c.printf("One is being made since %s.\n", b.RunningSince.Local().Format("15:04:05"))
 		}
 		if l := b.Last; l != nil {
-			fmt.Fprintf(c.out, "The last one is of %s: %s, %s with %d files, in %s. It was read back to its end.\n",
+			c.printf("The last one is of %s: %s, %s with %d files, in %s. It was read back to its end.\n",
 				l.At.Local().Format("2 January 2006, 15:04"), l.Name, size(l.Size), l.Files, l.Place)
 		}
 		if b.Late {
-			fmt.Fprintln(c.out, "It is late: look at what is below, and at the place.")
+			c.println("It is late: look at what is below, and at the place.")
 		}
 		if b.Problem != nil {
-			fmt.Fprintf(c.out, "The last try failed, at %s: %s.\n", b.FailedAt.Local().Format("2006-01-02 15:04"), *b.Problem)
+			c.printf("The last try failed, at %s: %s.\n", b.FailedAt.Local().Format("2006-01-02 15:04"), *b.Problem)
 		}
 		if b.KeptProblem != nil {
-			fmt.Fprintf(c.out, "What is kept cannot be listed: %s.\n", *b.KeptProblem)
+			c.printf("What is kept cannot be listed: %s.\n", *b.KeptProblem)
 		}
 		if len(b.Kept) == 0 {
 			return
@@ -258,11 +258,11 @@ func (c backupCommands) backupSave() *cobra.Command {
 			return err
 		}
 		if args[0] == "-" {
-			fmt.Fprintf(c.errs, "The backup is whole: %d files, %s.\n", len(contents.Files), size(n))
+			c.tellf("The backup is whole: %d files, %s.\n", len(contents.Files), size(n))
 			return nil
 		}
 		return c.show(map[string]any{"file": args[0], "size": n, "files": len(contents.Files)}, func() {
-			fmt.Fprintf(c.out, "Saved to %s: %d files, %s. It was read back to its end.\n", args[0], len(contents.Files),
+			c.printf("Saved to %s: %d files, %s. It was read back to its end.\n", args[0], len(contents.Files),
 				size(n))
 		})
 	})
@@ -372,7 +372,7 @@ func (c backupCommands) backupCheck() *cobra.Command {
 				return wrongBackup(args[0], err)
 			}
 			return c.show(map[string]any{"about": contents.About, "files": contents.Files}, func() {
-				fmt.Fprintf(c.out, "%s is whole. It is of %s and was made by Ink Tray %s; %d files, %s unpacked.\n", args[0],
+				c.printf("%s is whole. It is of %s and was made by Ink Tray %s; %d files, %s unpacked.\n", args[0],
 					contents.About.MadeAt.Local().Format("2 January 2006, 15:04"), contents.About.Version, len(contents.Files),
 					size(contents.Size()))
 			})
@@ -409,7 +409,7 @@ func (c backupCommands) backupKey() *cobra.Command {
 				return err
 			}
 			return c.show(map[string]string{"public_key": public, "file": args[0]}, func() {
-				fmt.Fprintf(c.out, "The private key is in %s. The public one is:\n\n   %s\n\n", args[0], public)
+				c.printf("The private key is in %s. The public one is:\n\n   %s\n\n", args[0], public)
 			})
 		}}
 }
@@ -456,7 +456,7 @@ func (c backupCommands) restore() *cobra.Command {
 		}
 		about := contents.About
 		return c.show(map[string]any{"folder": data, "about": about, "files": len(contents.Files)}, func() {
-			fmt.Fprintf(c.out, "The backup of %s is in %s. Start the service on it:\n\n   inktray serve --data %s\n\n"+
+			c.printf("The backup of %s is in %s. Start the service on it:\n\n   inktray serve --data %s\n\n"+
 				"It compares itself with mailboxes and cabinets first; inktray restored says how far it is.\n",
 				about.MadeAt.Local().Format("2 January 2006, 15:04"), data, shellWord(data))
 		})
@@ -535,30 +535,30 @@ func (c backupCommands) restored() *cobra.Command {
 
 func (c backupCommands) toldRestored(r *client.Restored) {
 	when := func(t time.Time) string { return t.Local().Format("2 January 2006, 15:04") }
-	fmt.Fprintf(c.out, "The records are those of the backup of %s, put back at %s.\n", when(r.MadeAt), when(r.RestoredAt))
+	c.printf("The records are those of the backup of %s, put back at %s.\n", when(r.MadeAt), when(r.RestoredAt))
 	switch {
 	case r.EndedAt != nil && r.EndedBy != nil:
-		fmt.Fprintf(c.out, "The comparison was ended by %s at %s.\n", *r.EndedBy, when(*r.EndedAt))
+		c.printf("The comparison was ended by %s at %s.\n", *r.EndedBy, when(*r.EndedAt))
 	case r.EndedAt != nil:
-		fmt.Fprintf(c.out, "The comparison with mailboxes and cabinets was over at %s.\n", when(*r.EndedAt))
+		c.printf("The comparison with mailboxes and cabinets was over at %s.\n", when(*r.EndedAt))
 	default:
-		fmt.Fprintln(c.out, "The comparison with mailboxes and cabinets goes on.")
+		c.println("The comparison with mailboxes and cabinets goes on.")
 		if len(r.WaitsForCabinets) > 0 {
-			fmt.Fprintln(c.out, "It has still to look through these cabinets: "+strings.Join(r.WaitsForCabinets, ", "))
+			c.println("It has still to look through these cabinets: " + strings.Join(r.WaitsForCabinets, ", "))
 		}
 		if len(r.WaitsForMailboxes) > 0 {
-			fmt.Fprintln(c.out, "It has still to look through these mailboxes: "+strings.Join(r.WaitsForMailboxes, ", "))
+			c.println("It has still to look through these mailboxes: " + strings.Join(r.WaitsForMailboxes, ", "))
 		}
 		if r.WaitsForItems > 0 {
-			fmt.Fprintf(c.out, "%d attachments of before are still to be decided.\n", r.WaitsForItems)
+			c.printf("%d attachments of before are still to be decided.\n", r.WaitsForItems)
 		}
 	}
-	fmt.Fprintf(c.out, "\n%6d files in the cabinets were not in the backup\n%6d of these are recognised and in the "+
+	c.printf("\n%6d files in the cabinets were not in the backup\n%6d of these are recognised and in the "+
 		"register again\n%6d filings of the backup had been taken back since\n", r.Files, r.Recognised, r.TakenBack)
 	if r.Unknown != nil {
-		fmt.Fprintf(c.out, "%6d files belong to nothing in the mailboxes; inktray cabinets unknown lists them\n", *r.Unknown)
+		c.printf("%6d files belong to nothing in the mailboxes; inktray cabinets unknown lists them\n", *r.Unknown)
 	}
-	fmt.Fprintf(c.out, "%6d files of the register are not where they were filed\n", r.Missing)
+	c.printf("%6d files of the register are not where they were filed\n", r.Missing)
 	for _, one := range r.MissingExamples {
 		fmt.Fprintln(c.out, "         "+one)
 	}

@@ -92,7 +92,7 @@ func (c bookCommands) correspondents() *cobra.Command {
 
 func (c bookCommands) correspondentsSaid(one client.Correspondent) error {
 	return c.show(one, func() {
-		fmt.Fprintf(c.out, "“%s” is in the book: %s.\n", one.Name,
+		c.printf("“%s” is in the book: %s.\n", one.Name,
 			strings.Join(slices.Concat(one.Domains, one.Addresses), ", "))
 	})
 }
@@ -137,7 +137,7 @@ func (c bookCommands) correspondentsProposed() *cobra.Command {
 				}
 				c.table([]string{"DOMAIN", "MESSAGES", "SUCH AS"}, rows)
 				if len(all) > 0 {
-					fmt.Fprintf(c.out, "\nTo enter one: inktray correspondents add \"Its Name\" --domain %s\n", all[0].Domain)
+					c.printf("\nTo enter one: inktray correspondents add \"Its Name\" --domain %s\n", all[0].Domain)
 				}
 			})
 		}),
@@ -153,7 +153,7 @@ func (c bookCommands) correspondentsRemove() *cobra.Command {
 					if _, err := call[nothing](api.RemoveCorrespondent(ctx, is.ID)); err != nil {
 						return err
 					}
-					fmt.Fprintf(c.out, "“%s” is no longer in the book.\n", is.Name)
+					c.printf("“%s” is no longer in the book.\n", is.Name)
 					return nil
 				}, err
 		})
@@ -258,7 +258,7 @@ func (c bookCommands) tablesSave() *cobra.Command {
 				return err
 			}
 			return c.show(t, func() {
-				fmt.Fprintf(c.out, "The table “%s” has %d rows. In a pattern: <lookup %s of (file.stem)>\n", t.Name, len(t.Rows),
+				c.printf("The table “%s” has %d rows. In a pattern: <lookup %s of (file.stem)>\n", t.Name, len(t.Rows),
 					t.Name)
 			})
 		}),
@@ -273,7 +273,7 @@ func (c bookCommands) tablesRemove() *cobra.Command {
 				if _, err := call[nothing](api.RemoveTable(ctx, t.ID)); err != nil {
 					return err
 				}
-				fmt.Fprintf(c.out, "The table “%s” is removed.\n", t.Name)
+				c.printf("The table “%s” is removed.\n", t.Name)
 				return nil
 			}, err
 		})

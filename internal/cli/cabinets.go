@@ -117,7 +117,7 @@ func (c cabinetCommands) cabinetsAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.show(cab, func() { fmt.Fprintf(c.out, "The cabinet “%s” is %s.\n", cab.Name, cab.Folder) })
+			return c.show(cab, func() { c.printf("The cabinet “%s” is %s.\n", cab.Name, cab.Folder) })
 		},
 	}
 	add.Flags().StringVar(&f.kind, "kind", "", "local, webdav, sftp or s3; else as the folder begins")
@@ -169,12 +169,12 @@ func (c cabinetCommands) cabinetsCheck() *cobra.Command {
 				return &exitError{exitFailure, k.Problem}
 			}
 			return c.show(k, func() {
-				fmt.Fprintf(c.out, "The cabinet “%s” is there and can be written to.\n", k.Name)
+				c.printf("The cabinet “%s” is there and can be written to.\n", k.Name)
 				for _, h := range deref(k.Holds) {
-					fmt.Fprintf(c.out, "  %s\n", h)
+					c.printf("  %s\n", h)
 				}
 				if k.Room != nil {
-					fmt.Fprintf(c.out, "  %s are free\n", size(*k.Room))
+					c.printf("  %s are free\n", size(*k.Room))
 				}
 			})
 		}),
@@ -200,10 +200,10 @@ func (c cabinetCommands) cabinetsAddress() *cobra.Command {
 			}
 			return c.show(k, func() {
 				if deref(k.Address) == "" {
-					fmt.Fprintf(c.out, "The cabinet “%s” has no address for colleagues.\n", k.Name)
+					c.printf("The cabinet “%s” has no address for colleagues.\n", k.Name)
 					return
 				}
-				fmt.Fprintf(c.out, "Colleagues reach the cabinet “%s” at %s.\n", k.Name, *k.Address)
+				c.printf("Colleagues reach the cabinet “%s” at %s.\n", k.Name, *k.Address)
 			})
 		}),
 	}
@@ -218,7 +218,7 @@ func (c cabinetCommands) cabinetsRemove() *cobra.Command {
 					if _, err := call[nothing](api.RemoveCabinet(ctx, k.ID)); err != nil {
 						return err
 					}
-					fmt.Fprintf(c.out, "The cabinet “%s” is forgotten. Its files stay in %s.\n", k.Name, k.Folder)
+					c.printf("The cabinet “%s” is forgotten. Its files stay in %s.\n", k.Name, k.Folder)
 					return nil
 				}, err
 		})
@@ -247,7 +247,7 @@ func (c cabinetCommands) moveCabinet() *cobra.Command {
 				return err
 			}
 			if !yes {
-				fmt.Fprintf(c.out, "All files of “%s” would be copied from\n  %s\nto\n  %s\nand read back there. Filing goes on "+
+				c.printf("All files of “%s” would be copied from\n  %s\nto\n  %s\nand read back there. Filing goes on "+
 					"meanwhile; at the end it waits for a moment, and then the cabinet\nis the new place: rules and register lead "+
 					"there. The old place keeps its files, and nothing is filed\nthere any more. Nothing was changed. To do it, add "+
 					"--yes.\n", k.Name, k.Folder, f.folder)
@@ -265,7 +265,7 @@ func (c cabinetCommands) moveCabinet() *cobra.Command {
 				return err
 			}
 			if away {
-				return c.show(p, func() { fmt.Fprintf(c.out, "It is being moved: inktray passes show %d\n", p.ID) })
+				return c.show(p, func() { c.printf("It is being moved: inktray passes show %d\n", p.ID) })
 			}
 			bar := &progress{c: c.command}
 			for p.State == "running" {
@@ -286,7 +286,7 @@ func (c cabinetCommands) moveCabinet() *cobra.Command {
 				return &exitError{exitFailure, fmt.Sprintf("pass %d is %s: %s", p.ID, p.State, p.Note)}
 			}
 			return c.show(p, func() {
-				fmt.Fprintf(c.out, "The cabinet “%s” is %s now; %d files were copied. The old place keeps its files.\n", k.Name,
+				c.printf("The cabinet “%s” is %s now; %d files were copied. The old place keeps its files.\n", k.Name,
 					set.Folder, p.Looked)
 			})
 		},
@@ -349,7 +349,7 @@ func (c cabinetCommands) changeCabinet() *cobra.Command {
 				&client.ChangeCabinetParams{IfMatch: ifMatch(k.Revision)}, set)); err != nil {
 				return err
 			}
-			return c.show(k, func() { fmt.Fprintf(c.out, "The cabinet “%s” is reached so from now on.\n", k.Name) })
+			return c.show(k, func() { c.printf("The cabinet “%s” is reached so from now on.\n", k.Name) })
 		},
 	}
 	f.reach(cmd)
@@ -392,7 +392,7 @@ func (c cabinetCommands) unknownFiles() *cobra.Command {
 					}
 					n.Count += done.Count
 				}
-				return c.show(n, func() { fmt.Fprintf(c.out, "%s entered in the register.\n", count(n.Count, "file")) })
+				return c.show(n, func() { c.printf("%s entered in the register.\n", count(n.Count, "file")) })
 			}
 			return c.show(found, func() {
 				var rows [][]string
@@ -404,12 +404,12 @@ func (c cabinetCommands) unknownFiles() *cobra.Command {
 					fmt.Fprintln(c.out)
 				}
 				if len(found.Files) == 0 {
-					fmt.Fprintf(c.out, "The register knows all of its %s.\n", count(found.Looked, "file"))
+					c.printf("The register knows all of its %s.\n", count(found.Looked, "file"))
 					return
 				}
-				fmt.Fprintf(c.out, "The register knows nothing of %d of %s.\n", len(found.Files), count(found.Looked, "file"))
+				c.printf("The register knows nothing of %d of %s.\n", len(found.Files), count(found.Looked, "file"))
 				if found.More {
-					fmt.Fprintln(c.out, "There are more: these are the first.")
+					c.println("There are more: these are the first.")
 				}
 			})
 		}),

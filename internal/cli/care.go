@@ -103,10 +103,10 @@ func (c ruleCommands) switchOn() *cobra.Command {
 			}
 			return c.show(r, func() {
 				if begin == "now" {
-					fmt.Fprintf(c.out, "“%s” is on. It takes what arrives from now on; for what lies there already: inktray rules "+
+					c.printf("“%s” is on. It takes what arrives from now on; for what lies there already: inktray rules "+
 						"file-old-mail %q\n", r.Name, r.Name)
 				} else {
-					fmt.Fprintf(c.out, "“%s” is on, and old mail is being filed. See how it goes: inktray passes list\n", r.Name)
+					c.printf("“%s” is on, and old mail is being filed. See how it goes: inktray passes list\n", r.Name)
 				}
 				for _, note := range deref(r.Notes) {
 					fmt.Fprintln(c.out, note)
@@ -118,8 +118,11 @@ func (c ruleCommands) switchOn() *cobra.Command {
 	return cmd
 }
 
-// ask puts a question to the person at the terminal.
-func (c *command) ask(question string) (string, error) {
+// ask puts a question to the person at the terminal, in the person's language.
+func (c *command) ask(question string) (string, error) { return c.answer(c.texts.Say(question)) }
+
+// answer reads a line from the terminal, after a text that is in the person's language already.
+func (c *command) answer(question string) (string, error) {
 	f, ok := c.in.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return "", errors.New("nobody is there to answer")
@@ -153,7 +156,8 @@ func (c *command) confirm(question string, yes bool) error {
 	if yes {
 		return nil
 	}
-	answer, err := c.ask(question + " Type yes or no: ")
+	question = c.texts.Say(question)
+	answer, err := c.answer(question + " " + c.texts.Say("Type yes or no: "))
 	if err != nil {
 		return usageError{fmt.Errorf("%s Add --yes to confirm: this command is not running in a terminal", question)}
 	}
@@ -167,9 +171,9 @@ func (c ruleCommands) showLines(lines []client.DiffLine, indent string) {
 	for _, l := range lines {
 		switch l.In {
 		case client.Was:
-			fmt.Fprintln(c.out, indent+"was  "+l.Text)
+			fmt.Fprintf(c.out, c.texts.Format("%swas  %s")+"\n", indent, l.Text)
 		case client.Now:
-			fmt.Fprintln(c.out, indent+"now  "+l.Text)
+			fmt.Fprintf(c.out, c.texts.Format("%snow  %s")+"\n", indent, l.Text)
 		}
 	}
 }
@@ -215,7 +219,7 @@ func (c ruleCommands) copy() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.show(made, func() { fmt.Fprintf(c.out, "“%s” is a copy of “%s”, and off.\n", made.Name, r.Name) })
+			return c.show(made, func() { c.printf("“%s” is a copy of “%s”, and off.\n", made.Name, r.Name) })
 		}),
 	}
 }
@@ -238,7 +242,7 @@ func (c ruleCommands) revisions() *cobra.Command {
 					if one.Present {
 						present = ", the present one"
 					}
-					fmt.Fprintf(c.out, "Revision %d, %s by %s%s\n", one.Number, when(one.MadeAt), one.MadeBy, present)
+					c.printf("Revision %d, %s by %s%s\n", one.Number, when(one.MadeAt), one.MadeBy, present)
 					c.showLines(one.Lines, "  ")
 				}
 			})
@@ -263,7 +267,7 @@ func (c ruleCommands) bringBack() *cobra.Command {
 				return err
 			}
 			return c.show(r, func() {
-				fmt.Fprintf(c.out, "“%s” is as it was in revision %d; this is revision %d.\n  %s\n", r.Name, number, r.Revision,
+				c.printf("“%s” is as it was in revision %d; this is revision %d.\n  %s\n", r.Name, number, r.Revision,
 					r.Sentence)
 			})
 		}),
@@ -405,19 +409,19 @@ func (c ruleCommands) showChanges(all []client.RuleChange) {
 	for _, one := range all {
 		switch {
 		case one.Kind == "add" && one.Renamed != nil:
-			fmt.Fprintf(c.out, "add     %s\n        Is it “%s” renamed? --renamed %q\n", one.Name, one.Renamed.Name, one.Name+
+			c.printf("add     %s\n        Is it “%s” renamed? --renamed %q\n", one.Name, one.Renamed.Name, one.Name+
 				"="+one.Renamed.Name)
 		case one.Kind == "add":
-			fmt.Fprintf(c.out, "add     %s\n        %s\n", one.Name,
+			c.printf("add     %s\n        %s\n", one.Name,
 				strings.ReplaceAll(wrap(one.Sentence, 92), "\n", "\n        "))
 		case one.Kind == "change":
-			fmt.Fprintf(c.out, "change  %s\n", one.Name)
+			c.printf("change  %s\n", one.Name)
 			c.showLines(one.Lines, "        ")
 		default:
-			fmt.Fprintf(c.out, "same    %s\n", one.Name)
+			c.printf("same    %s\n", one.Name)
 		}
 		for _, p := range one.Problems {
-			fmt.Fprintf(c.out, "        %s: %s\n", p.Place, p.Text)
+			c.printf("        %s: %s\n", p.Place, p.Text)
 		}
 	}
 }

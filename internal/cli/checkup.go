@@ -55,13 +55,13 @@ func (c checkupCommands) findings(found *client.Checkup) {
 	}
 	c.table([]string{"STATE", "CHECKED", "NAME", "FOUND"}, rows)
 	if todo == 0 {
-		fmt.Fprintln(c.out, "\nEverything that is set up works.")
+		c.println("\nEverything that is set up works.")
 		return
 	}
-	fmt.Fprintln(c.out, "\nWhat to do:")
+	c.println("\nWhat to do:")
 	for _, f := range found.Findings {
 		if f.Advice != nil {
-			fmt.Fprintf(c.out, "  %s: %s\n", strings.TrimSpace(f.About+" "+deref(f.Name)), *f.Advice)
+			c.printf("  %s: %s\n", strings.TrimSpace(f.About+" "+deref(f.Name)), *f.Advice)
 		}
 	}
 }
@@ -103,7 +103,7 @@ func (c checkupCommands) supportBundle() *cobra.Command {
 			if err := writeZip(args[0], files); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.out, "%s describes this installation. It holds no password and nothing of messages.\n"+
+			c.printf("%s describes this installation. It holds no password and nothing of messages.\n"+
 				"Look through it before you send it: README.txt in it says what it holds.\n", args[0])
 			return nil
 		}),
@@ -230,7 +230,7 @@ func (c checkupCommands) manual() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(c.out, "%d manual pages are in %s.\n", len(pages), args[0])
+			c.printf("%d manual pages are in %s.\n", len(pages), args[0])
 			return nil
 		},
 	}

@@ -154,7 +154,7 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 		{"settings", "/settings/mailboxes", "last checked"}, {"add-mailbox", "/settings?add=mailbox", "Sign in as"},
 		{"mail", "/mail?mailbox=" + o.mailboxID("gauges"), "messages in INBOX"}, {"mail-known", "/mail", "nothing filed yet"},
 		{"draft", "/rules/new?from=" + itoa(held.Groups[0].Matters[0].Message.ID), "from the correspondent"},
-		{"none", "/nowhere", "There is no such page"},
+		{"none", "/nowhere", "There is no such page"}, {"documents", "/book/running", "As a service of the system"},
 	}
 	b.Scheme("light")
 	b.Open(o.service.address() + "/")
@@ -210,7 +210,7 @@ rules:
 `), "--preview")
 	for _, width := range []int{360, 2560} {
 		b.Size(width, 800)
-		for _, p := range append(slices.Clone(pages[:7]), pages[len(pages)-3]) {
+		for _, p := range append(slices.Clone(pages[:7]), pages[len(pages)-4], pages[len(pages)-1]) {
 			b.Open(o.service.address() + p.path)
 			b.Sees(p.sees)
 			wide := 0

@@ -141,7 +141,7 @@ func (c serviceCommands) runDemo(ctx context.Context, o *demoOptions) error {
 	if err != nil {
 		return errors.Join(err, s.stop())
 	}
-	fmt.Fprintf(c.out, "The Brackwater harbour office is open.\n\n  Console   %s\n  Sign in   %s, password %s\n  "+
+	c.printf("The Brackwater harbour office is open.\n\n  Console   %s\n  Sign in   %s, password %s\n  "+
 		"Files     %s\n  Sent      %s\n  Receives  %s at %s\n\nA message arrives every %s. Stop with Ctrl+C.\n",
 		s.address(), demoPerson, demo.Password, filepath.Join(folder, "files"), filepath.Join(folder, "sent"),
 		s.engine.Mailboxes.DropAddress(&drop), s.api.SMTP, o.every)

@@ -29,7 +29,7 @@ func (c doorCommands) factorShow() *cobra.Command {
 			}
 			return c.show(f, func() {
 				if f.Since != nil {
-					fmt.Fprintf(c.out, "Codes of an authenticator app are asked for since %s.\n",
+					c.printf("Codes of an authenticator app are asked for since %s.\n",
 						f.Since.Local().Format("2 January 2006"))
 				}
 				for _, k := range f.Passkeys {
@@ -37,17 +37,17 @@ func (c doorCommands) factorShow() *cobra.Command {
 					if k.UsedAt != nil {
 						used = "used last on " + k.UsedAt.Local().Format("2 January 2006")
 					}
-					fmt.Fprintf(c.out, "The passkey “%s” is good for %s since %s, %s.\n", k.Name, k.Host,
+					c.printf("The passkey “%s” is good for %s since %s, %s.\n", k.Name, k.Host,
 						k.MadeAt.Local().Format("2 January 2006"), used)
 				}
 				switch {
 				case f.SetUp:
-					fmt.Fprintf(c.out, "%s left.\n", count(f.Codes, "recovery code"))
+					c.printf("%s left.\n", count(f.Codes, "recovery code"))
 				case f.Asked:
-					fmt.Fprintln(c.out, "You have no second factor, and one is asked of you here. Set it up with inktray "+
+					c.println("You have no second factor, and one is asked of you here. Set it up with inktray " +
 						"second-factor set-up.")
 				default:
-					fmt.Fprintln(c.out, "You have no second factor. Set one up with inktray second-factor set-up, or add a passkey "+
+					c.println("You have no second factor. Set one up with inktray second-factor set-up, or add a passkey " +
 						"in the console, under your name.")
 				}
 			})
@@ -77,7 +77,7 @@ func (c doorCommands) enrol(ctx context.Context, api *client.Client, password st
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(c.errs, "Enter this secret in an authenticator app:\n\n   %s\n\nor open this address with it:\n\n   "+
+	c.tellf("Enter this secret in an authenticator app:\n\n   %s\n\nor open this address with it:\n\n   "+
 		"%s\n\n", grouped(s.Secret), s.Address)
 	code, err := c.ask("The code that it shows: ")
 	if err != nil {
@@ -103,7 +103,7 @@ func grouped(s string) string {
 // codes shows recovery codes.
 func (c doorCommands) codes(codes client.RecoveryCodes, said string) error {
 	return c.show(codes, func() {
-		fmt.Fprintf(c.out, "%s Keep these recovery codes for when the app or passkey is lost. Each works once in place of "+
+		c.printf("%s Keep these recovery codes for when the app or passkey is lost. Each works once in place of "+
 			"it, and they are not shown again:\n\n", said)
 		for _, one := range codes.Codes {
 			fmt.Fprintln(c.out, "   "+one)
@@ -146,7 +146,7 @@ func (c doorCommands) factorRemove() *cobra.Command {
 			if _, err := call[nothing](api.RemoveMyFactor(ctx, client.OwnPassword{Password: password})); err != nil {
 				return err
 			}
-			fmt.Fprintln(c.out, "No codes of the app are asked for any more.")
+			c.println("No codes of the app are asked for any more.")
 			return nil
 		})}
 	cmd.Flags().StringVar(&file, "password-file", "", "file that holds your password")
@@ -189,7 +189,7 @@ func (c doorCommands) passkeyRemove() *cobra.Command {
 				client.OwnPassword{Password: password})); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.out, "The passkey “%s” is removed. Remove it from the device, too.\n", found[0].Name)
+			c.printf("The passkey “%s” is removed. Remove it from the device, too.\n", found[0].Name)
 			return nil
 		})}
 	cmd.Flags().StringVar(&file, "password-file", "", "file that holds your password")
@@ -218,7 +218,7 @@ func (c doorCommands) peopleFactor() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(c.out, "%s has no second factor any more.\n", p.Name)
+			c.printf("%s has no second factor any more.\n", p.Name)
 			return nil
 		})}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
@@ -235,14 +235,14 @@ func (c doorCommands) signInRules() *cobra.Command {
 
 func (c doorCommands) toldSignIn(r client.SignInRules) error {
 	return c.show(r, func() {
-		fmt.Fprintf(c.out, "A second factor is asked of %s.\n", r.SecondFactor)
+		c.printf("A second factor is asked of %s.\n", r.SecondFactor)
 		o := r.Office
 		if o == nil {
-			fmt.Fprintf(c.out, "There is no sign-in of the office. If you set one up, it has to know this address to return "+
+			c.printf("There is no sign-in of the office. If you set one up, it has to know this address to return "+
 				"to:\n   %s\n", r.ReturnAddress)
 			return
 		}
-		fmt.Fprintf(c.out, "People sign in with %s (%s), where this service is called %s and returns to %s.\n", deref(o.Name),
+		c.printf("People sign in with %s (%s), where this service is called %s and returns to %s.\n", deref(o.Name),
 			o.Issuer, o.Client, r.ReturnAddress)
 		var roles []string
 		for value, role := range *o.Roles {
@@ -250,13 +250,13 @@ func (c doorCommands) toldSignIn(r client.SignInRules) error {
 		}
 		slices.Sort(roles)
 		if len(roles) > 0 {
-			fmt.Fprintf(c.out, "Its claim “%s” gives the role: %s.\n", deref(o.Claim), strings.Join(roles, ", "))
+			c.printf("Its claim “%s” gives the role: %s.\n", deref(o.Claim), strings.Join(roles, ", "))
 		}
 		if deref(o.MakePeople) {
-			fmt.Fprintln(c.out, "Whom the claim gives a role comes in without an invitation.")
+			c.println("Whom the claim gives a role comes in without an invitation.")
 		}
 		if deref(o.Only) {
-			fmt.Fprintln(c.out, "Only administrators sign in by password.")
+			c.println("Only administrators sign in by password.")
 		}
 	})
 }

@@ -30,7 +30,7 @@ func (c mailboxCommands) handOver() *cobra.Command {
 				return err
 			}
 			if !yes {
-				fmt.Fprintf(c.out, "The mailbox “%s” would be written into %s, with from where on rules take its messages, what "+
+				c.printf("The mailbox “%s” would be written into %s, with from where on rules take its messages, what "+
 					"was decided\nof each, and the topics for which these rules ask with the texts of their examples, but without "+
 					"its secret. It is not\nwatched here then; what was filed stays, and so does the register. Rules that look into "+
 					"no other mailbox are switched off.\nOn the other machine: inktray mailboxes take-over %s\nNothing was changed. "+
@@ -53,7 +53,7 @@ func (c mailboxCommands) handOver() *cobra.Command {
 			if err := errors.Join(err, into.Sync(), into.Close()); err != nil {
 				return fmt.Errorf("%w; the service keeps the file too, in its folder handed-over", err)
 			}
-			fmt.Fprintf(c.out, "“%s” is handed over and no longer watched here. On the other machine: inktray mailboxes "+
+			c.printf("“%s” is handed over and no longer watched here. On the other machine: inktray mailboxes "+
 				"take-over %s\n", m.Name, file)
 			return nil
 		}),
@@ -93,7 +93,7 @@ func (c mailboxCommands) takeOver() *cobra.Command {
 					return err
 				}
 			}
-			return c.show(m, func() { fmt.Fprintf(c.out, "“%s” is watched here from where it was left.\n", m.Name) })
+			return c.show(m, func() { c.printf("“%s” is watched here from where it was left.\n", m.Name) })
 		}),
 	}
 	cmd.Flags().StringVar(&secretFile, "password-file", "",

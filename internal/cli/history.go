@@ -16,28 +16,28 @@ import (
 
 func (c *command) pass(p *client.Pass) {
 	if p.Kind == "undo" {
-		fmt.Fprintf(c.out, "Pass %d takes back what was filed and is %s: %s taken back, %d left because somebody changed "+
+		c.printf("Pass %d takes back what was filed and is %s: %s taken back, %d left because somebody changed "+
 			"them or they are gone.\n", p.ID, p.State, count(*p.TakenBack, "filing"), *p.Kept)
 		if p.Note != "" {
-			fmt.Fprintf(c.out, "%s.\n", strings.ToUpper(p.Note[:1])+p.Note[1:])
+			c.printf("%s.\n", strings.ToUpper(p.Note[:1])+p.Note[1:])
 		}
 		if deref(p.Again) > 0 {
-			fmt.Fprintf(c.out, "To file it again: inktray passes file-again %d\n", p.ID)
+			c.printf("To file it again: inktray passes file-again %d\n", p.ID)
 		}
 		return
 	}
-	fmt.Fprintf(c.out, "Pass %d (%s) is %s: %d of %s looked at, %d matched; %d filed, %d left out, %d already there, %d "+
+	c.printf("Pass %d (%s) is %s: %d of %s looked at, %d matched; %d filed, %d left out, %d already there, %d "+
 		"held, %d failed.\n",
 		p.ID, p.Kind, p.State, p.Looked, count(p.Total, "message"), p.Matched, p.Filed, p.LeftOut, p.AlreadyThere, p.Held,
 		p.Failed)
 	if deref(p.Unread) > 0 {
-		fmt.Fprintf(c.out, "%s could not be read: inktray passes unread %d\n", count(*p.Unread, "message"), p.ID)
+		c.printf("%s could not be read: inktray passes unread %d\n", count(*p.Unread, "message"), p.ID)
 	}
 	if deref(p.Gone) > 0 {
-		fmt.Fprintf(c.out, "%s left the mailbox before Ink Tray read them.\n", count(*p.Gone, "message"))
+		c.printf("%s left the mailbox before Ink Tray read them.\n", count(*p.Gone, "message"))
 	}
 	if p.Held+p.Failed > 0 {
-		fmt.Fprintln(c.out, "What was held or failed waits in the tray: inktray tray list")
+		c.println("What was held or failed waits in the tray: inktray tray list")
 	}
 	if p.Note != "" && p.State != "done" {
 		fmt.Fprintln(c.out, p.Note)
@@ -58,7 +58,7 @@ func (c historyCommands) passUnread() *cobra.Command {
 			}
 			return c.show(all, func() {
 				if len(all) == 0 {
-					fmt.Fprintf(c.out, "Pass %d could read every message.\n", id)
+					c.printf("Pass %d could read every message.\n", id)
 					return
 				}
 				var rows [][]string
@@ -71,7 +71,7 @@ func (c historyCommands) passUnread() *cobra.Command {
 						[]string{m.ID, m.Mailbox, m.Folder, fmt.Sprint(m.UID), short(subject, 40), string(m.State), m.Reason})
 				}
 				c.table([]string{"NO.", "MAILBOX", "FOLDER", "UID", "SUBJECT", "STATE", "REASON"}, rows)
-				fmt.Fprintln(c.out, "Try them again: inktray tray again NO.")
+				c.println("Try them again: inktray tray again NO.")
 			})
 		})}
 }
@@ -206,16 +206,16 @@ func (c historyCommands) passesMessages() *cobra.Command {
 			}
 			return c.show(all, func() {
 				for _, d := range all {
-					fmt.Fprintf(c.out, "%d  %s, from %s\n", d.Message.ID, d.Message.Subject,
+					c.printf("%d  %s, from %s\n", d.Message.ID, d.Message.Subject,
 						who(d.Message.SenderName, d.Message.SenderAddress))
 					for _, i := range d.Items {
-						fmt.Fprintf(c.out, "    %s: %s %s\n", i.Name, i.Verdict, strings.TrimSpace(i.Path+"  "+i.Reason))
+						c.printf("    %s: %s %s\n", i.Name, i.Verdict, strings.TrimSpace(i.Path+"  "+i.Reason))
 					}
 					for _, s := range d.Steps {
-						fmt.Fprintf(c.out, "    %s %s: %s %s\n", s.Kind, s.What, s.State, s.Reason)
+						c.printf("    %s %s: %s %s\n", s.Kind, s.What, s.State, s.Reason)
 					}
 					if len(d.Items)+len(d.Steps) == 0 {
-						fmt.Fprintf(c.out, "    no rule was for it; inktray messages why %d says why\n", d.Message.ID)
+						c.printf("    no rule was for it; inktray messages why %d says why\n", d.Message.ID)
 					}
 				}
 			})
@@ -259,7 +259,7 @@ func (c historyCommands) passesFileAgain() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.show(n, func() { fmt.Fprintf(c.out, "%s filed again.\n", count(n.Count, "item")) })
+			return c.show(n, func() { c.printf("%s filed again.\n", count(n.Count, "item")) })
 		})}
 }
 
@@ -301,7 +301,7 @@ func (c historyCommands) undo(use, short, what string,
 					return err
 				}
 				return c.show(p, func() {
-					fmt.Fprintf(c.out, "It is being taken back, as pass %d. How it goes: inktray passes show %d\n", p.ID, p.ID)
+					c.printf("It is being taken back, as pass %d. How it goes: inktray passes show %d\n", p.ID, p.ID)
 				})
 			}
 			p, err := look(ctx, api, id)
@@ -310,19 +310,19 @@ func (c historyCommands) undo(use, short, what string,
 			}
 			return c.show(p, func() {
 				for _, l := range p.Lines {
-					fmt.Fprintf(c.out, "%s: %s\n", l.Path, l.Reason)
+					c.printf("%s: %s\n", l.Path, l.Reason)
 				}
-				fmt.Fprintf(c.out, "\n%s would be taken back, %d would stay.\n", count(p.Takes, "file"), p.Keeps)
+				c.printf("\n%s would be taken back, %d would stay.\n", count(p.Takes, "file"), p.Keeps)
 				if p.Returns > 0 {
-					fmt.Fprintf(c.out, "%s would be moved back to where they were.\n", count(p.Returns, "message"))
+					c.printf("%s would be moved back to where they were.\n", count(p.Returns, "message"))
 				}
 				if p.Changes != nil {
-					fmt.Fprintf(c.out, "It would be taken back: %s.\n", strings.Join(*p.Changes, "; "))
+					c.printf("It would be taken back: %s.\n", strings.Join(*p.Changes, "; "))
 				}
 				if len(p.Stays) > 0 {
-					fmt.Fprintf(c.out, "What stays done: %s.\n", strings.Join(p.Stays, "; "))
+					c.printf("What stays done: %s.\n", strings.Join(p.Stays, "; "))
 				}
-				fmt.Fprintln(c.out, "Nothing was changed. To do it, add --yes.")
+				c.println("Nothing was changed. To do it, add --yes.")
 			})
 		})}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do it")
@@ -401,7 +401,7 @@ func (c historyCommands) traySeveral(use, short, done string,
 			if err != nil {
 				return err
 			}
-			return c.show(n, func() { fmt.Fprintf(c.out, done+"\n", n.Count) })
+			return c.show(n, func() { fmt.Fprintf(c.out, c.texts.Format(done)+"\n", n.Count) })
 		})}
 	cmd.Flags().BoolVar(&all, "all", false, "everything that is listed")
 	cmd.Flags().StringVar(&cause, "cause", "", "everything of one cause, as tray list names it")
@@ -425,7 +425,7 @@ func (c historyCommands) trayAnswer() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.show(n, func() { fmt.Fprintf(c.out, "Learned, and %s decided.\n", count(n.Count, "item")) })
+			return c.show(n, func() { c.printf("Learned, and %s decided.\n", count(n.Count, "item")) })
 		}),
 	}
 	which.add(answer, "it is about it", "it is not")
@@ -444,20 +444,20 @@ func (c historyCommands) trayList() *cobra.Command {
 			return c.show(t, func() {
 				c.missing(t.Missing)
 				if t.Count == 0 {
-					fmt.Fprintln(c.out, "The tray is empty. Nothing waits for you.")
+					c.println("The tray is empty. Nothing waits for you.")
 					return
 				}
 				for _, n := range t.Notices {
 					if n.Machine != nil {
-						fmt.Fprintf(c.out, "%s: ", *n.Machine)
+						c.printf("%s: ", *n.Machine)
 					}
-					fmt.Fprintf(c.out, "%s %s\n\n", n.Text, n.Advice)
+					c.printf("%s %s\n\n", n.Text, n.Advice)
 				}
 				for _, g := range t.Groups {
 					if g.Machine != nil {
-						fmt.Fprintf(c.out, "%s: ", *g.Machine)
+						c.printf("%s: ", *g.Machine)
 					}
-					fmt.Fprintf(c.out, "%s (%d, cause %q)\n%s\n", g.Title, g.Count, g.Cause, g.Help)
+					c.printf("%s (%d, cause %q)\n%s\n", g.Title, g.Count, g.Cause, g.Help)
 					var rows [][]string
 					for _, m := range g.Matters {
 						subject := ""
@@ -468,12 +468,12 @@ func (c historyCommands) trayList() *cobra.Command {
 					}
 					c.table([]string{"NO.", "WHAT", "MESSAGE", "REASON"}, rows)
 					if slices.Contains(g.Ways, client.TrayGroupWaysAnswer) && !w.everywhere {
-						fmt.Fprintf(c.out, "Answer: inktray tray answer %s --about, or --not-about\n", g.Matters[0].ID)
+						c.printf("Answer: inktray tray answer %s --about, or --not-about\n", g.Matters[0].ID)
 					}
 					fmt.Fprintln(c.out)
 				}
 				if w.everywhere && t.Count > 0 {
-					fmt.Fprintln(c.out, "What waits at another machine is decided with --at, such as: "+
+					c.println("What waits at another machine is decided with --at, such as: " +
 						"inktray --at NAME tray again NO.")
 				}
 			})

@@ -61,9 +61,9 @@ func (c machineCommands) list() *cobra.Command {
 				return err
 			}
 			return c.command.show(all, func() {
-				fmt.Fprintf(c.out, "This machine is called “%s”.\n", all.Here)
+				c.printf("This machine is called “%s”.\n", all.Here)
 				if len(all.Others) == 0 {
-					fmt.Fprintln(c.out, "It knows no others. Add one with inktray machines add.")
+					c.println("It knows no others. Add one with inktray machines add.")
 					return
 				}
 				fmt.Fprintln(c.out)
@@ -104,7 +104,7 @@ func (c machineCommands) shown(m *client.Machine) {
 	}
 	c.table([]string{"MACHINE", m.Name}, kept)
 	if !m.Known {
-		fmt.Fprintf(c.out, "\nNobody of your name may sign in at “%s”, so you see nothing of it. An administrator there "+
+		c.printf("\nNobody of your name may sign in at “%s”, so you see nothing of it. An administrator there "+
 			"invites you under the same name.\n", m.Name)
 	}
 }
@@ -179,7 +179,7 @@ func (c machineCommands) add() *cobra.Command {
 				return err
 			}
 			return c.command.show(m, func() {
-				fmt.Fprintf(c.out, "“%s” belongs to the office. The copy of its records is being made: inktray machines list\n"+
+				c.printf("“%s” belongs to the office. The copy of its records is being made: inktray machines list\n"+
 					"Its lists: inktray tray list --everywhere, inktray register list --everywhere\n", m.Name)
 			})
 		})}
@@ -247,7 +247,7 @@ func (c machineCommands) remove() *cobra.Command {
 			if _, err := call[nothing](api.RemoveMachine(ctx, args[0])); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.out, "“%s” is forgotten here.\n", args[0])
+			c.printf("“%s” is forgotten here.\n", args[0])
 			return nil
 		})}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do it without asking")
@@ -288,13 +288,13 @@ func (c mailboxCommands) move() *cobra.Command {
 				return err
 			}
 			return c.command.show(m, func() {
-				fmt.Fprintf(c.out, "“%s” is now on the machine “%s”. Filing goes on from where it stopped.\n", m.Name, m.Machine)
+				c.printf("“%s” is now on the machine “%s”. Filing goes on from where it stopped.\n", m.Name, m.Machine)
 				how := "sign-in"
 				if r.Secret != nil {
 					how = "change --new-secret"
 				}
 				if m.NeedsSecret {
-					fmt.Fprintf(c.out, "It is not read before it is signed in to there: inktray --at %s mailboxes %s %q\n",
+					c.printf("It is not read before it is signed in to there: inktray --at %s mailboxes %s %q\n",
 						m.Machine, how, m.Name)
 				}
 			})
@@ -342,7 +342,7 @@ func (c *command) missing(all *[]client.MissingMachine) {
 		return
 	}
 	for _, m := range *all {
-		fmt.Fprintf(c.errs, "The machine “%s” is missing in this: %s.\n", m.Machine, strings.TrimSuffix(m.Problem, "."))
+		c.tellf("The machine “%s” is missing in this: %s.\n", m.Machine, strings.TrimSuffix(m.Problem, "."))
 	}
 }
 

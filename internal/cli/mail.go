@@ -75,9 +75,9 @@ func (c mailCommands) mailLook() *cobra.Command {
 							short(m.Subject, 40), short(strings.Join(names, ", "), 44), filed})
 				}
 				c.table([]string{"NO.", "RECEIVED", "FROM", "SUBJECT", "ATTACHMENTS", ""}, rows)
-				fmt.Fprintf(c.out, "\n%s in %s of “%s”", count(x.Total, "message"), x.Folder, m.Name)
+				c.printf("\n%s in %s of “%s”", count(x.Total, "message"), x.Folder, m.Name)
 				if x.Next != nil {
-					fmt.Fprintf(c.out, ", %d looked at; older ones: --before %d", x.Looked, *x.Next)
+					c.printf(", %d looked at; older ones: --before %d", x.Looked, *x.Next)
 				}
 				fmt.Fprintln(c.out, ".")
 			})
@@ -110,7 +110,7 @@ func numbersOf(args []string) ([]int64, error) {
 
 // began says what a pass by hand does now, and how it is taken back.
 func (c mailCommands) began(p *client.Pass, doing string) {
-	fmt.Fprintf(c.out, "%s, as pass %d. Take it back: inktray passes undo %d\n", doing, p.ID, p.ID)
+	c.printf("%s, as pass %d. Take it back: inktray passes undo %d\n", doing, p.ID, p.ID)
 }
 
 func (c mailCommands) mailFile() *cobra.Command {
@@ -251,7 +251,7 @@ func (c mailCommands) mailTakeIn() *cobra.Command {
 				c.table([]string{"FILE", "FOUND", "TAKEN IN", "THERE BEFORE", "PROBLEM"}, rows)
 				for _, r := range results {
 					for _, one := range r.Refused {
-						fmt.Fprintf(c.out, "%s: message %d, at byte %d, %s: %s\n", filepath.Base(r.File), one.Message, one.Offset,
+						c.printf("%s: message %d, at byte %d, %s: %s\n", filepath.Base(r.File), one.Message, one.Offset,
 							size(one.Size), one.Reason)
 					}
 				}

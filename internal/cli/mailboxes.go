@@ -80,7 +80,7 @@ func (c mailboxCommands) mailboxRemove() *cobra.Command {
 			if _, err := call[nothing](api.RemoveMailbox(ctx, m.ID)); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.out, "The mailbox “%s” is removed. Its filed files and the register stay.\n", m.Name)
+			c.printf("The mailbox “%s” is removed. Its filed files and the register stay.\n", m.Name)
 			return nil
 		}),
 	}
@@ -100,7 +100,7 @@ func (c mailboxCommands) mailboxTry() *cobra.Command {
 			if _, err := call[nothing](api.TryMailbox(ctx, m.ID)); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.out, "Ink Tray tries to reach “%s” now. See how it does: inktray mailboxes list\n", m.Name)
+			c.printf("Ink Tray tries to reach “%s” now. See how it does: inktray mailboxes list\n", m.Name)
 			return nil
 		}),
 	}
@@ -314,19 +314,19 @@ func (c mailboxCommands) mailboxAdd() *cobra.Command {
 			return c.show(m, func() {
 				switch {
 				case deref(m.Address) != "":
-					fmt.Fprintf(c.out, "“%s” receives mail at\n\n    %s\n\nWhoever knows the address can send to it", m.Name,
+					c.printf("“%s” receives mail at\n\n    %s\n\nWhoever knows the address can send to it", m.Name,
 						*m.Address)
 					if m.Senders != nil && len(*m.Senders) > 0 {
-						fmt.Fprintf(c.out, " if it is proven that the message comes from %s", strings.Join(*m.Senders, ", "))
+						c.printf(" if it is proven that the message comes from %s", strings.Join(*m.Senders, ", "))
 					}
 					fmt.Fprintln(c.out, ".")
 				case m.Consent != nil:
-					fmt.Fprintf(c.out, "“%s” is there. Sign in to it: inktray mailboxes sign-in %s\n", m.Name, inShell(m.Name))
+					c.printf("“%s” is there. Sign in to it: inktray mailboxes sign-in %s\n", m.Name, inShell(m.Name))
 				case m.Kind == "files":
-					fmt.Fprintf(c.out, "“%s” is there. Take mail in: inktray messages take-in FILE... --mailbox %s\n", m.Name,
+					c.printf("“%s” is there. Take mail in: inktray messages take-in FILE... --mailbox %s\n", m.Name,
 						inShell(m.Name))
 				default:
-					fmt.Fprintf(c.out, "“%s” is being watched. See how it does: inktray mailboxes check %s\n", m.Name, inShell(m.Name))
+					c.printf("“%s” is being watched. See how it does: inktray mailboxes check %s\n", m.Name, inShell(m.Name))
 				}
 			})
 		},
@@ -406,7 +406,7 @@ func (c mailboxCommands) mailboxChange() *cobra.Command {
 				&client.ChangeMailboxParams{IfMatch: &revision}, s)); err != nil {
 				return err
 			}
-			return c.show(m, func() { fmt.Fprintf(c.out, "“%s” is changed.\n", m.Name) })
+			return c.show(m, func() { c.printf("“%s” is changed.\n", m.Name) })
 		},
 	}
 	cmd.Flags().StringVar(&f.kind, "kind", "", "imap or jmap: read the same mail by the other protocol")
@@ -528,9 +528,9 @@ func (c mailboxCommands) mailboxAddress() *cobra.Command {
 			return c.show(m, func() {
 				switch {
 				case deref(m.Address) == "":
-					fmt.Fprintf(c.out, "“%s” is closed: it takes no mail. What came stays.\n", m.Name)
+					c.printf("“%s” is closed: it takes no mail. What came stays.\n", m.Name)
 				case len(args) == 2 || word != "":
-					fmt.Fprintf(c.out, "“%s” receives mail at %s now. The former address takes nothing any more.\n", m.Name,
+					c.printf("“%s” receives mail at %s now. The former address takes nothing any more.\n", m.Name,
 						*m.Address)
 				default:
 					fmt.Fprintln(c.out, *m.Address)
@@ -556,7 +556,7 @@ func (c mailboxCommands) mailboxSignIn() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(c.errs, "Open this address and give consent:\n\n    %s\n\nThe code is %s. It is good until %s.\n",
+			c.tellf("Open this address and give consent:\n\n    %s\n\nThe code is %s. It is good until %s.\n",
 				a.Page, a.Code, when(a.Until))
 			tick := time.NewTicker(time.Second)
 			defer tick.Stop()
@@ -571,7 +571,7 @@ func (c mailboxCommands) mailboxSignIn() *cobra.Command {
 				}
 				switch {
 				case a.Given:
-					return c.show(a, func() { fmt.Fprintf(c.out, "Signed in. “%s” is being watched.\n", m.Name) })
+					return c.show(a, func() { c.printf("Signed in. “%s” is being watched.\n", m.Name) })
 				case a.Problem != "":
 					return &exitError{exitFailure, a.Problem}
 				}

@@ -36,6 +36,14 @@ func (c *command) show(v any, people func()) error {
 // so control characters are taken out.
 func (c *command) table(head []string, rows [][]string) {
 	width := make([]int, len(head))
+	for i := range head {
+		head[i] = c.texts.Say(head[i])
+	}
+	for _, row := range rows {
+		for i, cell := range row {
+			row[i] = c.texts.Sentence(cell)
+		}
+	}
 	clean := func(s string) string { return strings.ReplaceAll(visible(s), "\n", " ") }
 	all := append([][]string{head}, rows...)
 	for _, row := range all {

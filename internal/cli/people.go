@@ -51,7 +51,7 @@ func (c peopleCommands) showOutgoing(o client.Outgoing) error {
 			return
 		}
 		if o.Host == "" {
-			fmt.Fprintln(c.out, "No mail is sent yet. Set it up: inktray outgoing set --host smtp.brackwater.example --from "+
+			c.println("No mail is sent yet. Set it up: inktray outgoing set --host smtp.brackwater.example --from " +
 				"office@brackwater.example")
 			return
 		}
@@ -227,7 +227,7 @@ func (c peopleCommands) addressees() *cobra.Command {
 
 func (c peopleCommands) addresseesSaid(a client.Addressee) error {
 	return c.show(a, func() {
-		fmt.Fprintf(c.out, "“%s” is added. Try it: inktray notifications trial %q\n", a.Name, a.Name)
+		c.printf("“%s” is added. Try it: inktray notifications trial %q\n", a.Name, a.Name)
 	})
 }
 
@@ -272,7 +272,7 @@ func (c peopleCommands) addresseesRemove() *cobra.Command {
 				if _, err := call[nothing](api.RemoveAddressee(ctx, a.ID)); err != nil {
 					return err
 				}
-				fmt.Fprintf(c.out, "“%s” is told no more.\n", a.Name)
+				c.printf("“%s” is told no more.\n", a.Name)
 				return nil
 			}, err
 		})
@@ -418,7 +418,7 @@ func (c peopleCommands) alarmsRemove() *cobra.Command {
 				if _, err := call[nothing](api.RemoveAlarm(ctx, a.ID)); err != nil {
 					return err
 				}
-				fmt.Fprintf(c.out, "The alarm “%s” is removed.\n", a.Name)
+				c.printf("The alarm “%s” is removed.\n", a.Name)
 				return nil
 			}, err
 		})

@@ -32,10 +32,10 @@ func (c serviceCommands) checkRecords() *cobra.Command {
 	shown := func(check client.RecordsCheck) error {
 		err := c.show(check, func() {
 			if check.Whole {
-				fmt.Fprintf(c.out, "The records in %s are whole.\n", check.File)
+				c.printf("The records in %s are whole.\n", check.File)
 				return
 			}
-			fmt.Fprintf(c.out, "The records in %s are damaged. %s\n", check.File, deref(check.Advice))
+			c.printf("The records in %s are damaged. %s\n", check.File, deref(check.Advice))
 			for _, line := range check.Found {
 				fmt.Fprintln(c.out, "  "+line)
 			}
@@ -89,7 +89,7 @@ func (c serviceCommands) changeKey() *cobra.Command {
 				return err
 			}
 			return c.show(n, func() {
-				fmt.Fprintf(c.out, "The records have another key. Sealed anew: %s.\n", count(n.Count, "secret"))
+				c.printf("The records have another key. Sealed anew: %s.\n", count(n.Count, "secret"))
 			})
 		})}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
@@ -116,7 +116,7 @@ func (c serviceCommands) newKey() *cobra.Command {
 			if c.format == "json" {
 				return c.json(map[string]int{"forgotten": n})
 			}
-			fmt.Fprintf(c.out, "The records have a new key. Start the service, then enter the passwords again: %d were "+
+			c.printf("The records have a new key. Start the service, then enter the passwords again: %d were "+
 				"forgotten.\n", n)
 			return nil
 		},
@@ -150,7 +150,7 @@ func (c serviceCommands) administratorLink() *cobra.Command {
 			if c.format == "json" {
 				return c.json(map[string]any{"path": "/join#" + code, "expires_at": until})
 			}
-			fmt.Fprintf(c.out, "Open this link, which works once, for 24 hours:\n\n   %s/join#%s\n\n"+
+			c.printf("Open this link, which works once, for 24 hours:\n\n   %s/join#%s\n\n"+
 				"or: inktray sign-in --link %s\n", c.service, code, code)
 			return nil
 		},

@@ -272,7 +272,7 @@ func (c registerCommands) registerList() *cobra.Command {
 					c.filings(page.Filings, columns)
 					for i := range page.Filings {
 						if f := &page.Filings[i]; f.Inside != nil {
-							fmt.Fprintf(c.out, "%s  %s\n", f.Entry, inside(f))
+							c.printf("%s  %s\n", f.Entry, inside(f))
 						}
 					}
 					c.more(len(page.Filings), page.Total, page.Size, "filing")
@@ -317,7 +317,7 @@ func (c registerCommands) registerList() *cobra.Command {
 
 func (c registerCommands) more(shown, total int, octets int64, what string) {
 	if total > shown {
-		fmt.Fprintf(c.out, "\n%d of %s, %s in all; see more with --most, or narrow with words.\n", shown, count(total, what),
+		c.printf("\n%d of %s, %s in all; see more with --most, or narrow with words.\n", shown, count(total, what),
 			size(octets))
 	}
 }
@@ -348,7 +348,7 @@ func (c registerCommands) places() *cobra.Command {
 			}
 			return c.show(all, func() {
 				if len(all) == 0 {
-					fmt.Fprintln(c.out, "None of its values is found on its pages.")
+					c.println("None of its values is found on its pages.")
 					return
 				}
 				var rows [][]string
@@ -374,7 +374,7 @@ func (c registerCommands) inside() *cobra.Command {
 			}
 			return c.show(in, func() {
 				if in.Sure != nil {
-					fmt.Fprintf(c.out, "Read from a scan, %d %% sure.\n\n", *in.Sure)
+					c.printf("Read from a scan, %d %% sure.\n\n", *in.Sure)
 				}
 				if in.Text != "" {
 					fmt.Fprintln(c.out, in.Text)
@@ -383,13 +383,13 @@ func (c registerCommands) inside() *cobra.Command {
 					fmt.Fprintln(c.out, "…")
 				}
 				if in.Problem != nil {
-					fmt.Fprintf(c.out, "Not read: %s.\n", *in.Problem)
+					c.printf("Not read: %s.\n", *in.Problem)
 				}
 				for _, k := range deref(in.Codes) {
-					fmt.Fprintf(c.out, "\n%s on page %d: %s\n", k.Kind, k.Page, k.Text)
+					c.printf("\n%s on page %d: %s\n", k.Kind, k.Page, k.Text)
 				}
 				if in.CodesProblem != nil && deref(in.CodesProblem) != deref(in.Problem) {
-					fmt.Fprintf(c.out, "\nCodes: %s.\n", *in.CodesProblem)
+					c.printf("\nCodes: %s.\n", *in.CodesProblem)
 				}
 			})
 		}),
@@ -425,7 +425,7 @@ func (c registerCommands) propose() *cobra.Command {
 
 func (c registerCommands) proposals(all *client.ValueProposals) {
 	for _, p := range all.Proposals {
-		fmt.Fprintf(c.out, "%s: finds a value in %d of %s\n", p.How, p.Found, count(all.Papers, "paper"))
+		c.printf("%s: finds a value in %d of %s\n", p.How, p.Found, count(all.Papers, "paper"))
 		line := []string{"name: NAME"}
 		for _, of := range [][2]string{{"type", p.Type}, {"decimal", deref(p.Decimal)}, {"order", deref(p.Order)}} {
 			if of[1] != "" && of[1] != "text" {
@@ -433,18 +433,18 @@ func (c registerCommands) proposals(all *client.ValueProposals) {
 			}
 		}
 		line = append(line, "from: '"+strings.ReplaceAll(p.From, "'", "''")+"'")
-		fmt.Fprintf(c.out, "  - {%s}\n", strings.Join(line, ", "))
+		c.printf("  - {%s}\n", strings.Join(line, ", "))
 	}
 	if all.Unread > 0 {
-		fmt.Fprintf(c.out, "\nThe text of %s cannot be read.\n", count(all.Unread, "more paper"))
+		c.printf("\nThe text of %s cannot be read.\n", count(all.Unread, "more paper"))
 	}
 	if all.More {
-		fmt.Fprintln(c.out, "\nInk Tray did not try the other papers, because reading them takes too long.")
+		c.println("\nInk Tray did not try the other papers, because reading them takes too long.")
 	}
 	if len(all.Proposals) == 0 || len(all.Proposals[0].Findings) == 0 {
 		return
 	}
-	fmt.Fprintln(c.out, "\nThe first pattern finds")
+	c.println("\nThe first pattern finds")
 	var rows [][]string
 	for _, f := range all.Proposals[0].Findings {
 		found := deref(f.Value)
@@ -472,14 +472,14 @@ func (c registerCommands) words() *cobra.Command {
 				if len(w.Rules) > 0 {
 					rules = strings.Join(w.Rules, ", ")
 				}
-				fmt.Fprintf(c.out, "Rules whose files are searched  %s\n", rules)
+				c.printf("Rules whose files are searched  %s\n", rules)
 				if w.Files == nil { // only one who sees everything is told
 					return
 				}
-				fmt.Fprintf(c.out, "Files that were read            %d, %s\nFiles that wait                 %d\n"+
+				c.printf("Files that were read            %d, %s\nFiles that wait                 %d\n"+
 					"Files without text              %d\n", *w.Files, size(deref(w.Size)), deref(w.Waiting), deref(w.Unread))
 				for _, p := range w.Problems {
-					fmt.Fprintf(c.out, "  %d: %s\n", p.Files, p.Problem)
+					c.printf("  %d: %s\n", p.Files, p.Problem)
 				}
 			})
 		}),
@@ -532,7 +532,7 @@ func (c registerCommands) story(s *client.Story) {
 		c.table([]string{"NOTE", "WHEN", "BY", "TEXT"}, rows)
 	}
 	if len(s.Others) > 0 {
-		fmt.Fprintln(c.out, "\nOf the same message:")
+		c.println("\nOf the same message:")
 		c.filings(s.Others, []string{"number", "file", "folder", "state"})
 	}
 }
@@ -607,9 +607,9 @@ func (c registerCommands) registerActivity() *cobra.Command {
 						[]string{t.Name, fmt.Sprint(t.Count), size(t.Size), strings.Repeat("▇", (t.Count*30+largest-1)/largest)})
 				}
 				c.table([]string{strings.ToUpper(by), "FILINGS", "SIZE", ""}, rows)
-				fmt.Fprintf(c.out, "\n%s in all, %s.\n", count(a.Total, "filing"), size(a.Size))
+				c.printf("\n%s in all, %s.\n", count(a.Total, "filing"), size(a.Size))
 				for _, s := range deref(a.Sums) {
-					fmt.Fprintf(c.out, "%s: %s in %s.\n", s.Name, strings.TrimSpace(s.Total+" "+s.Currency),
+					c.printf("%s: %s in %s.\n", s.Name, strings.TrimSpace(s.Total+" "+s.Currency),
 						count(s.Count, "filing"))
 				}
 			})
@@ -699,7 +699,7 @@ func (c registerCommands) registerExport() *cobra.Command {
 				return err
 			}
 			if into != "-" {
-				fmt.Fprintf(c.out, "%s holds %s.\n", into, count(x.Rows, per))
+				c.printf("%s holds %s.\n", into, count(x.Rows, per))
 			}
 			return nil
 		}),
@@ -785,12 +785,12 @@ func (c registerCommands) registerFetch() *cobra.Command {
 				return err
 			}
 			if filed := s.Filing.Sha256; filed != "" && !strings.EqualFold(filed, hex.EncodeToString(sum.Sum(nil))) {
-				fmt.Fprintln(c.errs, "Somebody changed this file in the cabinet since it was filed.")
+				c.tellln("Somebody changed this file in the cabinet since it was filed.")
 			}
 			if into == "-" {
 				return nil
 			}
-			fmt.Fprintf(c.out, "%s is %s of %s.\n", into, s.Filing.Entry, s.Filing.Folder)
+			c.printf("%s is %s of %s.\n", into, s.Filing.Entry, s.Filing.Folder)
 			return nil
 		}),
 	}
@@ -810,7 +810,7 @@ func (c registerCommands) registerNote() *cobra.Command {
 				if _, err := call[nothing](api.RemoveNote(ctx, args[0], remove)); err != nil {
 					return err
 				}
-				fmt.Fprintln(c.out, "The note is taken away.")
+				c.println("The note is taken away.")
 				return nil
 			}
 			if len(args) < 2 {
@@ -820,7 +820,7 @@ func (c registerCommands) registerNote() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.show(s, func() { fmt.Fprintf(c.out, "%s has %s.\n", s.Filing.Entry, count(len(s.Notes), "note")) })
+			return c.show(s, func() { c.printf("%s has %s.\n", s.Filing.Entry, count(len(s.Notes), "note")) })
 		}),
 	}
 	cmd.Flags().Int64Var(&remove, "remove", 0, "take this note away, by its number in register show")
@@ -972,7 +972,7 @@ func (c registerCommands) registerRead() *cobra.Command {
 			if p.Note != "" {
 				text += "; " + p.Note
 			}
-			fmt.Fprintln(c.out, text+".")
+			c.println(text + ".")
 		})
 		if err == nil && p.State != "done" {
 			err = &exitError{code: exitFailure}
@@ -997,9 +997,9 @@ func (c registerCommands) verifyNow(ctx context.Context, api *client.Client, s c
 		if note == "" {
 			note = "all are as they were filed"
 		}
-		fmt.Fprintf(c.out, "%s verified: %s.\n", count(p.Looked, "file"), note)
+		c.printf("%s verified: %s.\n", count(p.Looked, "file"), note)
 		if p.Matched > 0 {
-			fmt.Fprintln(c.out, "See inktray tray list.")
+			c.println("See inktray tray list.")
 		}
 	})
 	if err == nil && (p.Matched > 0 || p.State != "done" || p.Note != "") {
@@ -1042,7 +1042,7 @@ func (c registerCommands) registerColumns() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return c.show(choice, func() { fmt.Fprintf(c.out, "Your columns: %s.\n", strings.Join(choice.Columns, ", ")) })
+				return c.show(choice, func() { c.printf("Your columns: %s.\n", strings.Join(choice.Columns, ", ")) })
 			}
 			l, err := call[client.RegisterLanguage](api.GetRegisterLanguage(ctx))
 			if err != nil {
@@ -1079,15 +1079,15 @@ func (c registerCommands) registerFiles() *cobra.Command {
 
 func (c registerCommands) registerFilesTell(f *client.RegisterFile) {
 	for _, y := range f.Years {
-		fmt.Fprintf(c.out, "%s, %s: %s, %s\n", f.Name, f.Cabinet, y.Path, count(y.Rows, "line"))
+		c.printf("%s, %s: %s, %s\n", f.Name, f.Cabinet, y.Path, count(y.Rows, "line"))
 	}
 	switch {
 	case f.Problem != nil:
-		fmt.Fprintf(c.out, "%s could not be written: %s. %s\n", f.Name, *f.Problem, deref(f.Advice))
+		c.printf("%s could not be written: %s. %s\n", f.Name, *f.Problem, deref(f.Advice))
 	case len(f.Years) == 0:
-		fmt.Fprintf(c.out, "%s is written with the first filing.\n", f.Name)
+		c.printf("%s is written with the first filing.\n", f.Name)
 	}
-	fmt.Fprintf(c.out, "It is written with the rights of %s: whoever may open it in the cabinet reads all of it.\n",
+	c.printf("It is written with the rights of %s: whoever may open it in the cabinet reads all of it.\n",
 		f.Rights)
 }
 
@@ -1188,7 +1188,7 @@ func (c registerCommands) registerFilesRemove() *cobra.Command {
 				if _, err := call[nothing](api.RemoveRegisterFile(ctx, f.ID)); err != nil {
 					return err
 				}
-				fmt.Fprintf(c.out, "“%s” is kept no more. What was written stays where it is.\n", f.Name)
+				c.printf("“%s” is kept no more. What was written stays where it is.\n", f.Name)
 				return nil
 			}, err
 		})
@@ -1215,7 +1215,7 @@ func (c registerCommands) erase() *cobra.Command {
 				return err
 			}
 			return c.show(e, func() {
-				fmt.Fprintf(c.out, "Of %s %s:\n", e.Address, verb)
+				c.printf("Of %s %s:\n", e.Address, verb)
 				rows := [][]string{{"lines of the register", fmt.Sprint(e.Filings)}, {"messages", fmt.Sprint(e.Messages)},
 					{"notes", fmt.Sprint(e.Notes)}, {"mail that was sent", fmt.Sprint(e.Posts)},
 					{"correspondents", fmt.Sprint(e.Correspondents)}}
@@ -1226,9 +1226,9 @@ func (c registerCommands) erase() *cobra.Command {
 					rows = append(rows, []string{"files that would be removed", fmt.Sprint(e.Files)})
 				}
 				c.table([]string{"WHAT", "HOW MANY"}, rows)
-				fmt.Fprintf(c.out, "\nWhat stays: %s.\n", strings.Join(*e.Stays, "; "))
+				c.printf("\nWhat stays: %s.\n", strings.Join(*e.Stays, "; "))
 				if !yes {
-					fmt.Fprintln(c.out, "It cannot be undone. Say --yes to erase it.")
+					c.println("It cannot be undone. Say --yes to erase it.")
 				}
 			})
 		}),

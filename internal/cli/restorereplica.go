@@ -75,7 +75,7 @@ func (c backupCommands) restoreReplica(ctx context.Context, of *placeOptions, da
 		return fmt.Errorf("the replica in %s was not put back: %w", place, err)
 	}
 	return c.show(map[string]any{"folder": data, "at": r.At, "files": r.Files}, func() {
-		fmt.Fprintf(c.out, "The state of %s is in %s. Start the service on it:\n\n   inktray serve --data %s\n\nIt compares "+
+		c.printf("The state of %s is in %s. Start the service on it:\n\n   inktray serve --data %s\n\nIt compares "+
 			"itself with mailboxes and cabinets first; inktray restored says how far it is.\n",
 			r.At.Local().Format("2 January 2006, 15:04:05"), data, shellWord(data))
 	})

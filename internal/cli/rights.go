@@ -122,13 +122,13 @@ func (c peopleCommands) invited(in client.Invited) error {
 	return c.show(in, func() {
 		until := in.ExpiresAt.Local().Format("2 January 2006, 15:04")
 		if in.Sent {
-			fmt.Fprintf(c.out, "A link was sent to %s. It works once, until %s.\n", deref(in.Person.Mail), until)
+			c.printf("A link was sent to %s. It works once, until %s.\n", deref(in.Person.Mail), until)
 			return
 		}
 		if in.NotSent != nil {
-			fmt.Fprintf(c.out, "It could not be sent: %s.\n", *in.NotSent)
+			c.printf("It could not be sent: %s.\n", *in.NotSent)
 		}
-		fmt.Fprintf(c.out, "Give %s this link. It works once, until %s:\n\n   %s%s\n\nor: inktray sign-in --link %s\n",
+		c.printf("Give %s this link. It works once, until %s:\n\n   %s%s\n\nor: inktray sign-in --link %s\n",
 			in.Person.Name, until, c.service, in.Path, strings.TrimPrefix(in.Path, "/join#"))
 	})
 }
@@ -207,7 +207,7 @@ func (c peopleCommands) peopleChange() *cobra.Command {
 			return err
 		}
 		return c.show(now, func() {
-			fmt.Fprintf(c.out, "“%s” is %s, and sees the mailboxes: %s; the cabinets: %s.\n", now.Name,
+			c.printf("“%s” is %s, and sees the mailboxes: %s; the cabinets: %s.\n", now.Name,
 				article(string(now.Role)), seeing(now.Rights.AllMailboxes, now.Rights.Mailboxes),
 				seeing(now.Rights.AllCabinets, now.Rights.Cabinets))
 		})
@@ -239,7 +239,7 @@ func (c peopleCommands) peopleLock(locked bool) *cobra.Command {
 			if p, err = call[client.Person](api.LockPerson(ctx, p.ID, client.Lock{Locked: locked})); err != nil {
 				return err
 			}
-			return c.show(p, func() { fmt.Fprintf(c.out, said, p.Name) })
+			return c.show(p, func() { c.printf(said, p.Name) })
 		})}
 }
 
@@ -273,7 +273,7 @@ func (c peopleCommands) peopleRemove() *cobra.Command {
 					if _, err := call[nothing](api.RemovePerson(ctx, p.ID)); err != nil {
 						return err
 					}
-					fmt.Fprintf(c.out, "“%s” is removed.\n", p.Name)
+					c.printf("“%s” is removed.\n", p.Name)
 					return nil
 				}, err
 		})
@@ -346,7 +346,7 @@ func (c peopleCommands) groupsSave() *cobra.Command {
 			return err
 		}
 		return c.show(now, func() {
-			fmt.Fprintf(c.out, "“%s” has %s, and sees the mailboxes: %s; the cabinets: %s.\n", now.Name,
+			c.printf("“%s” has %s, and sees the mailboxes: %s; the cabinets: %s.\n", now.Name,
 				seeing(false, now.People), seeing(now.Rights.AllMailboxes, now.Rights.Mailboxes),
 				seeing(now.Rights.AllCabinets, now.Rights.Cabinets))
 		})
@@ -372,7 +372,7 @@ func (c peopleCommands) groupsRemove() *cobra.Command {
 					if _, err := call[nothing](api.RemoveGroup(ctx, g.ID)); err != nil {
 						return err
 					}
-					fmt.Fprintf(c.out, "The group “%s” is removed.\n", g.Name)
+					c.printf("The group “%s” is removed.\n", g.Name)
 					return nil
 				}, err
 		})
@@ -433,7 +433,7 @@ func (c peopleCommands) keysMake() *cobra.Command {
 				return err
 			}
 			return c.show(token, func() {
-				fmt.Fprintf(c.out, "%s\n\nIt is not shown again, and ends on %s.\n", token.Token,
+				c.printf("%s\n\nIt is not shown again, and ends on %s.\n", token.Token,
 					token.ExpiresAt.Local().Format("2 January 2006"))
 			})
 		})}
@@ -457,7 +457,7 @@ func (c peopleCommands) keysEnd() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(c.out, "%s has ended.\n", id)
+				c.printf("%s has ended.\n", id)
 			}
 			return nil
 		})}
@@ -480,7 +480,7 @@ func (c peopleCommands) password() *cobra.Command {
 			if _, err := call[nothing](api.ChangeMyPassword(ctx, client.PasswordChange{Old: present, New: chosen})); err != nil {
 				return err
 			}
-			fmt.Fprintln(c.out, "Your password is changed. Your other sessions have ended.")
+			c.println("Your password is changed. Your other sessions have ended.")
 			return nil
 		})}
 	cmd.Flags().StringVar(&old, "present-file", "", "file that holds the present password")
@@ -552,7 +552,7 @@ func (c peopleCommands) auditList() *cobra.Command {
 			}
 			c.table([]string{"NO", "WHEN", "WHO", "WHAT", "OF", "FROM", "TOKEN", "CHANGED"}, rows)
 			if page.Next != nil {
-				fmt.Fprintf(c.out, "\nThere are older ones: --after %d\n", *page.Next)
+				c.printf("\nThere are older ones: --after %d\n", *page.Next)
 			}
 		})
 	})
@@ -610,7 +610,7 @@ func (c peopleCommands) auditExport() *cobra.Command {
 		if err := os.WriteFile(file, data, 0o600); err != nil {
 			return err
 		}
-		fmt.Fprintf(c.out, "Written to %s.\n", file)
+		c.printf("Written to %s.\n", file)
 		return nil
 	})
 	f.flags(cmd)

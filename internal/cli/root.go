@@ -24,6 +24,7 @@ import (
 	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/child"
 	"inktray.example/inktray/internal/child/program"
+	"inktray.example/inktray/internal/texts"
 )
 
 // Version is set when the program is built.
@@ -48,7 +49,9 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second signal ends the program at once
 	c := &command{in: in, out: &clean{to: out}, errs: &clean{to: errs}}
+	c.useLanguage()
 	root := c.root()
+	c.speakHelp(root)
 	root.SetArgs(args)
 	root.SetIn(in)
 	root.SetOut(c.out)
@@ -90,7 +93,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	case c.format == "json" || asksForJSON(args):
 		c.tellJSON(err, code)
 	default:
-		fmt.Fprintln(c.errs, "inktray: "+inWords(err))
+		fmt.Fprintln(c.errs, "inktray: "+c.wrong(err))
 	}
 	return code
 }
@@ -128,8 +131,8 @@ var kinds = map[int]string{exitFailure: "failed", exitUsage: "usage", exitSignIn
 
 // tellJSON writes an error as JSON to where errors go.
 func (c *command) tellJSON(err error, code int) {
-	f := failure{Type: "urn:inktray:problem:" + kinds[code], Title: "The command failed", Detail: inWords(err),
-		ExitCode: code}
+	f := failure{Type: "urn:inktray:problem:" + kinds[code], Title: "The command failed",
+		Detail: c.wrong(err), ExitCode: code}
 	var p *problem
 	if errors.As(err, &p) {
 		f = failure{p.Type, p.Title, p.Status, p.Detail, p.Advice, p.Problems, p.Request, code}
@@ -163,6 +166,8 @@ type command struct {
 	authority string // file with the certificate of an authority that is trusted, too
 	at        string // the other machine of the office that carries the command out; "" for none
 	quiet     bool   // nothing is printed but errors, and JSON where it is asked for
+	language  string // of the person, as in Accept-Language; "" for none
+	texts     *texts.Catalogue
 }
 
 func (c *command) root() *cobra.Command {
@@ -222,17 +227,20 @@ func (c *command) root() *cobra.Command {
 // problem is what the service says is wrong.
 type problem client.Problem
 
-func (p *problem) Error() string {
+func (p *problem) Error() string { return p.in(nil) }
+
+// in is what is wrong, with the words around what the service says in a language. The service has answered in it.
+func (p *problem) in(language *texts.Catalogue) string {
 	var b strings.Builder
 	b.WriteString(p.Detail)
 	if p.Problems != nil &&
 		(len(*p.Problems) > 1 || len(*p.Problems) == 1 && !strings.Contains(p.Detail, (*p.Problems)[0].Text)) {
 		b.Reset()
-		b.WriteString("the service did not accept this:")
+		b.WriteString(language.Say("the service did not accept this:"))
 		for _, f := range *p.Problems {
 			fmt.Fprintf(&b, "\n  %s: %s", f.Place, f.Text)
 			if f.Meant != nil {
-				fmt.Fprintf(&b, " (did you mean “%s”?)", *f.Meant)
+				fmt.Fprintf(&b, language.Format(" (did you mean “%s”?)"), *f.Meant)
 			}
 		}
 		return b.String()
@@ -247,7 +255,7 @@ func (p *problem) Error() string {
 		b.WriteString(". " + *p.Advice)
 	}
 	if p.Request != nil {
-		b.WriteString(" It is the request " + *p.Request + ".")
+		fmt.Fprintf(&b, language.Format(" It is the request %s."), *p.Request)
 	}
 	return b.String()
 }
@@ -301,7 +309,7 @@ func (c *command) secret(file, env, prompt string) (string, error) {
 		return s, nil
 	}
 	if f, ok := c.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		fmt.Fprint(c.errs, prompt+": ")
+		fmt.Fprint(c.errs, c.texts.Say(prompt)+": ")
 		data, err := term.ReadPassword(int(f.Fd()))
 		fmt.Fprintln(c.errs)
 		return string(data), err
@@ -323,13 +331,13 @@ func (c *command) health() *cobra.Command {
 				return err
 			}
 			return c.show(h, func() {
-				fmt.Fprintf(c.out, "The service at %s is alive and %s.\n", c.service, h.Status)
+				c.printf("The service at %s is alive and %s.\n", c.service, h.Status)
 				switch {
 				case h.ChildrenCould == nil: // for administrators
 				case len(*h.ChildrenCould) == 0:
-					fmt.Fprintln(c.out, "Processes that read attachments can open no other files, connections or programs.")
+					c.println("Processes that read attachments can open no other files, connections or programs.")
 				default:
-					fmt.Fprintf(c.out, "This system does not confine the processes that read attachments fully: they could %s. "+
+					c.printf("This system does not confine the processes that read attachments fully: they could %s. "+
 						"docs/security.md says which kernel does.\n", strings.Join(*h.ChildrenCould, ", "))
 				}
 			})
@@ -365,12 +373,12 @@ func (c *command) version() *cobra.Command {
 			if date != "" {
 				of = " of " + date
 			}
-			fmt.Fprintf(c.out, "program  %s%s, %s for %s/%s\n", Version, of, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+			c.printf("program  %s%s, %s for %s/%s\n", Version, of, runtime.Version(), runtime.GOOS, runtime.GOARCH)
 			if err != nil {
-				fmt.Fprintf(c.out, "service  none at %s\n", c.service)
+				c.printf("service  none at %s\n", c.service)
 				return nil
 			}
-			fmt.Fprintf(c.out, "service  %s at %s\n", v.Version, c.service)
+			c.printf("service  %s at %s\n", v.Version, c.service)
 			return nil
 		}),
 	}

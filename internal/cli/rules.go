@@ -150,10 +150,10 @@ func (c ruleCommands) rules() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(c.errs, "What remains of “%s”: %d filings with their files, %d items in the tray. %d planned items "+
+			c.tellf("What remains of “%s”: %d filings with their files, %d items in the tray. %d planned items "+
 				"are not filed.\n", r.Name, remains.Filed, remains.Waiting, remains.Dropped)
 			if len(remains.SeesMore) > 0 {
-				fmt.Fprintf(c.errs, "These rules see more messages then: %s.\n", strings.Join(remains.SeesMore, ", "))
+				c.tellf("These rules see more messages then: %s.\n", strings.Join(remains.SeesMore, ", "))
 			}
 			if !yes {
 				if answer, err := c.ask("Remove it? Type yes: "); err != nil {
@@ -165,7 +165,7 @@ func (c ruleCommands) rules() *cobra.Command {
 			if _, err := call[nothing](api.RemoveRule(ctx, r.ID)); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.out, "“%s” is removed. Its %d filings stay.\n", r.Name, r.Filed)
+			c.printf("“%s” is removed. Its %d filings stay.\n", r.Name, r.Filed)
 			return nil
 		}), c.rulesSave(), c.rulesOrder(), &cobra.Command{
 		Use: "schema", Short: "Print the JSON Schema of the rule document", Args: cobra.NoArgs,
@@ -239,7 +239,7 @@ func (c ruleCommands) rulesOff() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.show(r, func() { fmt.Fprintf(c.out, "“%s” is off.\n", r.Name) })
+			return c.show(r, func() { c.printf("“%s” is off.\n", r.Name) })
 		})
 }
 
@@ -272,7 +272,7 @@ func (c ruleCommands) rulesSave() *cobra.Command {
 			}
 			return c.show(saved, func() {
 				for i := range saved {
-					fmt.Fprintln(c.out, told[i])
+					c.println(told[i])
 				}
 			})
 		}),
@@ -305,7 +305,7 @@ func (c ruleCommands) rulesOrder() *cobra.Command {
 			}
 			return c.show(all, func() {
 				for _, r := range all {
-					fmt.Fprintf(c.out, "%d. %s\n", r.Place, r.Name)
+					c.printf("%d. %s\n", r.Place, r.Name)
 				}
 			})
 		}),
@@ -458,19 +458,19 @@ func (c ruleCommands) rehearsal(r *client.Rehearsal) {
 		c.table([]string{"FILES", "ABOUT", "FOLDER AS IT WOULD BE"}, folders)
 	}
 	for _, w := range r.Warnings {
-		fmt.Fprintf(c.out, "\nMind: %s", strings.ToUpper(w.Text[:1])+strings.TrimSuffix(w.Text[1:], ".")+".")
+		c.printf("\nMind: %s", strings.ToUpper(w.Text[:1])+strings.TrimSuffix(w.Text[1:], ".")+".")
 	}
 	if len(r.Warnings) > 0 {
 		fmt.Fprintln(c.out)
 	}
 	if r.Unsettled > 0 {
-		fmt.Fprintf(c.out, "\nOf %d messages the verdict hangs on what was not read; --thorough reads it.\n", r.Unsettled)
+		c.printf("\nOf %d messages the verdict hangs on what was not read; --thorough reads it.\n", r.Unsettled)
 	}
-	fmt.Fprintf(c.out, "\nOf %s %d match; %s would be filed, about %s; names that are taken: %d; messages that "+
+	c.printf("\nOf %s %d match; %s would be filed, about %s; names that are taken: %d; messages that "+
 		"do not match: %d. Nothing was written.\n", count(r.Looked, "message"), r.Matching, count(r.Files, "file"),
 		size(r.Bytes), r.Clashes, r.Looked-r.Matching-r.Unsettled)
 	if r.NotShown > 0 {
-		fmt.Fprintf(c.out, "%d of these messages, with %d of the files, are not shown above; --all shows them.\n", r.NotShown,
+		c.printf("%d of these messages, with %d of the files, are not shown above; --all shows them.\n", r.NotShown,
 			r.FilesNotShown)
 	}
 }
@@ -495,7 +495,7 @@ func (c ruleCommands) fileOldMail() *cobra.Command {
 			}
 			if away {
 				return c.show(p,
-					func() { fmt.Fprintf(c.out, "Pass %d has begun. See how it goes: inktray passes show %d\n", p.ID, p.ID) })
+					func() { c.printf("Pass %d has begun. See how it goes: inktray passes show %d\n", p.ID, p.ID) })
 			}
 			return c.await(ctx, api, p)
 		}),

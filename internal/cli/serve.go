@@ -434,9 +434,9 @@ func (c serviceCommands) began(ctx context.Context, s *service, o *serveOptions)
 	if err != nil {
 		return errors.Join(err, s.stop())
 	}
-	fmt.Fprintf(c.out, "Ink Tray %s is at %s\nIts records are in %s\n", Version, s.front(), o.data)
+	c.printf("Ink Tray %s is at %s\nIts records are in %s\n", Version, s.front(), o.data)
 	if code != "" {
-		fmt.Fprintf(c.out, "\nNobody can sign in yet. Make the first administrator with this link, which works once:\n\n "+
+		c.printf("\nNobody can sign in yet. Make the first administrator with this link, which works once:\n\n "+
 			"   %s/set-up#%s\n\nor with: inktray sign-in --set-up %s --name \"Your Name\"\n\n", s.front(), code, code)
 	}
 	o.log.Info("started", "version", Version, "address", s.front(), "records", o.data)

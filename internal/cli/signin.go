@@ -123,6 +123,9 @@ func (c *command) connectWith(token string) (*client.Client, error) {
 	return client.NewClient(c.service, client.WithHTTPClient(stay),
 		client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			r.Header.Set("User-Agent", "inktray/"+Version)
+			if c.language != "" {
+				r.Header.Set("Accept-Language", c.language)
+			}
 			if c.at != "" {
 				there := "/api/at/" + url.PathEscape(c.at) + "/v1/"
 				r.URL.Path = strings.Replace(r.URL.Path, "/api/v1/", there, 1)
@@ -204,7 +207,7 @@ func (c signInCommands) signIn() *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("keeping the token: %w", err)
 			}
-			fmt.Fprintf(c.out, "Signed in as %s. The token for %s lies in %s.\n", name, c.service, path)
+			c.printf("Signed in as %s. The token for %s lies in %s.\n", name, c.service, path)
 			return nil
 		},
 	}
@@ -225,7 +228,7 @@ func (c *command) linkedPerson(ctx context.Context, link string) (string, error)
 	}
 	me, err := call[client.Me](api.LookAtLink(ctx, client.LinkCode{Code: link}))
 	if err == nil {
-		fmt.Fprintf(c.errs, "The link is for %s. Choose a password of at least ten characters.\n", me.Name)
+		c.tellf("The link is for %s. Choose a password of at least ten characters.\n", me.Name)
 	}
 	return me.Name, err
 }
@@ -261,7 +264,7 @@ func (c *command) tokenBy(ctx context.Context, password string,
 		return nil
 	}
 	if deref(me.MustEnrol) {
-		fmt.Fprintln(c.errs, "A second factor is asked of you here, and you have none yet.")
+		c.tellln("A second factor is asked of you here, and you have none yet.")
 		if err := (doorCommands{c}).enrol(ctx, api, password, within); err != nil {
 			return "", err
 		}
@@ -298,7 +301,7 @@ func (c signInCommands) signOut() *cobra.Command {
 			}
 			if !kept {
 				if ended == nil {
-					fmt.Fprintln(c.out, "The token in INKTRAY_TOKEN has ended.")
+					c.println("The token in INKTRAY_TOKEN has ended.")
 				}
 				return ended
 			}
@@ -310,11 +313,11 @@ func (c signInCommands) signOut() *cobra.Command {
 				return errors.Join(ended, fmt.Errorf("forgetting the token: %w", err))
 			}
 			if ended != nil {
-				fmt.Fprintln(c.errs, "The token is forgotten here, but the service could not be told: it stays valid there until "+
+				c.tellln("The token is forgotten here, but the service could not be told: it stays valid there until " +
 					"it expires.")
 				return ended
 			}
-			fmt.Fprintln(c.out, "Signed out.")
+			c.println("Signed out.")
 			return nil
 		},
 	}

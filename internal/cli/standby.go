@@ -112,7 +112,7 @@ func (c serviceCommands) wait(ctx context.Context, o *serveOptions) (*replica.Le
 	shown := &http.Server{Handler: waitingPage{s}, ReadHeaderTimeout: 10 * time.Second}
 	go func() { _ = shown.Serve(l) }()
 	defer shown.Close()
-	fmt.Fprintf(c.out, "Ink Tray %s waits to take over, and says at %s://%s how it does\n", Version, scheme,
+	c.printf("Ink Tray %s waits to take over, and says at %s://%s how it does\n", Version, scheme,
 		l.Addr())
 	o.log.Info("waiting", "version", Version, "replica", place.String(), "records", o.data)
 	waiting, over := context.WithCancel(ctx)
@@ -215,7 +215,7 @@ func (c serviceCommands) standbyShow() *cobra.Command {
 			}
 			return c.show(state, func() {
 				for _, line := range state.said() {
-					fmt.Fprintln(c.out, line)
+					c.println(line)
 				}
 			})
 		}}
@@ -235,7 +235,7 @@ func (c serviceCommands) promote() *cobra.Command {
 				return err
 			}
 			return c.show(w, func() {
-				fmt.Fprintf(c.out, "“%s” takes over. The machine that worked ends its work first; inktray standby lets it wait "+
+				c.printf("“%s” takes over. The machine that worked ends its work first; inktray standby lets it wait "+
 					"for its next turn.\n", w.Machine)
 			})
 		})}
@@ -259,35 +259,35 @@ func (c serviceCommands) replica() *cobra.Command {
 func (c serviceCommands) toldReplica(r *client.Replica) {
 	when := func(t time.Time) string { return t.Local().Format("2 January 2006, 15:04:05") }
 	if !r.Kept {
-		fmt.Fprintln(c.out, "No replica is kept. Start the service with --replica, and see inktray serve --help.")
+		c.println("No replica is kept. Start the service with --replica, and see inktray serve --help.")
 		return
 	}
-	fmt.Fprintf(c.out, "The replica is in %s.\n", r.Place)
+	c.printf("The replica is in %s.\n", r.Place)
 	switch {
 	case r.At == nil:
-		fmt.Fprintln(c.out, "Nothing is in it yet.")
+		c.println("Nothing is in it yet.")
 	case r.BehindSeconds == 0:
-		fmt.Fprintf(c.out, "It has everything; it was written last at %s.\n", when(*r.At))
+		c.printf("It has everything; it was written last at %s.\n", when(*r.At))
 	default:
-		fmt.Fprintf(c.out, "It is %.1f seconds behind; everything until %s is in it.\n", r.BehindSeconds, when(*r.At))
+		c.printf("It is %.1f seconds behind; everything until %s is in it.\n", r.BehindSeconds, when(*r.At))
 	}
 	if r.Problem != nil {
-		fmt.Fprintf(c.out, "It cannot be written since %s: %s.\n", when(*r.ProblemSince), *r.Problem)
+		c.printf("It cannot be written since %s: %s.\n", when(*r.ProblemSince), *r.Problem)
 	}
 	if r.Earliest != nil {
-		fmt.Fprintf(c.out, "States from %s on can be restored from it.\n", when(*r.Earliest))
+		c.printf("States from %s on can be restored from it.\n", when(*r.Earliest))
 	}
 	if !r.TakesTurns {
-		fmt.Fprintln(c.out, "No other machine may take over: the service runs without --lease.")
+		c.println("No other machine may take over: the service runs without --lease.")
 		return
 	}
-	fmt.Fprintf(c.out, "The machine “%s” works. One that waits takes over once it is silent for %.0f seconds.\n",
+	c.printf("The machine “%s” works. One that waits takes over once it is silent for %.0f seconds.\n",
 		r.Machine, *r.LeaseSeconds)
 	if r.WaitingProblem != nil {
-		fmt.Fprintf(c.out, "Those that wait cannot be listed: %s.\n", *r.WaitingProblem)
+		c.printf("Those that wait cannot be listed: %s.\n", *r.WaitingProblem)
 	}
 	if len(r.Waiting) == 0 {
-		fmt.Fprintln(c.out, "None waits. Start one with inktray standby.")
+		c.println("None waits. Start one with inktray standby.")
 		return
 	}
 	fmt.Fprintln(c.out)

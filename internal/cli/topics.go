@@ -67,10 +67,10 @@ func (c topicCommands) topics() *cobra.Command {
 // said tells what a topic knows after something was done with it.
 func (c topicCommands) said(t client.Topic, doing string) error {
 	return c.show(t, func() {
-		fmt.Fprintf(c.out, "%s “%s” knows %s about it and %d that are not. %s\n", doing, t.Name, count(t.About, "message"),
+		c.printf("%s “%s” knows %s about it and %d that are not. %s\n", doing, t.Name, count(t.About, "message"),
 			t.Others, t.Sentence)
 		if !t.Ready {
-			fmt.Fprintf(c.out, "What would teach it most: inktray topics ask %q\n", t.Name)
+			c.printf("What would teach it most: inktray topics ask %q\n", t.Name)
 		}
 	})
 }
@@ -100,13 +100,13 @@ func (c topicCommands) list() *cobra.Command {
 			}
 			return c.show(all, func() {
 				for _, t := range all {
-					fmt.Fprintf(c.out, "%s (%d about it, %d not)\n    %s\n", t.Name, t.About, t.Others, t.Sentence)
+					c.printf("%s (%d about it, %d not)\n    %s\n", t.Name, t.About, t.Others, t.Sentence)
 					if len(t.Rules) > 0 {
-						fmt.Fprintf(c.out, "    asked for by “%s”\n", strings.Join(t.Rules, "”, “"))
+						c.printf("    asked for by “%s”\n", strings.Join(t.Rules, "”, “"))
 					}
 				}
 				if len(all) == 0 {
-					fmt.Fprintln(c.out, "There is no topic. Make one: inktray topics add \"Berth requests\"")
+					c.println("There is no topic. Make one: inktray topics add \"Berth requests\"")
 				}
 			})
 		}),
@@ -149,7 +149,7 @@ func (c topicCommands) remove() *cobra.Command {
 			if _, err := call[nothing](api.RemoveTopic(ctx, t.ID)); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.out, "“%s” and what it learned are gone.\n", t.Name)
+			c.printf("“%s” and what it learned are gone.\n", t.Name)
 			return nil
 		})
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
@@ -230,7 +230,7 @@ func (c topicCommands) ask() *cobra.Command {
 				}
 				c.table([]string{"NO.", "FROM", "SUBJECT", "LIKELY"}, rows)
 				if len(all) > 0 {
-					fmt.Fprintf(c.out, "\nAnswer: inktray topics mark %q %d --about, or --not-about\n", t.Name, all[0].Message.ID)
+					c.printf("\nAnswer: inktray topics mark %q %d --about, or --not-about\n", t.Name, all[0].Message.ID)
 				}
 			})
 		})
@@ -276,7 +276,7 @@ func (c topicCommands) showPast(x *client.Rehearsal, topic string) {
 				short(who(m.Message.SenderName, m.Message.SenderAddress), 26), short(m.Message.Subject, 40), short(m.Reason, 90)})
 	}
 	c.table([]string{"", "NO.", "FROM", "SUBJECT", "WHY"}, rows)
-	fmt.Fprintf(c.out, "\nOf the last %s, %d are about “%s” for sure and %d are in doubt. Nothing was written.\n",
+	c.printf("\nOf the last %s, %d are about “%s” for sure and %d are in doubt. Nothing was written.\n",
 		count(x.Looked, "message"), sure, topic, doubt)
 }
 
@@ -298,7 +298,7 @@ func (c topicCommands) export() *cobra.Command {
 			if err := os.WriteFile(file, append(data, '\n'), 0o600); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.out, "“%s” with %s is in %s.\n", t.Name, count(len(x.Examples), "example"), file)
+			c.printf("“%s” with %s is in %s.\n", t.Name, count(len(x.Examples), "example"), file)
 			return nil
 		})
 	export.Flags().StringVar(&file, "file", "", "write into this file")
@@ -378,7 +378,7 @@ func (c topicCommands) prove() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.show(p, func() { fmt.Fprintf(c.out, "The sender is %s: %s.\n", p.State, p.Text) })
+			return c.show(p, func() { c.printf("The sender is %s: %s.\n", p.State, p.Text) })
 		}),
 	}
 }
@@ -392,13 +392,13 @@ func (c topicCommands) trust() *cobra.Command {
 				servers = strings.Join(t.Servers, ", ") + "; else signatures are checked here"
 			}
 			yes := map[bool]string{true: "only if the sender is verified", false: "whether or not the sender is verified"}
-			fmt.Fprintf(c.out, "Trusted mail servers      %s\nReplies are sent          %s\nCorrespondents count      %s\n",
+			c.printf("Trusted mail servers      %s\nReplies are sent          %s\nCorrespondents count      %s\n",
 				servers, yes[t.Replies], yes[t.Correspondents])
 			scanner := "none; start with --virus-scanner to have one asked"
 			if t.Scanner != nil {
 				scanner = *t.Scanner + ": " + *t.ScannerSays
 			}
-			fmt.Fprintf(c.out, "Virus scanner             %s\n", scanner)
+			c.printf("Virus scanner             %s\n", scanner)
 		})
 	}
 	var servers []string
@@ -467,7 +467,7 @@ func (c topicCommands) scans() *cobra.Command {
 			if len(s.Installed) > 0 {
 				installed = strings.Join(s.Installed, ", ")
 			}
-			fmt.Fprintf(c.out, "Scans are read       %s\nLanguages            %s\nInstalled            %s\n"+
+			c.printf("Scans are read       %s\nLanguages            %s\nInstalled            %s\n"+
 				"Pages of one file    %d at most\n", by, chosen, installed, s.Pages)
 		})
 	}

@@ -195,7 +195,7 @@ func TestTheOptionsOfTheServiceAreDocumented(t *testing.T) {
 		name, usage := pflag.UnquoteUsage(f)
 		fmt.Fprintf(&b, "| `%s` | `%s` | %s | %s | %s |\n", f.Name, variable(f.Name), name, usual, usage)
 	}
-	testbed.CheckSection(t, filepath.Join("..", "..", "docs", "running.md"), "options", b.String(), *writeDocs)
+	testbed.CheckSection(t, filepath.Join("..", "..", "docs", "options.md"), "options", b.String(), *writeDocs)
 }
 
 // What the package brings is understood by the program that it brings: the unit's commands, and every option of its

@@ -81,10 +81,10 @@ func (c mailCommands) messagesWhy() *cobra.Command {
 				return err
 			}
 			return c.show(x, func() {
-				fmt.Fprintf(c.out, "“%s” from %s, received %s%s in %s, %s\n\n", x.Message.Subject, x.Message.SenderAddress,
+				c.printf("“%s” from %s, received %s%s in %s, %s\n\n", x.Message.Subject, x.Message.SenderAddress,
 					when(x.Message.ReceivedAt), receivedAs(x.Message.ReceivedFrom), x.Message.Mailbox, x.Message.Folder)
 				if x.Remark != nil {
-					fmt.Fprintf(c.out, "%s\n\n", *x.Remark)
+					c.printf("%s\n\n", *x.Remark)
 				}
 				var rows [][]string
 				for _, i := range x.Decided {
@@ -118,7 +118,7 @@ func (c mailCommands) messagesWhy() *cobra.Command {
 					c.table([]string{"AFTERWARDS", "", "", ""}, rows)
 				}
 				if x.Again > 0 {
-					fmt.Fprintf(c.out, "\n%s of it taken back and not filed again: inktray messages file-again %d\n",
+					c.printf("\n%s of it taken back and not filed again: inktray messages file-again %d\n",
 						count(x.Again, "file"), x.Message.ID)
 				}
 			})
@@ -140,7 +140,7 @@ func (c mailCommands) messagesAgain() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.show(n, func() { fmt.Fprintf(c.out, "%s filed again.\n", count(n.Count, "item")) })
+			return c.show(n, func() { c.printf("%s filed again.\n", count(n.Count, "item")) })
 		})}
 	return again
 }
@@ -198,13 +198,13 @@ func (c mailCommands) follow() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(c.out, "%s  %s\n", when(x.Message.ReceivedAt), x.Message.Subject)
+				c.printf("%s  %s\n", when(x.Message.ReceivedAt), x.Message.Subject)
 				for _, i := range x.Decided {
 					text := i.Path
 					if i.Verdict != "filed" {
 						text = i.Reason
 					}
-					fmt.Fprintf(c.out, "    %-10s %s: %s\n", i.Verdict, i.Name, text)
+					c.printf("    %-10s %s: %s\n", i.Verdict, i.Name, text)
 				}
 			}
 			if ctx.Err() != nil {

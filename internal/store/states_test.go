@@ -13,7 +13,7 @@ import (
 	"inktray.example/inktray/internal/testbed"
 )
 
-var writeDocs = flag.Bool("write-docs", false, "write the tables of states into docs/architecture.md")
+var writeDocs = flag.Bool("write-docs", false, "write the tables of states into docs/states.md")
 
 func TestEveryStateIsReachedAndKnown(t *testing.T) {
 	for i := range Lifecycles {
@@ -124,5 +124,5 @@ func TestTheDocumentHasTheTablesOfStates(t *testing.T) {
 			fmt.Fprintf(&b, "| %s | %s | %s |\n", step.From, to, step.Why)
 		}
 	}
-	testbed.CheckSection(t, filepath.Join("..", "..", "docs", "architecture.md"), "states", b.String(), *writeDocs)
+	testbed.CheckSection(t, filepath.Join("..", "..", "docs", "states.md"), "states", b.String(), *writeDocs)
 }

@@ -28,6 +28,12 @@ type Browser struct {
 // left out and says so.
 func StartBrowser(t testing.TB, width, height int) *Browser {
 	t.Helper()
+	return StartBrowserIn(t, "en-US", width, height)
+}
+
+// StartBrowserIn starts a browser whose person reads a language, as StartBrowser does.
+func StartBrowserIn(t testing.TB, language string, width, height int) *Browser {
+	t.Helper()
 	path, err := exec.LookPath("chromium")
 	if err != nil {
 		LeaveOut(t, "a browser: install chromium")
@@ -37,6 +43,7 @@ func StartBrowser(t testing.TB, width, height int) *Browser {
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-sync", true), chromedp.Flag("disable-quic", true),
 		chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true),
+		chromedp.Flag("lang", language), chromedp.Flag("accept-lang", language),
 		chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(width, height))
 	t.Cleanup(cancel)
 	ctx, cancelPage := chromedp.NewContext(allocator)

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { lazy, Suspense, useEffect, useRef, useState } from 'react'
 import { NavLink, Route, Routes, useLocation, useNavigationType, NavigationType } from 'react-router'
@@ -10,6 +12,7 @@ import { Enrol, Join, SetUp, SignIn } from './pages/door'
 import { Button, Page, Sheet, Wrong } from './ui/basics'
 import { Boundary } from './ui/boundary'
 import { when } from './ui/format'
+import { labelOf } from './ui/labels'
 
 const Today = lazy(() => import('./pages/today').then((m) => ({ default: m.Today })))
 const Tray = lazy(() => import('./pages/tray').then((m) => ({ default: m.Tray })))
@@ -24,6 +27,7 @@ const PassPage = lazy(() => import('./pages/history').then((m) => ({ default: m.
 const TopicPage = lazy(() => import('./pages/topic').then((m) => ({ default: m.TopicPage })))
 const People = lazy(() => import('./pages/people').then((m) => ({ default: m.People })))
 const YouPage = lazy(() => import('./pages/you').then((m) => ({ default: m.You })))
+const Documents = lazy(() => import('./pages/documents').then((m) => ({ default: m.Documents })))
 const How = lazy(() => import('./pages/how').then((m) => ({ default: m.How })))
 const Palette = lazy(() => import('./ui/palette').then((m) => ({ default: m.Palette })))
 const Settings = lazy(() => import('./pages/settings').then((m) => ({ default: m.Settings })))
@@ -56,21 +60,21 @@ export function App() {
 }
 
 const tabs = [
-  ['/', 'Today'],
-  ['/tray', 'Tray'],
-  ['/rules', 'Rules'],
-  ['/mail', 'Mail'],
-  ['/history', 'History'],
-  ['/register', 'Register'],
-  ['/settings', 'Settings'],
+  ['/', t`Today`],
+  ['/tray', t`Tray`],
+  ['/rules', t`Rules`],
+  ['/mail', t`Mail`],
+  ['/history', t`History`],
+  ['/register', t`Register`],
+  ['/settings', t`Settings`],
 ] as const
 
-const pages = (role: string) => (role === 'administrator' ? [...tabs, ['/people', 'People'] as const] : tabs)
+const pages = (role: string) => (role === 'administrator' ? [...tabs, ['/people', t`People`] as const] : tabs)
 
 /** Leads back to the pages of the machine where people sign in. */
 const Back = () => (
   <a href="/" className="text-pen hover:underline">
-    Back to the office
+    <Trans>Back to the office</Trans>
   </a>
 )
 
@@ -87,27 +91,29 @@ function Away() {
   if (!one || one.answers) return null
   return (
     <p role="status" className="mb-5 rounded-lg bg-seal-soft px-4 py-3 text-seal">
-      “{one.name}” does not answer. {one.copy_at ? `These are its records as of ${when(one.copy_at)}. ` : ''}Nothing can
-      be changed before it answers again.
+      <Trans>
+        “{one.name}” does not answer. {one.copy_at ? t`These are its records as of ${when(one.copy_at)}. ` : ''}Nothing
+        can be changed before it answers again.
+      </Trans>
     </p>
   )
 }
 
 /** What administrators do most, for the palette. */
 const actions = [
-  { kind: 'Action', name: 'Write a new rule', to: '/rules/new' },
-  { kind: 'Action', name: 'Add a mailbox', to: '/settings/mailboxes?add=mailbox' },
-  { kind: 'Action', name: 'Add a cabinet', to: '/settings/cabinets?add=cabinet' },
+  { kind: t`Action`, name: t`Write a new rule`, to: '/rules/new' },
+  { kind: t`Action`, name: t`Add a mailbox`, to: '/settings/mailboxes?add=mailbox' },
+  { kind: t`Action`, name: t`Add a cabinet`, to: '/settings/cabinets?add=cabinet' },
 ]
 
 const shortcuts = [
-  ['Ctrl K', 'Go to a page, rule, mailbox, topic or number'],
-  ['?', 'Show these shortcuts'],
-  ['Esc', 'Close what is open'],
-  ['↑ ↓', 'Go to the message above or below (on the page Mail)'],
-  ['Enter', 'Open the message (on the page Mail)'],
-  ['Space', 'Choose the message (on the page Mail)'],
-  ['F', 'File the message (on the page Mail)'],
+  [t`Ctrl K`, t`Go to a page, rule, mailbox, topic or number`],
+  ['?', t`Show these shortcuts`],
+  [t`Esc`, t`Close what is open`],
+  ['↑ ↓', t`Go to the message above or below (on the page Mail)`],
+  [t`Enter`, t`Open the message (on the page Mail)`],
+  [t`Space`, t`Choose the message (on the page Mail)`],
+  ['F', t`File the message (on the page Mail)`],
 ] as const
 
 /** Says whether somebody is writing, so that a letter is no shortcut. */
@@ -116,7 +122,7 @@ const writes = (e: KeyboardEvent) =>
 
 function Shortcuts({ onClose }: { onClose: () => void }) {
   return (
-    <Sheet title="Keyboard shortcuts" open onClose={onClose}>
+    <Sheet title={t`Keyboard shortcuts`} open onClose={onClose}>
       <dl className="grid grid-cols-[auto_1fr] gap-x-5 gap-y-2">
         {shortcuts.map(([keys, does]) => (
           <div key={keys} className="contents">
@@ -130,7 +136,9 @@ function Shortcuts({ onClose }: { onClose: () => void }) {
         ))}
       </dl>
       <div className="mt-5 flex justify-end">
-        <Button onClick={onClose}>Close</Button>
+        <Button onClick={onClose}>
+          <Trans>Close</Trans>
+        </Button>
       </div>
     </Sheet>
   )
@@ -188,24 +196,31 @@ function House({ me }: { me: Schemas['Me'] }) {
   return (
     <div className="mx-auto min-h-screen max-w-[120rem] md:grid md:grid-cols-[188px_minmax(0,1fr)]">
       <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-sheet focus:p-2">
-        To the page
+        <Trans>To the page</Trans>
       </a>
       <header className="flex flex-col pt-5 md:sticky md:top-0 md:h-screen">
         <div className="flex items-center gap-2.5 px-6 pb-4 font-serif text-[21px] leading-none font-semibold tracking-tight md:pb-6">
-          <span aria-hidden className="relative block h-[17px] w-[22px] rounded-b-[5px] border-2 border-t-0 border-ink">
-            <span className="absolute inset-x-[3px] bottom-[7px] h-[2px] bg-seal" />
-            <span className="absolute inset-x-[3px] bottom-[3px] h-[2px] bg-pen" />
-          </span>
-          Ink Tray
+          <Trans>
+            <span
+              aria-hidden
+              className="relative block h-[17px] w-[22px] rounded-b-[5px] border-2 border-t-0 border-ink"
+            >
+              <span className="absolute inset-x-[3px] bottom-[7px] h-[2px] bg-seal" />
+              <span className="absolute inset-x-[3px] bottom-[3px] h-[2px] bg-pen" />
+            </span>
+            Ink Tray
+          </Trans>
         </div>
         {machine && (
           <p className="mx-4 mb-3 rounded-lg border border-line bg-sheet-2 px-3 py-2 text-sm text-ink-2 md:mr-3">
-            The machine
-            <b className="block truncate text-[15px] font-semibold text-ink">{machine}</b>
-            <Back />
+            <Trans>
+              The machine
+              <b className="block truncate text-[15px] font-semibold text-ink">{machine}</b>
+              <Back />
+            </Trans>
           </p>
         )}
-        <nav aria-label="Pages" className="flex overflow-x-auto md:block">
+        <nav aria-label={t`Pages`} className="flex overflow-x-auto md:block">
           {pages(me.role).map(([to, name]) => (
             <NavLink
               key={to}
@@ -219,7 +234,9 @@ function House({ me }: { me: Schemas['Me'] }) {
               {name === 'Tray' && !!tray.data?.count && (
                 <span className="rounded-full bg-seal px-[7px] text-xs font-semibold text-on-seal">
                   {tray.data.count}
-                  <span className="sr-only"> waiting</span>
+                  <span className="sr-only">
+                    <Trans> waiting</Trans>
+                  </span>
                 </span>
               )}
             </NavLink>
@@ -229,18 +246,20 @@ function House({ me }: { me: Schemas['Me'] }) {
           className="mx-4 mt-3 hidden rounded-lg border border-line-2 px-3 py-1.5 text-left text-sm text-ink-2 hover:text-ink md:mr-3 md:block"
           onClick={() => setShown('palette')}
         >
-          Go to… <kbd className="float-right text-ink-3">Ctrl K</kbd>
+          <Trans>
+            Go to… <kbd className="float-right text-ink-3">Ctrl K</kbd>
+          </Trans>
         </button>
         <div className="mt-auto hidden px-6 pb-5 text-[13px] text-ink-3 md:block">
           <NavLink to="/how" className="mb-2 block text-pen hover:underline">
-            How Ink Tray works
+            <Trans>How Ink Tray works</Trans>
           </NavLink>
           <You name={me.name} />
           <br />
-          {me.role}
+          {labelOf(me.role)}
           <br />
           <button className="text-pen hover:underline" onClick={() => void signOut()}>
-            Sign out
+            <Trans>Sign out</Trans>
           </button>
         </div>
       </header>
@@ -255,9 +274,10 @@ function House({ me }: { me: Schemas['Me'] }) {
           <Suspense>
             <Palette
               pages={[
-                ...pages(me.role).map(([to, name]) => ({ kind: 'Page', name, to })),
-                { kind: 'Page', name: 'How Ink Tray works', to: '/how' },
-                ...(machine ? [] : [{ kind: 'Page', name: 'You', to: '/you' }]), // one's own page is at this machine
+                ...pages(me.role).map(([to, name]) => ({ kind: t`Page`, name, to })),
+                { kind: t`Page`, name: t`How Ink Tray works`, to: '/how' },
+                { kind: t`Page`, name: t`Documents`, to: '/book/start' },
+                ...(machine ? [] : [{ kind: t`Page`, name: t`You`, to: '/you' }]), // one's own page is at this machine
                 ...(me.role === 'administrator' ? actions : []),
               ]}
               onClose={() => setShown(null)}
@@ -268,7 +288,7 @@ function House({ me }: { me: Schemas['Me'] }) {
           <Suspense
             fallback={
               <p role="status" className="text-ink-3">
-                Opening…
+                <Trans>Opening…</Trans>
               </p>
             }
           >
@@ -288,11 +308,13 @@ function House({ me }: { me: Schemas['Me'] }) {
               <Route path="/people" element={<People />} />
               <Route path="/you" element={<YouPage />} />
               <Route path="/how" element={<How />} />
+              <Route path="/book" element={<Documents />} />
+              <Route path="/book/:page" element={<Documents />} />
               <Route path="/set-up" element={<Today />} />
               <Route
                 path="*"
                 element={
-                  <Page title="There is no such page" sub="The address may be mistyped.">
+                  <Page title={t`There is no such page`} sub={t`The address may be mistyped.`}>
                     {null}
                   </Page>
                 }
@@ -302,11 +324,11 @@ function House({ me }: { me: Schemas['Me'] }) {
         </Boundary>
         <p className="mt-12 text-sm text-ink-3 md:hidden">
           <NavLink to="/how" className="text-pen hover:underline">
-            How Ink Tray works
+            <Trans>How Ink Tray works</Trans>
           </NavLink>{' '}
           · <You name={me.name} />{' '}
           <Button look="quiet" onClick={() => void signOut()}>
-            Sign out
+            <Trans>Sign out</Trans>
           </Button>
         </p>
       </main>

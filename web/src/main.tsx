@@ -1,5 +1,6 @@
 import './tokens.css'
 
+import { I18nProvider } from '@lingui/react'
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { setNonce } from 'get-nonce'
 import { StrictMode } from 'react'
@@ -10,6 +11,7 @@ import { Problem } from './api/client'
 import { machine, pagesOf } from './api/where'
 import { App } from './app'
 import { Boundary, followUpdates } from './ui/boundary'
+import { i18n } from './ui/language'
 
 const nonce = document.querySelector<HTMLMetaElement>('meta[property=csp-nonce]')?.nonce
 if (nonce) setNonce(nonce)
@@ -28,10 +30,12 @@ const router = createBrowserRouter([{ path: '*', element: <App /> }], { basename
 
 createRoot(document.getElementById('root')!).render(
   <StrictMode>
-    <QueryClientProvider client={client}>
-      <Boundary>
-        <RouterProvider router={router} />
-      </Boundary>
-    </QueryClientProvider>
+    <I18nProvider i18n={i18n}>
+      <QueryClientProvider client={client}>
+        <Boundary>
+          <RouterProvider router={router} />
+        </Boundary>
+      </QueryClientProvider>
+    </I18nProvider>
   </StrictMode>,
 )

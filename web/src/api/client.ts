@@ -1,5 +1,7 @@
+import { t } from '@lingui/core/macro'
 import createClient from 'openapi-fetch'
 
+import { i18n } from '../ui/language'
 import type { components, paths } from './schema'
 import { address, machine } from './where'
 
@@ -11,6 +13,7 @@ const asking = (at: string) =>
     Request: class extends Request {
       constructor(to: RequestInfo | URL, init?: RequestInit) {
         super(typeof to === 'string' ? address(to, at) : to, init)
+        this.headers.set('Accept-Language', i18n.locale) // the texts of answers are in the language of the pages
       }
     },
   })
@@ -39,7 +42,7 @@ export class Problem extends Error {
   /** Under which name the service's log says more. */
   readonly request?: string
   constructor(p: Partial<Schemas['Problem']>, status: number) {
-    super(p.detail ?? `The service answers ${status}.`)
+    super(p.detail ?? t`The service answers ${status}.`)
     this.status = p.status ?? status
     this.kind = p.type?.split(':').pop() ?? ''
     this.advice = p.advice
@@ -62,7 +65,7 @@ export const octets = (f: Blob) => ({
 export async function value<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   const { data, error, response } = await answer.catch(() => {
     throw new Problem(
-      { detail: 'Ink Tray does not answer.', advice: 'Check that the service runs and that you are connected.' },
+      { detail: t`Ink Tray does not answer.`, advice: t`Check that the service runs and that you are connected.` },
       0,
     )
   })

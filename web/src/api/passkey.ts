@@ -1,3 +1,4 @@
+import { t } from '@lingui/core/macro'
 import {
   browserSupportsWebAuthn,
   type PublicKeyCredentialCreationOptionsJSON,
@@ -15,11 +16,11 @@ export const passkeysWork = () => browserSupportsWebAuthn()
 /** What somebody is told where the device, or whoever holds it, said no. */
 function inWords(error: unknown): unknown {
   const name = error instanceof Error ? error.name : ''
-  if (name === 'InvalidStateError') return new Error('This device has a passkey of yours already.')
+  if (name === 'InvalidStateError') return new Error(t`This device has a passkey of yours already.`)
   if (name === 'NotAllowedError' || name === 'AbortError')
-    return new Error('The device gave no answer, or you said no. Nothing was changed.')
+    return new Error(t`The device gave no answer, or you said no. Nothing was changed.`)
   if (error instanceof WebAuthnError || name === 'SecurityError' || name === 'NotSupportedError')
-    return new Error(`The browser cannot use a passkey here: ${(error as Error).message}`)
+    return new Error(t`The browser cannot use a passkey here: ${(error as Error).message}`)
   return error
 }
 

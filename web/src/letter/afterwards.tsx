@@ -1,29 +1,49 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import type { ReactNode } from 'react'
 
 import { Blank, Tick } from '../ui/basics'
+import { labelOf } from '../ui/labels'
 import { type Known, orList, TextList } from './blanks'
 import { list, type Reply, type Step, type Tell, type Texts } from './document'
 
 type Wrong = (place: string) => string[]
 type Kind = 'mark' | 'label' | 'remove label' | 'reply' | 'draft' | 'tell' | 'move'
 const kinds: [Kind, string, Step][] = [
-  ['mark', 'mark it…', { mark: 'read' }],
-  ['label', 'label it…', { label: 'Filed' }],
-  ['remove label', 'take a label off…', { 'remove label': [] }],
-  ['move', 'move it…', { move: 'Filed/<received year>' }],
+  ['mark', t`mark it…`, { mark: 'read' }],
+  ['label', t`label it…`, { label: t`Filed` }],
+  ['remove label', t`take a label off…`, { 'remove label': [] }],
+  ['move', t`move it…`, { move: t`Filed/<received year>` }],
   [
     'reply',
-    'reply to the sender…',
-    { reply: { text: 'Thank you for your message. We have filed:\n\n<filed.list>\n' } },
+    t`reply to the sender…`,
+    {
+      reply: {
+        text: t`Thank you for your message. We have filed:
+
+<filed.list>
+`,
+      },
+    },
   ],
-  ['draft', 'leave a draft reply…', { draft: { text: 'Dear <sender.name>,\n\n' } }],
-  ['tell', 'notify people…', { tell: { who: [] } }],
+  [
+    'draft',
+    t`leave a draft reply…`,
+    {
+      draft: {
+        text: t`Dear <sender.name>,
+
+`,
+      },
+    },
+  ],
+  ['tell', t`notify people…`, { tell: { who: [] } }],
 ]
 const marks: [string, string][] = [
-  ['read', 'read'],
-  ['unread', 'unread'],
-  ['flagged', 'flagged'],
-  ['not flagged', 'not flagged'],
+  ['read', t`read`],
+  ['unread', t`unread`],
+  ['flagged', t`flagged`],
+  ['not flagged', t`not flagged`],
 ]
 const one = (v: string[]): Texts => (v.length === 1 ? v[0] : v)
 
@@ -48,13 +68,17 @@ export function Afterwards({
   const has = (k: Kind) => lines.some((l) => l.k === k)
   return (
     <>
-      {lines.length === 0 && <p>the message stays as it is.</p>}
+      {lines.length === 0 && (
+        <p>
+          <Trans>the message stays as it is.</Trans>
+        </p>
+      )}
       {lines.map(({ i, k, s }) => {
         const told = wrong(`afterwards[${i}].${k}`)
         const out = (
           <p className="mt-3 border-t border-line pt-3">
             <button className="add !text-seal" onClick={() => set(i, k, undefined)}>
-              Remove this step
+              <Trans>Remove this step</Trans>
             </button>
           </p>
         )
@@ -71,9 +95,9 @@ export function Afterwards({
           case 'mark': {
             const v = list(s.mark)
             return line(
-              'mark it',
-              'Marks',
-              orList(v, 'and'),
+              t`mark it`,
+              t`Marks`,
+              orList(v.map(labelOf), 'and'),
               marks.map(([m, w]) => (
                 <Tick
                   key={m}
@@ -89,33 +113,37 @@ export function Afterwards({
           case 'label':
           case 'remove label':
             return line(
-              k === 'label' ? 'put on the label' : 'take off the label',
-              k === 'label' ? 'Labels put on' : 'Labels taken off',
+              k === 'label' ? t`put on the label` : t`take off the label`,
+              k === 'label' ? t`Labels put on` : t`Labels taken off`,
               orList(list(s[k]), 'and'),
               <TextList
-                label="Another label"
+                label={t`Another label`}
                 values={list(s[k])}
                 offered={known.choices?.labels ?? []}
-                about="Labels on messages:"
+                about={t`Labels on messages:`}
                 onChange={(v) => set(i, k, one(v))}
               />,
             )
           case 'move':
             return line(
-              'move it to the mail folder',
-              'Mail folder',
+              t`move it to the mail folder`,
+              t`Mail folder`,
               s.move ?? '',
               <>
                 <label className="block text-sm font-semibold">
-                  Mail folder
-                  <input
-                    className="field mt-1 font-normal"
-                    value={s.move}
-                    onChange={(e) => set(i, k, e.target.value)}
-                  />
+                  <Trans>
+                    Mail folder
+                    <input
+                      className="field mt-1 font-normal"
+                      value={s.move}
+                      onChange={(e) => set(i, k, e.target.value)}
+                    />
+                  </Trans>
                 </label>
                 <p className="mt-1 text-sm text-ink-3">
-                  Ink Tray creates the folder if it is missing. You can use fields, such as received year.
+                  <Trans>
+                    Ink Tray creates the folder if it is missing. You can use fields, such as received year.
+                  </Trans>
                 </p>
                 <p className="mt-2">
                   {known.folders
@@ -132,15 +160,15 @@ export function Afterwards({
           case 'reply':
           case 'draft':
             return line(
-              k === 'reply' ? 'reply to the sender with' : 'leave among the drafts a reply with',
-              k === 'reply' ? 'Reply' : 'Draft of a reply',
+              k === 'reply' ? t`reply to the sender with` : t`leave among the drafts a reply with`,
+              k === 'reply' ? t`Reply` : t`Draft of a reply`,
               short(s[k]?.text),
               <LetterOf letter={s[k]!} once={k === 'reply'} onChange={(v) => set(i, k, v)} />,
             )
           default:
             return line(
               'tell',
-              'Who gets it',
+              t`Who gets it`,
               orList(list(s.tell?.who), 'and'),
               <TellOf tell={s.tell!} people={known.people} onChange={(v) => set(i, k, v)} />,
             )
@@ -200,12 +228,14 @@ function Text({
         />
       </label>
       <p className="mt-1 text-sm text-ink-3">
-        Fields:{' '}
-        {fields.map((f) => (
-          <button key={f} className="add mr-2 !text-sm !font-normal" onClick={() => onChange(value + f)}>
-            {f}
-          </button>
-        ))}
+        <Trans>
+          Fields:{' '}
+          {fields.map((f) => (
+            <button key={f} className="add mr-2 !text-sm !font-normal" onClick={() => onChange(value + f)}>
+              {f}
+            </button>
+          ))}
+        </Trans>
       </p>
     </>
   )
@@ -221,32 +251,38 @@ function LetterOf({ letter, once, onChange }: { letter: Reply; once: boolean; on
   return (
     <>
       <label className="mb-3 block text-sm font-semibold">
-        Subject
-        <input
-          className="field mt-1 font-normal"
-          placeholder="Re: <subject>"
-          value={letter.subject ?? ''}
-          onChange={(e) => put({ subject: e.target.value })}
-        />
-      </label>
-      <Text label="Text" value={letter.text} onChange={(text) => put({ text })} />
-      {once && (
-        <label className="mt-3 block text-sm font-semibold">
-          At most one to a sender in
+        <Trans>
+          Subject
           <input
             className="field mt-1 font-normal"
-            placeholder="7 days"
-            value={letter['once in'] ?? ''}
-            onChange={(e) => put({ 'once in': e.target.value })}
+            placeholder={t`Re: <subject>`}
+            value={letter.subject ?? ''}
+            onChange={(e) => put({ subject: e.target.value })}
           />
+        </Trans>
+      </label>
+      <Text label={t`Text`} value={letter.text} onChange={(text) => put({ text })} />
+      {once && (
+        <label className="mt-3 block text-sm font-semibold">
+          <Trans>
+            At most one to a sender in
+            <input
+              className="field mt-1 font-normal"
+              placeholder={t`7 days`}
+              value={letter['once in'] ?? ''}
+              onChange={(e) => put({ 'once in': e.target.value })}
+            />
+          </Trans>
         </label>
       )}
-      <p className="mt-2 text-sm text-ink-3">Mailing lists, programs and reports never get a reply.</p>
+      <p className="mt-2 text-sm text-ink-3">
+        <Trans>Mailing lists, programs and reports never get a reply.</Trans>
+      </p>
     </>
   )
 }
 
-function TellOf({ tell, people, onChange }: { tell: Tell; people: string[]; onChange: (t: Tell) => void }) {
+function TellOf({ tell, people, onChange }: { tell: Tell; people: string[]; onChange: (next: Tell) => void }) {
   const who = list(tell.who)
   const put = (changes: Partial<Tell>) => {
     const next = { ...tell, ...changes }
@@ -256,9 +292,13 @@ function TellOf({ tell, people, onChange }: { tell: Tell; people: string[]; onCh
   }
   return (
     <>
-      <p className="mb-1 text-sm font-semibold">Who gets it</p>
+      <p className="mb-1 text-sm font-semibold">
+        <Trans>Who gets it</Trans>
+      </p>
       {people.length === 0 && (
-        <p className="text-ink-2">Nobody can be told yet. Add people in Settings, Notifications.</p>
+        <p className="text-ink-2">
+          <Trans>Nobody can be told yet. Add people in Settings, Notifications.</Trans>
+        </p>
       )}
       {[...new Set([...people, ...who])].map((p) => (
         <Tick
@@ -269,18 +309,22 @@ function TellOf({ tell, people, onChange }: { tell: Tell; people: string[]; onCh
         />
       ))}
       <label className="my-3 block text-sm font-semibold">
-        Subject
-        <input
-          className="field mt-1 font-normal"
-          placeholder="<filed.count> filed from <sender.name>"
-          value={tell.subject ?? ''}
-          onChange={(e) => put({ subject: e.target.value })}
-        />
+        <Trans>
+          Subject
+          <input
+            className="field mt-1 font-normal"
+            placeholder="<filed.count> filed from <sender.name>"
+            value={tell.subject ?? ''}
+            onChange={(e) => put({ subject: e.target.value })}
+          />
+        </Trans>
       </label>
       <Text
-        label="Text"
+        label={t`Text`}
         value={tell.text ?? ''}
-        placeholder={'From <sender.name>, received <received date>: <subject>\n\n<filed.list>'}
+        placeholder={t`From <sender.name>, received <received date>: <subject>
+
+<filed.list>`}
         onChange={(text) => put({ text })}
       />
     </>

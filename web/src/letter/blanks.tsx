@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useQuery } from '@tanstack/react-query'
 import { type KeyboardEvent, type ReactNode, useId, useRef, useState } from 'react'
 import { Link } from 'react-router'
@@ -59,8 +61,8 @@ export function TextList({
   const [typed, setTyped] = useState('')
   const id = useId()
   const add = (v: string) => {
-    const t = v.trim()
-    if (t && !values.includes(t)) onChange([...values, t])
+    const trimmed = v.trim()
+    if (trimmed && !values.includes(trimmed)) onChange([...values, trimmed])
     setTyped('')
   }
   const key = (e: KeyboardEvent) => {
@@ -80,7 +82,7 @@ export function TextList({
             {v}
             <button
               className="px-1.5 text-ink-3 hover:text-seal"
-              aria-label={`Take ${v} out`}
+              aria-label={t`Take ${v} out`}
               onClick={() => onChange(values.filter((x) => x !== v))}
             >
               ×
@@ -102,12 +104,12 @@ export function TextList({
           onBlur={() => add(typed)}
         />
         <Button onClick={() => add(typed)} disabled={!typed.trim()}>
-          Add
+          <Trans>Add</Trans>
         </Button>
       </div>
       {offers.length > 0 && (
         <div className="mt-3">
-          <p className="text-sm text-ink-3">{about ?? 'In this mailbox:'}</p>
+          <p className="text-sm text-ink-3">{about ?? t`In this mailbox:`}</p>
           {offers.map((o) => (
             <button
               key={o.value}
@@ -180,8 +182,10 @@ function Kinds({
   )
 }
 
-export const orList = (words: string[], last = 'or') =>
-  words.length < 2 ? words.join('') : `${words.slice(0, -1).join(', ')} ${last} ${words.at(-1)}`
+/** Words with "or" before the last, or another word. */
+export const orList = (words: string[], last: 'or' | 'and' | 'nor' = 'or') =>
+  words.length < 2 ? words.join('') : `${words.slice(0, -1).join(', ')} ${joins[last]} ${words.at(-1)}`
+export const joins = { or: t`or`, and: t`and`, nor: t`nor` }
 
 const collapse = (v: string[]): Texts => (v.length === 1 ? v[0] : v)
 
@@ -195,14 +199,14 @@ function offersOf(s: Shape, known: Known): Offered[] {
 }
 
 const about: Record<string, string> = {
-  domains: 'Senders in this mailbox:',
-  addresses: 'Senders in this mailbox:',
-  recipients: 'Recipients in this mailbox:',
-  words: 'Words in subjects:',
-  topics: 'In Settings:',
-  labels: 'Labels on messages:',
-  folders: 'Folders:',
-  correspondents: 'Correspondents:',
+  domains: t`Senders in this mailbox:`,
+  addresses: t`Senders in this mailbox:`,
+  recipients: t`Recipients in this mailbox:`,
+  words: t`Words in subjects:`,
+  topics: t`In Settings:`,
+  labels: t`Labels on messages:`,
+  folders: t`Folders:`,
+  correspondents: t`Correspondents:`,
 }
 
 type LeafProps = {
@@ -215,16 +219,16 @@ type LeafProps = {
 
 /** What an empty blank says, by what it looks at. */
 const invites: Record<string, string> = {
-  sender: 'choose a sender',
-  'original sender': 'choose a sender',
-  recipient: 'choose a recipient',
-  'delivered to': 'enter an address',
-  subject: 'enter words',
-  'subject.full': 'enter words',
-  words: 'enter words',
-  topic: 'choose a topic',
-  label: 'choose a label',
-  folder: 'choose a folder',
+  sender: t`choose a sender`,
+  'original sender': t`choose a sender`,
+  recipient: t`choose a recipient`,
+  'delivered to': t`enter an address`,
+  subject: t`enter words`,
+  'subject.full': t`enter words`,
+  words: t`enter words`,
+  topic: t`choose a topic`,
+  label: t`choose a label`,
+  folder: t`choose a folder`,
 }
 
 /** One condition: its words, and a blank where it can be changed. */
@@ -235,24 +239,24 @@ export function LeafLine({ leaf, known, wrong, exception, onChange }: LeafProps)
       <>
         <span className="rounded bg-sheet px-1 text-ink-2">{JSON.stringify(leaf)}</span>{' '}
         <button className="add" onClick={() => onChange(null)}>
-          take out
+          <Trans>take out</Trans>
         </button>
       </>
     )
   }
   const v = valueOf(leaf, s)
   const set = (x: unknown) => onChange({ leaf: withValue(s, x, leaf) })
-  let words = exception ? s.words.replace(/^whose /, 'the ').replace(/^that are /, 'it is ') : s.words
+  let words = exception ? (s.exception ?? s.words) : s.words
   let shown: string
   if (s.values === 'texts') shown = orList(list(v as Texts), s.sub === 'all' || s.sub === 'contains all' ? 'and' : 'or')
   else if (s.values === 'item') shown = itemWords(v as ItemTest, known.language?.kinds ?? [])
   else if (s.values === 'count') shown = `${Number(v)} attachments`
-  else if (s.sub === 'verified') shown = v ? 'verified' : 'not verified'
+  else if (s.sub === 'verified') shown = v ? t`verified` : t`not verified`
   else if (s.values === 'yes') {
-    shown = v ? (s.key === 'read' ? 'read' : 'flagged') : s.key === 'read' ? 'unread' : 'not flagged'
-    words = exception ? 'it is' : 'that are'
+    shown = v ? (s.key === 'read' ? t`read` : t`flagged`) : s.key === 'read' ? t`unread` : t`not flagged`
+    words = exception ? t`it is` : t`that are`
   } else if (s.values === 'no') {
-    shown = v ? 'something' : 'nothing'
+    shown = v ? t`something` : t`nothing`
   } else if (s.values === 'header') shown = headerWords(v as Header)
   else shown = String(v)
   const domain = leaf[s.key] as { exactly?: boolean }
@@ -269,7 +273,7 @@ export function LeafLine({ leaf, known, wrong, exception, onChange }: LeafProps)
         />
         {s.sub === 'domain' && (
           <Tick
-            label="without subdomains"
+            label={t`without subdomains`}
             checked={!!domain.exactly}
             onChange={(on) => onChange({ leaf: { [s.key]: { domain: v, ...(on ? { exactly: true } : {}) } } })}
           />
@@ -278,7 +282,7 @@ export function LeafLine({ leaf, known, wrong, exception, onChange }: LeafProps)
         {s.key === 'words' && <WordsIn leaf={leaf} sub={s.sub!} onChange={onChange} />}
         <p className="mt-4 border-t border-line pt-3">
           <button className="add !text-seal" onClick={() => onChange(null)}>
-            Remove this condition
+            <Trans>Remove this condition</Trans>
           </button>
         </p>
       </Blank>
@@ -289,9 +293,9 @@ export function LeafLine({ leaf, known, wrong, exception, onChange }: LeafProps)
 function WordsIn({ leaf, sub, onChange }: { leaf: Leaf; sub: string; onChange: (n: Node) => void }) {
   const w = leaf.words as Record<string, Texts>
   const places: [string, string][] = [
-    ['subject', 'the subject'],
-    ['body', 'the text'],
-    ['names', 'the attachments’ names'],
+    ['subject', t`the subject`],
+    ['body', t`the text`],
+    ['names', t`the attachments’ names`],
   ]
   const on = w.in ? list(w.in) : places.map(([p]) => p)
   const set = (next: string[]) =>
@@ -300,7 +304,9 @@ function WordsIn({ leaf, sub, onChange }: { leaf: Leaf; sub: string; onChange: (
     })
   return (
     <div className="mt-3">
-      <p className="text-sm font-semibold">Looked for in</p>
+      <p className="text-sm font-semibold">
+        <Trans>Looked for in</Trans>
+      </p>
       {places.map(([p, label]) => (
         <Tick
           key={p}
@@ -315,58 +321,60 @@ function WordsIn({ leaf, sub, onChange }: { leaf: Leaf; sub: string; onChange: (
 
 /** How sure a topic has to be. */
 function Sure({ leaf, onChange }: { leaf: Leaf; onChange: (n: Node) => void }) {
-  const t = leaf.topic as { is: Texts; confidence?: string }
+  const topic = leaf.topic as { is: Texts; confidence?: string }
   const topics = useQuery(queries.topics)
   return (
     <label className="mt-3 block text-sm font-semibold">
-      How sure it has to be
-      <select
-        className="field mt-1 font-normal"
-        value={t.confidence ?? '85%'}
-        onChange={(e) =>
-          onChange({
-            leaf: { topic: { is: t.is, ...(e.target.value === '85%' ? {} : { confidence: e.target.value }) } },
-          })
-        }
-      >
-        {[...new Set(['75%', '85%', '90%', '95%', t.confidence ?? '85%'])].sort().map((c) => (
-          <option key={c} value={c}>
-            {c.replace('%', ' %')}
-          </option>
-        ))}
-      </select>
-      <span className="font-normal text-ink-3">
-        Less certain messages wait in the tray. Your answer there teaches the topic.
-      </span>
-      {topics.data
-        ?.filter((x) => list(t.is).some((n) => n.toLowerCase() === x.name.toLowerCase()))
-        .map((x) => (
-          <span key={x.id} className="mt-2 block font-normal text-ink-2">
-            {x.sentence}{' '}
-            <Link className="text-pen underline" to={`/topics/${x.id}`}>
-              Teach {x.name}…
-            </Link>
-          </span>
-        ))}
+      <Trans>
+        How sure it has to be
+        <select
+          className="field mt-1 font-normal"
+          value={topic.confidence ?? '85%'}
+          onChange={(e) =>
+            onChange({
+              leaf: { topic: { is: topic.is, ...(e.target.value === '85%' ? {} : { confidence: e.target.value }) } },
+            })
+          }
+        >
+          {[...new Set(['75%', '85%', '90%', '95%', topic.confidence ?? '85%'])].sort().map((c) => (
+            <option key={c} value={c}>
+              {c.replace('%', ' %')}
+            </option>
+          ))}
+        </select>
+        <span className="font-normal text-ink-3">
+          Less certain messages wait in the tray. Your answer there teaches the topic.
+        </span>
+        {topics.data
+          ?.filter((x) => list(topic.is).some((n) => n.toLowerCase() === x.name.toLowerCase()))
+          .map((x) => (
+            <span key={x.id} className="mt-2 block font-normal text-ink-2">
+              {x.sentence}{' '}
+              <Link className="text-pen underline" to={`/topics/${x.id}`}>
+                <Trans>Teach {x.name}…</Trans>
+              </Link>
+            </span>
+          ))}
+      </Trans>
     </label>
   )
 }
 
 type Header = { name: string; there?: boolean } & Partial<Record<string, Texts | boolean>>
 const opWords: Record<string, string> = {
-  contains: 'contains',
-  'contains all': 'contains all of',
-  is: 'is',
-  begins: 'begins with',
-  ends: 'ends with',
-  like: 'is like',
-  matches: 'matches',
-  there: 'is there',
+  contains: t`contains`,
+  'contains all': t`contains all of`,
+  is: t`is`,
+  begins: t`begins with`,
+  ends: t`ends with`,
+  like: t`is like`,
+  matches: t`matches`,
+  there: t`is there`,
 }
 const opOf = (h: Header) => headerOps.find((o) => h[o] !== undefined) ?? 'contains'
 const headerWords = (h: Header) => {
   const op = opOf(h)
-  if (op === 'there') return `${h.name} ${h.there ? 'is there' : 'is not there'}`
+  if (op === 'there') return `${h.name} ${h.there ? t`is there` : t`is not there`}`
   return h.name ? `${h.name} ${opWords[op]} ${orList(list(h[op] as Texts), op === 'contains all' ? 'and' : 'or')}` : ''
 }
 
@@ -375,38 +383,46 @@ function HeaderEditor({ h, onChange }: { h: Header; onChange: (h: Header) => voi
   return (
     <>
       <label className="mb-3 block text-sm font-semibold">
-        Name of the field
-        <input
-          className="field mt-1 font-normal"
-          placeholder="X-Reference"
-          value={h.name}
-          onChange={(e) => onChange({ ...h, name: e.target.value })}
-        />
+        <Trans>
+          Name of the field
+          <input
+            className="field mt-1 font-normal"
+            placeholder="X-Reference"
+            value={h.name}
+            onChange={(e) => onChange({ ...h, name: e.target.value })}
+          />
+        </Trans>
       </label>
       <label className="mb-3 block text-sm font-semibold">
-        Its text
-        <select
-          className="field mt-1 font-normal"
-          value={op}
-          onChange={(e) =>
-            onChange({
-              name: h.name,
-              [e.target.value]: e.target.value === 'there' ? true : op === 'there' ? [] : h[op],
-            })
-          }
-        >
-          {headerOps.map((o) => (
-            <option key={o} value={o}>
-              {opWords[o]}
-            </option>
-          ))}
-        </select>
+        <Trans>
+          Its text
+          <select
+            className="field mt-1 font-normal"
+            value={op}
+            onChange={(e) =>
+              onChange({
+                name: h.name,
+                [e.target.value]: e.target.value === 'there' ? true : op === 'there' ? [] : h[op],
+              })
+            }
+          >
+            {headerOps.map((o) => (
+              <option key={o} value={o}>
+                {opWords[o]}
+              </option>
+            ))}
+          </select>
+        </Trans>
       </label>
       {op === 'there' ? (
-        <Tick label="it is there" checked={h.there === true} onChange={(on) => onChange({ name: h.name, there: on })} />
+        <Tick
+          label={t`it is there`}
+          checked={h.there === true}
+          onChange={(on) => onChange({ name: h.name, there: on })}
+        />
       ) : (
         <TextList
-          label="Another text"
+          label={t`Another text`}
           values={list(h[op] as Texts)}
           onChange={(x) => onChange({ name: h.name, [op]: collapse(x) })}
         />
@@ -432,29 +448,31 @@ function LeafEditor({
   return (
     <>
       <label className="mb-3 block text-sm font-semibold">
-        What is looked at
-        <select
-          className="field mt-1 font-normal"
-          value={shapes.indexOf(s)}
-          onChange={(e) => change(shapes[Number(e.target.value)])}
-        >
-          {groups.map((g) => (
-            <optgroup key={g} label={g}>
-              {shapes.map(
-                (x, i) =>
-                  x.group === g && (
-                    <option key={i} value={i}>
-                      {x.sub === 'domain' ? `${x.words} the domain` : x.words}
-                    </option>
-                  ),
-              )}
-            </optgroup>
-          ))}
-        </select>
+        <Trans>
+          What is looked at
+          <select
+            className="field mt-1 font-normal"
+            value={shapes.indexOf(s)}
+            onChange={(e) => change(shapes[Number(e.target.value)])}
+          >
+            {groups.map((g) => (
+              <optgroup key={g} label={g}>
+                {shapes.map(
+                  (x, i) =>
+                    x.group === g && (
+                      <option key={i} value={i}>
+                        {x.sub === 'domain' ? t`${x.words} the domain` : x.words}
+                      </option>
+                    ),
+                )}
+              </optgroup>
+            ))}
+          </select>
+        </Trans>
       </label>
       {s.values === 'texts' && (
         <TextList
-          label={s.another ?? 'Another text'}
+          label={s.another ?? t`Another text`}
           values={list(v as Texts)}
           onChange={(x) => set(collapse(x))}
           offered={offersOf(s, known)}
@@ -465,23 +483,25 @@ function LeafEditor({
       {s.values === 'header' && <HeaderEditor h={v as Header} onChange={set} />}
       {s.values === 'count' && (
         <label className="block text-sm font-semibold">
-          How many
-          <input
-            className="field mt-1 font-normal"
-            type="number"
-            min={0}
-            value={Number(v)}
-            onChange={(e) => set(Number(e.target.value))}
-          />
+          <Trans>
+            How many
+            <input
+              className="field mt-1 font-normal"
+              type="number"
+              min={0}
+              value={Number(v)}
+              onChange={(e) => set(Number(e.target.value))}
+            />
+          </Trans>
         </label>
       )}
       {(s.values === 'size' || s.values === 'age' || s.values === 'day') && (
         <label className="block text-sm font-semibold">
           {s.values === 'size'
-            ? 'Size, such as 20 KB'
+            ? t`Size, such as 20 KB`
             : s.values === 'age'
-              ? 'Such as 14 days, 2 weeks, 3 months, 1 year'
-              : 'Day'}
+              ? t`Such as 14 days, 2 weeks, 3 months, 1 year`
+              : t`Day`}
           <input
             className="field mt-1 font-normal"
             type={s.values === 'day' ? 'date' : 'text'}
@@ -494,10 +514,10 @@ function LeafEditor({
         <Tick
           label={
             s.sub === 'verified'
-              ? 'verified by a signature or a trusted mail server'
+              ? t`verified by a signature or a trusted mail server`
               : s.key === 'read'
-                ? 'read'
-                : 'flagged'
+                ? t`read`
+                : t`flagged`
           }
           checked={v === true}
           onChange={set}
@@ -508,8 +528,8 @@ function LeafEditor({
           name="taken"
           value={v ? 'yes' : 'no'}
           choices={[
-            ['no', 'nothing', 'Only what no earlier rule takes'],
-            ['yes', 'something'],
+            ['no', t`nothing`, t`Only what no earlier rule takes`],
+            ['yes', t`something`],
           ]}
           onChange={(x) => set(x === 'yes')}
         />
@@ -519,27 +539,27 @@ function LeafEditor({
 }
 
 const usual: [string, string][] = [
-  ['year', '<received year>'],
-  ['month', '<received month> <received month name>'],
-  ['date', '<received date>'],
-  ['sender', '<sender.name>'],
-  ['sender’s domain', '<sender.domain>'],
-  ['correspondent', '<correspondent or sender.domain>'],
-  ['subject', '<subject>'],
-  ['file name', '<file.stem>'],
-  ['kind', '<file.kind>'],
-  ['register number', '<register.year>-<register pad 4>'],
+  [t`year`, '<received year>'],
+  [t`month`, '<received month> <received month name>'],
+  [t`date`, '<received date>'],
+  [t`sender`, '<sender.name>'],
+  [t`sender’s domain`, '<sender.domain>'],
+  [t`correspondent`, '<correspondent or sender.domain>'],
+  [t`subject`, '<subject>'],
+  [t`file name`, '<file.stem>'],
+  [t`kind`, '<file.kind>'],
+  [t`register number`, '<register.year>-<register pad 4>'],
 ]
 const ready: [string, string][] = [
-  ['by year and month', 'Mail/<received year>/<received month> <received month name>'],
-  ['by correspondent, then year', 'Mail/<correspondent or sender.domain>/<received year>'],
-  ['by kind', 'Mail/<file.kind>/<received year>'],
+  [t`by year and month`, t`Mail/<received year>/<received month> <received month name>`],
+  [t`by correspondent, then year`, t`Mail/<correspondent or sender.domain>/<received year>`],
+  [t`by kind`, t`Mail/<file.kind>/<received year>`],
 ]
 const readyNames: [string, string][] = [
-  ['the original name', '<file.stem>'],
-  ['date, then its name', '<received date> <file.stem>'],
-  ['date, sender, its name', '<received date> <sender.domain> <file.stem>'],
-  ['with a running number', '<register.year>-<register pad 4> <file.stem>'],
+  [t`the original name`, '<file.stem>'],
+  [t`date, then its name`, '<received date> <file.stem>'],
+  [t`date, sender, its name`, '<received date> <sender.domain> <file.stem>'],
+  [t`with a running number`, '<register.year>-<register pad 4> <file.stem>'],
 ]
 
 type PatternProps = {
@@ -585,7 +605,7 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
   const chip = 'rounded border border-line-2 bg-sheet-2 px-1.5 text-sm hover:border-pen'
   return (
     <Blank label={`${label}: ${said}`} text={value && <>{shown}</>} wrong={wrong}>
-      <p className="mb-1 text-sm font-semibold">Usual {names ? 'names' : 'folders'}</p>
+      <p className="mb-1 text-sm font-semibold">{names ? t`Usual names` : t`Usual folders`}</p>
       <div className="mb-3 flex flex-wrap gap-1.5">
         {(names ? readyNames : ready).map(([word, p]) => (
           <button key={p} className={chip} aria-pressed={p === value} onClick={() => onChange(p)}>
@@ -593,11 +613,13 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
           </button>
         ))}
       </div>
-      <p className="mb-1 text-sm font-semibold">Add</p>
+      <p className="mb-1 text-sm font-semibold">
+        <Trans>Add</Trans>
+      </p>
       <div className="mb-3 flex flex-wrap gap-1.5">
         {!names && (
           <button className={chip} onClick={() => put('/')}>
-            a folder below
+            <Trans>a folder below</Trans>
           </button>
         )}
         {usual.map(([word, f]) => (
@@ -610,14 +632,14 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
             {v.name}
           </button>
         ))}
-        {language?.tables.map((t) => (
-          <button key={t} className={chip} onClick={() => put(`<lookup ${t} of (file.stem)>`)}>
-            look up in {t}
+        {language?.tables.map((table) => (
+          <button key={table} className={chip} onClick={() => put(`<lookup ${table} of (file.stem)>`)}>
+            <Trans>look up in {table}</Trans>
           </button>
         ))}
       </div>
       {parts.some((p) => p.field !== undefined) && (
-        <div className="mb-3 flex flex-wrap gap-1.5" aria-label="Fields in use">
+        <div className="mb-3 flex flex-wrap gap-1.5" aria-label={t`Fields in use`}>
           {parts.map(
             (p, i) =>
               p.field !== undefined && (
@@ -625,7 +647,7 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
                   {inWords(p.field, fields)}
                   <button
                     className="px-1.5 text-ink-3 hover:text-seal"
-                    aria-label={`Remove ${inWords(p.field, fields)}`}
+                    aria-label={t`Remove ${inWords(p.field, fields)}`}
                     onClick={() => takeOut(i)}
                   >
                     ×
@@ -636,7 +658,7 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
         </div>
       )}
       <label htmlFor={id} className="mb-1 block text-sm font-semibold">
-        {label}, as text
+        <Trans>{label}, as text</Trans>
       </label>
       <textarea
         ref={area}
@@ -656,22 +678,24 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
         {wrong.length ? (
           wrong.join(' ')
         ) : example ? (
-          <>
+          <Trans>
             For example: <b className="font-semibold">{example}</b>
-          </>
+          </Trans>
         ) : (
-          'Text stays as it is. Fields are written between < and >.'
+          t`Text stays as it is. Fields are written between < and >.`
         )}
       </p>
       {language && (
         <details className="mt-3 text-sm">
-          <summary className="font-semibold text-pen">All fields and words</summary>
+          <summary className="font-semibold text-pen">
+            <Trans>All fields and words</Trans>
+          </summary>
           <dl className="mt-2 grid grid-cols-[auto_1fr] gap-x-3 gap-y-0.5">
             {language.fields.map((f) => (
               <div key={f.name} className="contents">
                 <dt>
                   <button className="add !p-0" title={f.example} onClick={() => put(f.example)}>
-                    {f.type === 'date' ? `date ${f.words}` : f.words}
+                    {f.type === 'date' ? t`date ${f.words ?? ''}` : f.words}
                   </button>
                 </dt>
                 <dd className="text-ink-2">{f.doc}</dd>
@@ -691,48 +715,48 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
 }
 
 /** What an attachment must be, in words. */
-export const itemWords = (t: ItemTest, kinds: Schemas['Kind'][]): string => {
-  let noun = t.kind
+export const itemWords = (test: ItemTest, kinds: Schemas['Kind'][]): string => {
+  let noun = test.kind
     ? orList(
-        list(t.kind).map((k) => kinds.find((x) => x.name === k)?.plural ?? k),
+        list(test.kind).map((k) => kinds.find((x) => x.name === k)?.plural ?? k),
         'and',
       )
-    : 'attachments'
-  if (t.inline) noun = t.kind ? `inline ${noun}` : 'inline pictures'
-  if (t.inline === false) noun += ' that are not inline'
-  if (t.name) noun = (t.kind || t.inline ? noun : 'files') + ` named ${orList(list(t.name))}`
-  if (t['name matches']) noun += ` whose name matches ${orList(list(t['name matches']))}`
-  if (t.extension) noun += ` ending in ${orList(list(t.extension))}`
-  if (t.type) noun += ` of the type ${orList(list(t.type))}`
-  if (t.larger) noun += ` over ${t.larger}`
-  if (t.smaller) noun += ` under ${t.smaller}`
-  const invoice = t['electronic invoice']
+    : t`attachments`
+  if (test.inline) noun = test.kind ? `inline ${noun}` : 'inline pictures'
+  if (test.inline === false) noun += ' that are not inline'
+  if (test.name) noun = (test.kind || test.inline ? noun : t`files`) + t` named ${orList(list(test.name))}`
+  if (test['name matches']) noun += ` whose name matches ${orList(list(test['name matches']))}`
+  if (test.extension) noun += ` ending in ${orList(list(test.extension))}`
+  if (test.type) noun += ` of the type ${orList(list(test.type))}`
+  if (test.larger) noun += ` over ${test.larger}`
+  if (test.smaller) noun += ` under ${test.smaller}`
+  const invoice = test['electronic invoice']
   if (invoice)
-    noun += ` that are electronic invoices${{ any: '', 'adds up': ' which add up', 'does not add up': ' which do not add up' }[invoice] ?? ''}`
-  const any = [...list(t.text?.contains), ...list(t.text?.['contains any'])]
+    noun += ` that are electronic invoices${{ any: '', 'adds up': t` which add up`, 'does not add up': t` which do not add up` }[invoice] ?? ''}`
+  const any = [...list(test.text?.contains), ...list(test.text?.['contains any'])]
   if (any.length) noun += ` in which ${orList(any)} stands`
-  if (t.text?.['contains all']) noun += ` in which ${orList(list(t.text['contains all']), 'and')} stand`
-  if (t.text?.matches) noun += ` in which something matches ${orList(list(t.text.matches))}`
-  const values = valueWords(t)
+  if (test.text?.['contains all']) noun += ` in which ${orList(list(test.text['contains all']), 'and')} stand`
+  if (test.text?.matches) noun += ` in which something matches ${orList(list(test.text.matches))}`
+  const values = valueWords(test)
   return values ? `${noun} ${values}` : noun
 }
 
-const inner = (t: InnerText): InnerText | undefined => {
-  const kept = Object.fromEntries(Object.entries(t).filter(([, v]) => v !== undefined))
+const inner = (within: InnerText): InnerText | undefined => {
+  const kept = Object.fromEntries(Object.entries(within).filter(([, v]) => v !== undefined))
   return Object.keys(kept).length ? kept : undefined
 }
 
 export function ItemEditor({
-  test: t,
+  test: test,
   known,
   onChange,
 }: {
   test: ItemTest
   known: Known
-  onChange: (t: ItemTest) => void
+  onChange: (next: ItemTest) => void
 }) {
   const set = (changes: Partial<ItemTest>) => {
-    const next = { ...t, ...changes }
+    const next = { ...test, ...changes }
     for (const k of Object.keys(next) as (keyof ItemTest)[])
       if (next[k] === undefined || next[k] === '' || (Array.isArray(next[k]) && next[k].length === 0)) delete next[k]
     onChange(next)
@@ -743,7 +767,7 @@ export function ItemEditor({
       <input
         className="field mt-1 font-normal"
         placeholder={placeholder}
-        defaultValue={list(t[key]).join(', ')}
+        defaultValue={list(test[key]).join(', ')}
         onChange={(e) =>
           set({
             [key]: e.target.value.trim()
@@ -759,66 +783,76 @@ export function ItemEditor({
   )
   return (
     <>
-      <p className="mb-1 text-sm font-semibold">Kinds</p>
+      <p className="mb-1 text-sm font-semibold">
+        <Trans>Kinds</Trans>
+      </p>
       <Kinds
         kinds={known.language?.kinds ?? []}
-        values={list(t.kind)}
+        values={list(test.kind)}
         occur={known.choices?.kinds ?? []}
         onChange={(kind) => set({ kind })}
       />
-      {line('name', 'File names, with * for any text', '*plan*, *.csv')}
+      {line('name', t`File names, with * for any text`, '*plan*, *.csv')}
       <div className="grid grid-cols-2 gap-3">
-        {line('extension', 'Extensions', 'csv, xlsx')}
-        {line('type', 'Media types', 'image/*')}
+        {line('extension', t`Extensions`, 'csv, xlsx')}
+        {line('type', t`Media types`, 'image/*')}
         <label className="mt-3 block text-sm font-semibold">
-          Over
-          <input
-            className="field mt-1 font-normal"
-            placeholder="20 KB"
-            value={t.larger ?? ''}
-            onChange={(e) => set({ larger: e.target.value })}
-          />
+          <Trans>
+            Over
+            <input
+              className="field mt-1 font-normal"
+              placeholder="20 KB"
+              value={test.larger ?? ''}
+              onChange={(e) => set({ larger: e.target.value })}
+            />
+          </Trans>
         </label>
         <label className="mt-3 block text-sm font-semibold">
-          Under
-          <input
-            className="field mt-1 font-normal"
-            placeholder="10 MB"
-            value={t.smaller ?? ''}
-            onChange={(e) => set({ smaller: e.target.value })}
-          />
+          <Trans>
+            Under
+            <input
+              className="field mt-1 font-normal"
+              placeholder="10 MB"
+              value={test.smaller ?? ''}
+              onChange={(e) => set({ smaller: e.target.value })}
+            />
+          </Trans>
         </label>
       </div>
-      {line('name matches', 'File name matches (regular expression)', '^BK-[0-9]+')}
+      {line('name matches', t`File name matches (regular expression)`, '^BK-[0-9]+')}
       <label className="mt-3 block text-sm font-semibold">
-        Electronic invoices
-        <select
-          className="field mt-1 font-normal"
-          value={t['electronic invoice'] ?? ''}
-          onChange={(e) => set({ 'electronic invoice': e.target.value || undefined })}
-        >
-          <option value="">whether it is one or not</option>
-          <option value="any">only electronic invoices, as XML or within a PDF</option>
-          <option value="adds up">only those that add up</option>
-          <option value="does not add up">only those that do not add up</option>
-        </select>
+        <Trans>
+          Electronic invoices
+          <select
+            className="field mt-1 font-normal"
+            value={test['electronic invoice'] ?? ''}
+            onChange={(e) => set({ 'electronic invoice': e.target.value || undefined })}
+          >
+            <option value="">whether it is one or not</option>
+            <option value="any">only electronic invoices, as XML or within a PDF</option>
+            <option value="adds up">only those that add up</option>
+            <option value="does not add up">only those that do not add up</option>
+          </select>
+        </Trans>
       </label>
       <div className="mt-3 border-t border-line pt-3">
         <TextList
-          label="Words inside, any of them"
-          values={list(t.text?.contains)}
-          onChange={(x) => set({ text: inner({ ...t.text, contains: x.length ? collapse(x) : undefined }) })}
+          label={t`Words inside, any of them`}
+          values={list(test.text?.contains)}
+          onChange={(x) => set({ text: inner({ ...test.text, contains: x.length ? collapse(x) : undefined }) })}
         />
         <p className="mt-1 text-sm text-ink-3">
-          Ink Tray looks in PDFs, documents, spreadsheets, presentations and text files, and in scans if Tesseract is
-          installed. A file that cannot be read waits in the tray.
+          <Trans>
+            Ink Tray looks in PDFs, documents, spreadsheets, presentations and text files, and in scans if Tesseract is
+            installed. A file that cannot be read waits in the tray.
+          </Trans>
         </p>
       </div>
-      <ValueTestEditor test={t} known={known} onChange={(value) => set({ value })} />
+      <ValueTestEditor test={test} known={known} onChange={(value) => set({ value })} />
       <div className="mt-2">
         <Tick
-          label="only what is shown within the text"
-          checked={t.inline === true}
+          label={t`only what is shown within the text`}
+          checked={test.inline === true}
           onChange={(on) => set({ inline: on || undefined })}
         />
       </div>

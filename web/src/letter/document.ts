@@ -1,3 +1,4 @@
+import { t } from '@lingui/core/macro'
 import type { Schemas } from '../api/client'
 
 /** The rule document as the letter edits it. What the letter has no blank for is kept as it is. */
@@ -18,14 +19,15 @@ export type Step = Schemas['RuleStep']
 export type Group = { group: 'all' | 'any' | 'none'; items: Node[] }
 export type Node = Group | { leaf: Leaf }
 
-export const list = (t: Texts | undefined): string[] => (t === undefined ? [] : Array.isArray(t) ? t : [t])
+export const list = (texts: Texts | undefined): string[] =>
+  texts === undefined ? [] : Array.isArray(texts) ? texts : [texts]
 export const isGroup = (n: Node): n is Group => 'group' in n
 
 const maps = [
   'sender',
   'original sender',
   'recipient',
-  'delivered to',
+  t`delivered to`,
   'subject',
   'subject.full',
   'words',
@@ -88,6 +90,8 @@ export type Shape = {
   key: string
   sub?: string
   words: string
+  /** The words after "unless", where they differ. */
+  exception?: string
   group: string
   values: 'texts' | 'item' | 'size' | 'age' | 'day' | 'yes' | 'no' | 'count' | 'header'
   offer?: Offer
@@ -101,104 +105,142 @@ const address = (key: string, from: string, group: string, offer: Offer): Shape[
     group,
     values: 'texts',
     offer: key === 'sender' ? 'domains' : undefined,
-    another: 'Another domain',
+    another: t`Another domain`,
   },
   {
     key,
     sub: 'correspondent',
-    words: `${from} the correspondent`,
+    words: t`${from} the correspondent`,
     group,
     values: 'texts',
     offer: 'correspondents',
-    another: 'Another correspondent or group',
+    another: t`Another correspondent or group`,
   },
-  { key, sub: 'address', words: `${from} the address`, group, values: 'texts', offer, another: 'Another address' },
-  { key, sub: 'detail', words: `${from} an address with +`, group, values: 'texts', another: 'What follows the +' },
+  { key, sub: 'address', words: t`${from} the address`, group, values: 'texts', offer, another: t`Another address` },
+  { key, sub: 'detail', words: t`${from} an address with +`, group, values: 'texts', another: t`What follows the +` },
 ]
 const text = (key: string, noun: string, group: string): Shape[] => [
-  { key, sub: 'contains', words: `whose ${noun} contains`, group, values: 'texts', offer: 'words' },
-  { key, sub: 'contains all', words: `whose ${noun} contains all of`, group, values: 'texts', offer: 'words' },
-  { key, sub: 'is', words: `whose ${noun} is`, group, values: 'texts' },
-  { key, sub: 'begins', words: `whose ${noun} begins with`, group, values: 'texts' },
-  { key, sub: 'ends', words: `whose ${noun} ends with`, group, values: 'texts' },
+  {
+    key,
+    sub: 'contains',
+    words: t`whose ${noun} contains`,
+    exception: t`the ${noun} contains`,
+    group,
+    values: 'texts',
+    offer: 'words',
+  },
+  {
+    key,
+    sub: 'contains all',
+    words: t`whose ${noun} contains all of`,
+    exception: t`the ${noun} contains all of`,
+    group,
+    values: 'texts',
+    offer: 'words',
+  },
+  { key, sub: 'is', words: t`whose ${noun} is`, exception: t`the ${noun} is`, group, values: 'texts' },
+  {
+    key,
+    sub: 'begins',
+    words: t`whose ${noun} begins with`,
+    exception: t`the ${noun} begins with`,
+    group,
+    values: 'texts',
+  },
+  { key, sub: 'ends', words: t`whose ${noun} ends with`, exception: t`the ${noun} ends with`, group, values: 'texts' },
   {
     key,
     sub: 'like',
-    words: `whose ${noun} is like`,
+    words: t`whose ${noun} is like`,
+    exception: t`the ${noun} is like`,
     group,
     values: 'texts',
-    another: 'Another text, with * for anything',
+    another: t`Another text, with * for anything`,
   },
   {
     key,
     sub: 'matches',
-    words: `whose ${noun} matches`,
+    words: t`whose ${noun} matches`,
+    exception: t`the ${noun} matches`,
     group,
     values: 'texts',
-    another: 'Another regular expression',
+    another: t`Another regular expression`,
   },
 ]
 const dates = (key: string, verb: string): Shape[] => [
-  { key, sub: 'within', words: `${verb} in the last`, group: 'Date and size', values: 'age' },
-  { key, sub: 'older', words: `${verb} longer ago than`, group: 'Date and size', values: 'age' },
-  { key, sub: 'after', words: `${verb} on or after`, group: 'Date and size', values: 'day' },
-  { key, sub: 'before', words: `${verb} before`, group: 'Date and size', values: 'day' },
+  { key, sub: 'within', words: t`${verb} in the last`, group: t`Date and size`, values: 'age' },
+  { key, sub: 'older', words: t`${verb} longer ago than`, group: t`Date and size`, values: 'age' },
+  { key, sub: 'after', words: t`${verb} on or after`, group: t`Date and size`, values: 'day' },
+  { key, sub: 'before', words: t`${verb} before`, group: t`Date and size`, values: 'day' },
 ]
 /** The conditions that the letter has blanks for. */
 export const shapes: Shape[] = [
-  ...address('sender', 'from', 'Sender', 'addresses'),
+  ...address('sender', t`from`, t`Sender`, 'addresses'),
   {
     key: 'sender',
     sub: 'name',
-    words: 'from someone called',
-    group: 'Sender',
+    words: t`from someone called`,
+    group: t`Sender`,
     values: 'texts',
-    another: 'Another name, which a sender can choose freely',
+    another: t`Another name, which a sender can choose freely`,
   },
-  { key: 'sender', sub: 'verified', words: 'whose sender is', group: 'Sender', values: 'yes' },
-  ...address('original sender', 'originally from', 'Sender', 'addresses'),
-  ...address('recipient', 'to', 'Recipient', 'recipients'),
-  ...address('delivered to', 'delivered to', 'Recipient', 'recipients'),
-  ...text('subject', 'subject', 'Subject'),
-  ...text('subject.full', 'full subject', 'Full subject, with Re: and Fwd:'),
+  {
+    key: 'sender',
+    sub: 'verified',
+    words: t`whose sender is`,
+    exception: t`the sender is`,
+    group: t`Sender`,
+    values: 'yes',
+  },
+  ...address('original sender', t`originally from`, t`Sender`, 'addresses'),
+  ...address('recipient', t`to`, t`Recipient`, 'recipients'),
+  ...address(t`delivered to`, t`delivered to`, t`Recipient`, 'recipients'),
+  ...text('subject', t`subject`, t`Subject`),
+  ...text('subject.full', t`full subject`, t`Full subject, with Re: and Fwd:`),
   {
     key: 'words',
     sub: 'any',
-    words: 'with any of the words',
-    group: 'Words in subject, text and names',
+    words: t`with any of the words`,
+    group: t`Words in subject, text and names`,
     values: 'texts',
     offer: 'words',
   },
   {
     key: 'words',
     sub: 'all',
-    words: 'with all of the words',
-    group: 'Words in subject, text and names',
+    words: t`with all of the words`,
+    group: t`Words in subject, text and names`,
     values: 'texts',
     offer: 'words',
   },
-  { key: 'header', words: 'whose header field', group: 'Words in subject, text and names', values: 'header' },
+  {
+    key: 'header',
+    words: t`whose header field`,
+    exception: t`the header field`,
+    group: t`Words in subject, text and names`,
+    values: 'header',
+  },
   {
     key: 'topic',
     sub: 'is',
-    words: 'about',
-    group: 'What it is about, learned from examples',
+    words: t`about`,
+    group: t`What it is about, learned from examples`,
     values: 'texts',
     offer: 'topics',
-    another: 'Another topic',
+    another: t`Another topic`,
   },
-  { key: 'attachment', words: 'with', group: 'Attachments', values: 'item' },
-  { key: 'attachments', sub: 'at least', words: 'with at least', group: 'Attachments', values: 'count' },
-  { key: 'attachments', sub: 'at most', words: 'with at most', group: 'Attachments', values: 'count' },
-  ...dates('received', 'received'),
-  ...dates('sent', 'sent'),
-  { key: 'size', sub: 'larger', words: 'larger than', group: 'Date and size', values: 'size' },
-  { key: 'size', sub: 'smaller', words: 'smaller than', group: 'Date and size', values: 'size' },
-  { key: 'label', words: 'with the label', group: 'Marks and place', values: 'texts', offer: 'labels' },
-  { key: 'flagged', words: 'that are flagged', group: 'Marks and place', values: 'yes' },
-  { key: 'read', words: 'that are read', group: 'Marks and place', values: 'yes' },
-  { key: 'folder', words: 'in the mail folder', group: 'Marks and place', values: 'texts', offer: 'folders' },
-  { key: 'taken earlier', words: 'of which an earlier rule takes', group: 'Marks and place', values: 'no' },
+  { key: 'attachment', words: t`with`, group: t`Attachments`, values: 'item' },
+  { key: 'attachments', sub: 'at least', words: t`with at least`, group: t`Attachments`, values: 'count' },
+  { key: 'attachments', sub: 'at most', words: t`with at most`, group: t`Attachments`, values: 'count' },
+  ...dates('received', t`received`),
+  ...dates('sent', t`sent`),
+  { key: 'size', sub: 'larger', words: t`larger than`, group: t`Date and size`, values: 'size' },
+  { key: 'size', sub: 'smaller', words: t`smaller than`, group: t`Date and size`, values: 'size' },
+  { key: 'label', words: t`with the label`, group: t`Marks and place`, values: 'texts', offer: 'labels' },
+  { key: 'flagged', words: t`that are flagged`, exception: t`it is flagged`, group: t`Marks and place`, values: 'yes' },
+  { key: 'read', words: t`that are read`, exception: t`it is read`, group: t`Marks and place`, values: 'yes' },
+  { key: 'folder', words: t`in the mail folder`, group: t`Marks and place`, values: 'texts', offer: 'folders' },
+  { key: 'taken earlier', words: t`of which an earlier rule takes`, group: t`Marks and place`, values: 'no' },
 ]
 
 export const headerOps = ['contains', 'contains all', 'is', 'begins', 'ends', 'like', 'matches', 'there'] as const

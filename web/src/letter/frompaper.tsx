@@ -1,10 +1,11 @@
+import { t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useQuery } from '@tanstack/react-query'
 import { useDeferredValue, useState } from 'react'
 
 import type { Schemas } from '../api/client'
 import { queries, type Selected } from '../api/queries'
 import { Button, Field, Listing, Pick, Sheet, Wrong } from '../ui/basics'
-import { many } from '../ui/format'
 import type { Value } from './document'
 
 type Proposal = Schemas['ValueProposal']
@@ -24,7 +25,7 @@ export function FromPaper({
   onClose: () => void
 }) {
   return (
-    <Sheet wide title="Read a value from a paper" open onClose={onClose}>
+    <Sheet wide title={t`Read a value from a paper`} open onClose={onClose}>
       <Papers rule={rule} names={names} onAdd={onAdd} onClose={onClose} />
     </Sheet>
   )
@@ -40,7 +41,7 @@ function Papers({ rule, names, onAdd, onClose }: Omit<Parameters<typeof FromPape
       query={query}
       empty={(r) =>
         r.filings.length === 0 &&
-        'No file is filed yet. File the first message, then come back and select the value in it.'
+        t`No file is filed yet. File the first message, then come back and select the value in it.`
       }
     >
       {(r) => {
@@ -48,7 +49,7 @@ function Papers({ rule, names, onAdd, onClose }: Omit<Parameters<typeof FromPape
         return (
           <>
             <Pick
-              label="Paper"
+              label={t`Paper`}
               value={f.entry}
               choices={r.filings.map((x): [string, string] => [x.entry, `${x.entry}: ${x.file}`])}
               onChange={setChosen}
@@ -103,34 +104,40 @@ function Paper({
   return (
     <>
       <p className="mb-3 text-ink-2">
-        Select the value with the mouse, or with Shift and the arrow keys. Ink Tray finds out how to read the value in
-        other papers.
+        <Trans>
+          Select the value with the mouse, or with Shift and the arrow keys. Ink Tray finds out how to read the value in
+          other papers.
+        </Trans>
       </p>
-      <Field label="Subject" readOnly value={f.subject} {...selecting('subject')} />
+      <Field label={t`Subject`} readOnly value={f.subject} {...selecting('subject')} />
       <Listing query={inside}>
         {(r) =>
           r.text ? (
             <textarea
               readOnly
-              aria-label="Text of the paper"
+              aria-label={t`Text of the paper`}
               className="field mb-4 h-48 font-mono text-[13.5px]"
               value={r.text}
               {...selecting('text')}
             />
           ) : (
-            <p className="mb-4 text-ink-2">There is no text in this paper{r.problem ? `: ${r.problem}` : ''}.</p>
+            <p className="mb-4 text-ink-2">
+              <Trans>There is no text in this paper{r.problem ? `: ${r.problem}` : ''}.</Trans>
+            </p>
           )
         }
       </Listing>
       {selected.selected && (
-        <section aria-label="Proposals">
+        <section aria-label={t`Proposals`}>
           <p className="mb-2">
-            You selected <strong className="[overflow-wrap:anywhere]">{selected.selected}</strong>
-            {selected.in === 'subject' && ' in the subject'}.
+            <Trans>
+              You selected <strong className="[overflow-wrap:anywhere]">{selected.selected}</strong>
+              {selected.in === 'subject' && t` in the subject`}.
+            </Trans>
           </p>
           {query.isFetching ? (
             <p role="status" className="py-3 text-ink-3">
-              Ink Tray tries patterns in the last papers…
+              <Trans>Ink Tray tries patterns in the last papers…</Trans>
             </p>
           ) : query.error ? (
             <Wrong error={query.error} />
@@ -138,7 +145,9 @@ function Paper({
             query.data && (
               <>
                 <fieldset className="mb-3">
-                  <legend className="sr-only">Pattern</legend>
+                  <legend className="sr-only">
+                    <Trans>Pattern</Trans>
+                  </legend>
                   {query.data.proposals.map((p, i) => (
                     <label key={p.from} className="flex items-baseline gap-2 py-0.5">
                       <input
@@ -151,8 +160,10 @@ function Paper({
                       <span>
                         {p.how.charAt(0).toUpperCase() + p.how.slice(1)}
                         <span className="text-ink-3">
-                          {' '}
-                          · found in {p.found} of {many(query.data.papers, 'paper')}
+                          <Trans>
+                            {' '}
+                            · found in {p.found} of <Plural value={query.data.papers} one="# paper" other="# papers" />
+                          </Trans>
                         </span>
                       </span>
                     </label>
@@ -160,11 +171,15 @@ function Paper({
                 </fieldset>
                 {proposal && <Findings of={proposal} />}
                 {query.data.unread > 0 && (
-                  <p className="mb-3 text-sm text-ink-3">{many(query.data.unread, 'more paper')} without text.</p>
+                  <p className="mb-3 text-sm text-ink-3">
+                    <Trans>
+                      <Plural value={query.data.unread} one="# more paper" other="# more papers" /> without text.
+                    </Trans>
+                  </p>
                 )}
                 {query.data.more && (
                   <p className="mb-3 text-sm text-ink-3">
-                    Ink Tray did not try the other papers, because reading them takes too long.
+                    <Trans>Ink Tray did not try the other papers, because reading them takes too long.</Trans>
                   </p>
                 )}
               </>
@@ -179,12 +194,16 @@ function Paper({
 
 function Findings({ of: p }: { of: Proposal }) {
   return (
-    <div tabIndex={0} aria-label="What the pattern finds" role="group" className="mb-4 max-h-40 overflow-auto">
+    <div tabIndex={0} aria-label={t`What the pattern finds`} role="group" className="mb-4 max-h-40 overflow-auto">
       <table className="w-full text-sm">
         <thead className="sr-only">
           <tr>
-            <th>Paper</th>
-            <th>Value</th>
+            <th>
+              <Trans>Paper</Trans>
+            </th>
+            <th>
+              <Trans>Value</Trans>
+            </th>
           </tr>
         </thead>
         <tbody>
@@ -193,7 +212,7 @@ function Findings({ of: p }: { of: Proposal }) {
               <td className="py-1 pr-4 text-ink-3 [overflow-wrap:anywhere]">
                 {x.entry} {x.file}
               </td>
-              <td className={`py-1 ${x.value ? '' : 'text-ink-3'}`}>{x.value ?? x.problem ?? 'not found'}</td>
+              <td className={`py-1 ${x.value ? '' : 'text-ink-3'}`}>{x.value ?? x.problem ?? t`not found`}</td>
             </tr>
           ))}
         </tbody>
@@ -218,23 +237,25 @@ function Naming({
   const free = [...(usual[p?.type ?? ''] ?? []), 'order', ...Array.from({ length: 30 }, (_, i) => `value-${i + 1}`)]
   const [name, setName] = useState(free.find((n) => !names.includes(n))!)
   const wrong = names.includes(name)
-    ? 'This rule already reads a value with this name.'
+    ? t`This rule already reads a value with this name.`
     : /^[a-z][a-z0-9-]{0,29}$/.test(name)
       ? undefined
-      : 'Use small letters, digits and dashes, and begin with a letter.'
+      : t`Use small letters, digits and dashes, and begin with a letter.`
   return (
     <>
       {p && (
         <Field
-          label="Name of the value"
+          label={t`Name of the value`}
           value={name}
-          hint="The value is a column of the register, and a field in names."
+          hint={t`The value is a column of the register, and a field in names.`}
           error={wrong}
           onChange={(e) => setName(e.target.value)}
         />
       )}
       <div className="mt-2 flex justify-end gap-2">
-        <Button onClick={onClose}>Cancel</Button>
+        <Button onClick={onClose}>
+          <Trans>Cancel</Trans>
+        </Button>
         <Button
           look="main"
           disabled={!p || !!wrong}
@@ -248,7 +269,7 @@ function Naming({
             })
           }
         >
-          Add value
+          <Trans>Add value</Trans>
         </Button>
       </div>
     </>

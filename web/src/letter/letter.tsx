@@ -1,9 +1,11 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import type { ReactNode } from 'react'
 
 import type { Schemas } from '../api/client'
 import { Blank, Tick } from '../ui/basics'
 import { Afterwards } from './afterwards'
-import { ItemEditor, itemWords, type Known, LeafLine, OneOf, orList, PatternBlank, TextList } from './blanks'
+import { ItemEditor, itemWords, type Known, LeafLine, OneOf, joins, orList, PatternBlank, TextList } from './blanks'
 import {
   type Copy,
   emptyValue,
@@ -39,8 +41,8 @@ const about = (problems: Problems, place: string, deep = true) =>
   problems
     .filter((p) => p.place === place || (deep && (p.place.startsWith(place + '.') || p.place.startsWith(place + '['))))
     .map((p) => {
-      const text = p.at ? `at character ${p.at} ${p.text.replace(/^in the pattern .*, column \d+: /, '')}` : p.text
-      return `${text.charAt(0).toUpperCase()}${text.slice(1)}.${p.meant ? ` Did you mean “${p.meant}”?` : ''}`
+      const text = p.at ? t`at character ${p.at} ${p.text.replace(/^in the pattern .*, column \d+: /, '')}` : p.text
+      return t`${text.charAt(0).toUpperCase()}${text.slice(1)}.${p.meant ? ` Did you mean “${p.meant}”?` : ''}`
     })
 
 function Step({ title, children }: { title: string; children: ReactNode }) {
@@ -53,9 +55,9 @@ function Step({ title, children }: { title: string; children: ReactNode }) {
 }
 
 const Told = ({ texts }: { texts: string[] }) =>
-  texts.map((t) => (
-    <p key={t} role="alert" className="text-sm leading-normal text-seal">
-      {t}
+  texts.map((text) => (
+    <p key={text} role="alert" className="text-sm leading-normal text-seal">
+      {text}
     </p>
   ))
 
@@ -88,70 +90,73 @@ export function Letter({ document: d, known: offered, problems, example, onChang
   const folders = list(d.look.folders)
   const every = folders.length === 1 && folders[0].toLowerCase() === 'all'
   return (
-    <section aria-label="The rule" className="rounded-xl border border-line bg-sheet-2 px-5 py-4">
-      <Step title="Look">
-        in{' '}
-        <Blank
-          label="Mailboxes"
-          text={mailboxes[0] === 'all' ? 'all mailboxes' : orList(mailboxes, 'and')}
-          wrong={about(problems, 'look.mailboxes')}
-        >
-          <p className="mb-2 text-sm font-semibold">Which mailboxes</p>
-          <Tick
-            label="all mailboxes"
-            checked={mailboxes[0] === 'all'}
-            onChange={(on) => set({ look: { ...d.look, mailboxes: on ? 'all' : [] } })}
-          />
-          {known.mailboxes.map((m) => (
+    <section aria-label={t`The rule`} className="rounded-xl border border-line bg-sheet-2 px-5 py-4">
+      <Step title={t`Look`}>
+        <Trans>
+          in{' '}
+          <Blank
+            label={t`Mailboxes`}
+            text={mailboxes[0] === 'all' ? t`all mailboxes` : orList(mailboxes, 'and')}
+            wrong={about(problems, 'look.mailboxes')}
+          >
+            <p className="mb-2 text-sm font-semibold">Which mailboxes</p>
             <Tick
-              key={m}
-              label={m}
-              checked={mailboxes.includes(m)}
+              label={t`all mailboxes`}
+              checked={mailboxes[0] === 'all'}
+              onChange={(on) => set({ look: { ...d.look, mailboxes: on ? 'all' : [] } })}
+            />
+            {known.mailboxes.map((m) => (
+              <Tick
+                key={m}
+                label={m}
+                checked={mailboxes.includes(m)}
+                onChange={(on) =>
+                  set({
+                    look: {
+                      ...d.look,
+                      mailboxes: on ? [...mailboxes.filter((x) => x !== 'all'), m] : mailboxes.filter((x) => x !== m),
+                    },
+                  })
+                }
+              />
+            ))}
+          </Blank>
+          , folder{' '}
+          <Blank
+            label={t`Folders`}
+            text={
+              every
+                ? t`every folder`
+                : (folders.length ? orList(folders, 'and') : t`Inbox`) +
+                  (d.look.subfolders ? t` and what is in it` : '')
+            }
+          >
+            <Tick
+              label={t`every folder, but for trash, junk, drafts, sent and what others share`}
+              checked={every}
               onChange={(on) =>
-                set({
-                  look: {
-                    ...d.look,
-                    mailboxes: on ? [...mailboxes.filter((x) => x !== 'all'), m] : mailboxes.filter((x) => x !== m),
-                  },
-                })
+                set({ look: on ? { mailboxes: d.look.mailboxes, folders: 'all' } : { mailboxes: d.look.mailboxes } })
               }
             />
-          ))}
-        </Blank>
-        , folder{' '}
-        <Blank
-          label="Folders"
-          text={
-            every
-              ? 'every folder'
-              : (folders.length ? orList(folders, 'and') : 'Inbox') + (d.look.subfolders ? ' and what is in it' : '')
-          }
-        >
-          <Tick
-            label="every folder, but for trash, junk, drafts, sent and what others share"
-            checked={every}
-            onChange={(on) =>
-              set({ look: on ? { mailboxes: d.look.mailboxes, folders: 'all' } : { mailboxes: d.look.mailboxes } })
-            }
-          />
-          {!every && (
-            <Tick
-              label="also the folders within"
-              checked={!!d.look.subfolders}
-              onChange={(on) => set({ look: { ...d.look, subfolders: on || undefined } })}
+            {!every && (
+              <Tick
+                label={t`also the folders within`}
+                checked={!!d.look.subfolders}
+                onChange={(on) => set({ look: { ...d.look, subfolders: on || undefined } })}
+              />
+            )}
+            <TextList
+              label={t`Another mail folder, by its path`}
+              values={every ? [] : folders}
+              offered={known.folders.map((value) => ({ value }))}
+              about={t`Folders:`}
+              onChange={(f) => set({ look: { ...d.look, folders: f.length ? f : undefined } })}
             />
-          )}
-          <TextList
-            label="Another mail folder, by its path"
-            values={every ? [] : folders}
-            offered={known.folders.map((value) => ({ value }))}
-            about="Folders:"
-            onChange={(f) => set({ look: { ...d.look, folders: f.length ? f : undefined } })}
-          />
-          <p className="mt-2 text-sm text-ink-3">If you choose nothing, the inbox.</p>
-        </Blank>
+            <p className="mt-2 text-sm text-ink-3">If you choose nothing, the inbox.</p>
+          </Blank>
+        </Trans>
       </Step>
-      <Step title="for messages">
+      <Step title={t`for messages`}>
         {root ? (
           <Branch
             group={root}
@@ -162,17 +167,19 @@ export function Letter({ document: d, known: offered, problems, example, onChang
           />
         ) : (
           <p>
-            <Blank label="Every message" text="every message" wrong={about(problems, 'match', false)}>
-              <p>The rule applies to every message in these folders.</p>
+            <Blank label={t`Every message`} text="every message" wrong={about(problems, 'match', false)}>
+              <p>
+                <Trans>The rule applies to every message in these folders.</Trans>
+              </p>
               <button className="add mt-2" onClick={() => set({ match: fromRoot({ group: 'all', items: [fresh()] }) })}>
-                Add a condition instead
+                <Trans>Add a condition instead</Trans>
               </button>
             </Blank>
           </p>
         )}
         {unless.map((n, i) => (
           <div key={i}>
-            {i === 0 ? 'unless ' : 'or '}
+            {i === 0 ? t`unless ` : t`or `}
             {isGroup(n) ? (
               <Nested
                 group={n}
@@ -192,7 +199,7 @@ export function Letter({ document: d, known: offered, problems, example, onChang
                   onChange={(x) => setUnless(i, x)}
                 />{' '}
                 <button className="add" onClick={() => setUnless(i, { group: 'all', items: [n, fresh()] })}>
-                  and…
+                  <Trans>and…</Trans>
                 </button>
               </>
             )}
@@ -205,7 +212,7 @@ export function Letter({ document: d, known: offered, problems, example, onChang
                 className="add"
                 onClick={() => set({ match: fromRoot({ ...root, items: [...root.items, fresh()] }) })}
               >
-                + {root.group === 'all' ? 'and' : 'or'}…
+                + {root.group === 'all' ? t`and` : t`or`}…
               </button>{' '}
               <button
                 className="add"
@@ -221,21 +228,21 @@ export function Letter({ document: d, known: offered, problems, example, onChang
                   })
                 }
               >
-                + a group…
+                <Trans>+ a group…</Trans>
               </button>{' '}
             </>
           )}
           <button className="add" onClick={() => set({ unless: [...(d.unless ?? []), { subject: { begins: [] } }] })}>
-            + unless…
+            <Trans>+ unless…</Trans>
           </button>{' '}
           {root && root.items.length <= 1 && (
             <button className="add" onClick={() => set({ match: 'every message' })}>
-              every message instead
+              <Trans>every message instead</Trans>
             </button>
           )}
         </p>
       </Step>
-      <Step title="File">
+      <Step title={t`File`}>
         <Told texts={about(problems, 'attachments', false)} />
         {entries.map((e, i) => (
           <EntryLines
@@ -259,7 +266,9 @@ export function Letter({ document: d, known: offered, problems, example, onChang
         ))}
         {d.rest && d.rest !== 'leave' ? (
           <div className="mb-1">
-            <p>the rest, in</p>
+            <p>
+              <Trans>the rest, in</Trans>
+            </p>
             <PlaceLines
               place={d.rest}
               at="rest"
@@ -271,19 +280,21 @@ export function Letter({ document: d, known: offered, problems, example, onChang
             />
             <p className="leading-normal">
               <button className="add !font-normal !text-ink-3" onClick={() => set({ rest: undefined })}>
-                Leave the rest instead
+                <Trans>Leave the rest instead</Trans>
               </button>
             </p>
           </div>
         ) : (
           <p>
-            and the rest{' '}
-            <Blank label="The rest" text="is left" wrong={about(problems, 'rest')}>
-              <p>Attachments that no line above takes stay in the mailbox.</p>
-              <button className="add mt-2" onClick={() => set({ rest: { folder: 'Other/<received year>' } })}>
-                File the rest, too
-              </button>
-            </Blank>
+            <Trans>
+              and the rest{' '}
+              <Blank label={t`The rest`} text={t`is left`} wrong={about(problems, 'rest')}>
+                <p>Attachments that no line above takes stay in the mailbox.</p>
+                <button className="add mt-2" onClick={() => set({ rest: { folder: t`Other/<received year>` } })}>
+                  File the rest, too
+                </button>
+              </Blank>
+            </Trans>
           </p>
         )}
         <Copies
@@ -292,31 +303,33 @@ export function Letter({ document: d, known: offered, problems, example, onChang
           onChange={(copies) => set({ copies: copies.length ? copies : undefined })}
         />
         <p>
-          in the cabinet{' '}
-          <Blank label="Cabinet" text={d.cabinet} wrong={about(problems, 'cabinet')}>
-            <p className="mb-1 text-sm font-semibold">Which cabinet</p>
-            <OneOf
-              name="cabinet"
-              value={d.cabinet}
-              choices={known.cabinets.map((c) => [c, c])}
-              onChange={(cabinet) => set({ cabinet })}
-            />
-          </Blank>
+          <Trans>
+            in the cabinet{' '}
+            <Blank label={t`Cabinet`} text={d.cabinet} wrong={about(problems, 'cabinet')}>
+              <p className="mb-1 text-sm font-semibold">Which cabinet</p>
+              <OneOf
+                name="cabinet"
+                value={d.cabinet}
+                choices={known.cabinets.map((c) => [c, c])}
+                onChange={(cabinet) => set({ cabinet })}
+              />
+            </Blank>
+          </Trans>
         </p>
         <p className="leading-normal">
           <button
             className="add"
             onClick={() =>
-              set({ attachments: [...entries, { take: [{ kind: 'pdf' }], folder: 'Mail/<received year>' }] })
+              set({ attachments: [...entries, { take: [{ kind: 'pdf' }], folder: t`Mail/<received year>` }] })
             }
           >
-            + add a destination
+            <Trans>+ add a destination</Trans>
           </button>{' '}
           <button
             className="add"
             onClick={() => set({ attachments: [{ leave: [{ inline: true, smaller: '20 KB' }] }, ...entries] })}
           >
-            + leave out…
+            <Trans>+ leave out…</Trans>
           </button>
         </p>
         {d['leave out'] || d.hold ? (
@@ -326,18 +339,20 @@ export function Letter({ document: d, known: offered, problems, example, onChang
           </>
         ) : (
           <p className="mt-2 text-sm leading-normal text-ink-3">
-            With the{' '}
-            <Blank label="The usual safeguards" text="usual safeguards">
-              <p className="mb-1 text-sm font-semibold">Always left out</p>
-              <UnaskedTicks onChange={(words) => set({ 'leave out': words })} />
-              <p className="mt-3 mb-1 text-sm font-semibold">Held for your decision</p>
-              <CautionTicks onChange={(hold) => set({ hold })} />
-            </Blank>
-            .
+            <Trans>
+              With the{' '}
+              <Blank label={t`The usual safeguards`} text={t`usual safeguards`}>
+                <p className="mb-1 text-sm font-semibold">Always left out</p>
+                <UnaskedTicks onChange={(words) => set({ 'leave out': words })} />
+                <p className="mt-3 mb-1 text-sm font-semibold">Held for your decision</p>
+                <CautionTicks onChange={(hold) => set({ hold })} />
+              </Blank>
+              .
+            </Trans>
           </p>
         )}
       </Step>
-      <Step title="Read from each file">
+      <Step title={t`Read from each file`}>
         <Told texts={about(problems, 'values', false)} />
         <Values
           values={values}
@@ -347,21 +362,25 @@ export function Letter({ document: d, known: offered, problems, example, onChang
           onChange={(values) => set({ values })}
         />
         <p className="mt-1 text-sm leading-normal text-ink-3">
-          Searches of the register {d['full text'] ? 'find' : 'do not find'} the words inside of these files.{' '}
-          <Blank label="Words inside: change" text="change">
+          {d['full text']
+            ? t`Searches of the register find the words inside of these files.`
+            : t`Searches of the register do not find the words inside of these files.`}{' '}
+          <Blank label={t`Words inside: change`} text={t`change`}>
             <Tick
-              label="searches find the words inside of these files"
+              label={t`searches find the words inside of these files`}
               checked={d['full text'] === true}
               onChange={(on) => set({ 'full text': on || undefined })}
             />
             <p className="mt-1 text-sm text-ink-3">
-              Such as inside:&quot;oily water&quot;. Ink Tray also reads files that are filed already. Everyone who may
-              see a file can find its words.
+              <Trans>
+                Such as inside:&quot;oily water&quot;. Ink Tray also reads files that are filed already. Everyone who
+                may see a file can find its words.
+              </Trans>
             </p>
           </Blank>
         </p>
       </Step>
-      <Step title="Afterwards">
+      <Step title={t`Afterwards`}>
         <Told texts={about(problems, 'afterwards', false)} />
         <Afterwards
           steps={steps}
@@ -370,16 +389,18 @@ export function Letter({ document: d, known: offered, problems, example, onChang
           onChange={(s) => set({ afterwards: s.length ? s : undefined })}
         />
       </Step>
-      <Step title="Then">
-        later rules{' '}
-        <Blank label="Later rules" text={d.then === 'stop' ? 'do not see' : 'see'}>
-          <Tick
-            label="later rules see the message too"
-            checked={d.then !== 'stop'}
-            onChange={(on) => set({ then: on ? undefined : 'stop' })}
-          />
-        </Blank>{' '}
-        the message.
+      <Step title={t`Then`}>
+        <Trans>
+          later rules{' '}
+          <Blank label={t`Later rules`} text={d.then === 'stop' ? t`do not see` : t`see`}>
+            <Tick
+              label={t`later rules see the message too`}
+              checked={d.then !== 'stop'}
+              onChange={(on) => set({ then: on ? undefined : 'stop' })}
+            />
+          </Blank>{' '}
+          the message.
+        </Trans>
       </Step>
     </section>
   )
@@ -387,36 +408,38 @@ export function Letter({ document: d, known: offered, problems, example, onChang
 
 const defaults: [string, string][] = [
   ['signature pictures', 'inline pictures under 20 KB'],
-  ['detached signatures', 'detached signatures'],
-  ['active files', 'active files'],
-  ['forwarded messages', 'forwarded messages themselves'],
-  ['delivery reports', 'delivery reports'],
+  ['detached signatures', t`detached signatures`],
+  ['active files', t`active files`],
+  ['forwarded messages', t`forwarded messages themselves`],
+  ['delivery reports', t`delivery reports`],
 ]
 
 function Unasked({ words, onChange }: { words?: string[]; onChange: (words: string[] | undefined) => void }) {
   const on = words ?? defaults.map(([k]) => k)
   const text = on.length
     ? orList(
-        defaults.filter(([k]) => on.includes(k)).map(([, t]) => t),
+        defaults.filter(([k]) => on.includes(k)).map(([, label]) => label),
         'and',
       )
-    : 'nothing'
+    : t`nothing`
   return (
     <p className="mt-2 text-sm leading-normal text-ink-3">
-      Always left out: {text}.{' '}
-      <Blank label="Always left out: change" text="change">
-        <UnaskedTicks words={words} onChange={onChange} />
-      </Blank>
+      <Trans>
+        Always left out: {text}.{' '}
+        <Blank label={t`Always left out: change`} text={t`change`}>
+          <UnaskedTicks words={words} onChange={onChange} />
+        </Blank>
+      </Trans>
     </p>
   )
 }
 
 function UnaskedTicks({ words, onChange }: { words?: string[]; onChange: (words: string[] | undefined) => void }) {
   const on = words ?? defaults.map(([k]) => k)
-  return defaults.map(([k, t]) => (
+  return defaults.map(([k, label]) => (
     <Tick
       key={k}
-      label={t}
+      label={label}
       checked={on.includes(k)}
       onChange={(yes) => {
         const next = defaults.map(([x]) => x).filter((x) => (x === k ? yes : on.includes(x)))
@@ -427,10 +450,10 @@ function UnaskedTicks({ words, onChange }: { words?: string[]; onChange: (words:
 }
 
 const cautions: [string, string][] = [
-  ['disguised files', 'files that are not what their name says'],
-  ['macros', 'office files with macros'],
-  ['locked archives', 'archives with a password'],
-  ['active files', 'active files'],
+  ['disguised files', t`files that are not what their name says`],
+  ['macros', t`office files with macros`],
+  ['locked archives', t`archives with a password`],
+  ['active files', t`active files`],
 ]
 
 /** What waits in the tray until a person has looked; active files only where they are not left out. */
@@ -445,23 +468,25 @@ function Cautions({
 }) {
   const on = words ?? cautions.map(([k]) => k)
   const out = !left || left.includes('active files')
-  const told = cautions.filter(([k]) => on.includes(k) && !(k === 'active files' && out)).map(([, t]) => t)
+  const told = cautions.filter(([k]) => on.includes(k) && !(k === 'active files' && out)).map(([, label]) => label)
   return (
     <p className="mt-1 text-sm leading-normal text-ink-3">
-      Held for your decision: {told.length ? orList(told, 'and') : 'nothing'}.{' '}
-      <Blank label="Held for your decision: change" text="change">
-        <CautionTicks words={words} onChange={onChange} />
-      </Blank>
+      <Trans>
+        Held for your decision: {told.length ? orList(told, 'and') : t`nothing`}.{' '}
+        <Blank label={t`Held for your decision: change`} text={t`change`}>
+          <CautionTicks words={words} onChange={onChange} />
+        </Blank>
+      </Trans>
     </p>
   )
 }
 
 function CautionTicks({ words, onChange }: { words?: string[]; onChange: (words: string[] | undefined) => void }) {
   const on = words ?? cautions.map(([k]) => k)
-  return cautions.map(([k, t]) => (
+  return cautions.map(([k, label]) => (
     <Tick
       key={k}
-      label={t}
+      label={label}
       checked={on.includes(k)}
       onChange={(yes) => {
         const next = cautions.map(([x]) => x).filter((x) => (x === k ? yes : on.includes(x)))
@@ -472,10 +497,10 @@ function CautionTicks({ words, onChange }: { words?: string[]; onChange: (words:
 }
 
 const forms: [string, string, string][] = [
-  ['eml', 'EML', 'the message itself, whole'],
-  ['pdf', 'PDF', 'with its pictures; if it cannot be drawn, an EML is added'],
-  ['html', 'web page', 'that loads nothing'],
-  ['text', 'text', ''],
+  ['eml', 'EML', t`the message itself, whole`],
+  ['pdf', 'PDF', t`with its pictures; if it cannot be drawn, an EML is added`],
+  ['html', t`web page`, t`that loads nothing`],
+  ['text', t`text`, ''],
 ]
 
 function Copies({ copies, problems, onChange }: { copies: Copy[]; problems: Problems; onChange: (c: Copy[]) => void }) {
@@ -484,45 +509,49 @@ function Copies({ copies, problems, onChange }: { copies: Copy[]; problems: Prob
     ? `${orList(
         copies.map((c) => forms.find(([f]) => f === c.as)?.[1] ?? c.as),
         'and',
-      )}${folder ? ` in ${folder}` : ''}`
-    : 'none'
+      )}${folder ? t` in ${folder}` : ''}`
+    : t`none`
   return (
     <p>
-      copies of the message:{' '}
-      <Blank label="Copies of the message" text={text} wrong={about(problems, 'copies')}>
-        <p className="mb-1 text-sm font-semibold">Beside the attachments, a copy as</p>
-        {forms.map(([f, label, hint]) => (
-          <Tick
-            key={f}
-            label={hint ? `${label}: ${hint}` : label}
-            checked={copies.some((c) => c.as === f)}
-            onChange={(on) =>
-              onChange(on ? [...copies, { ...(folder ? { folder } : {}), as: f }] : copies.filter((c) => c.as !== f))
-            }
-          />
-        ))}
-        {copies.length > 0 && (
-          <div className="mt-3">
+      <Trans>
+        copies of the message:{' '}
+        <Blank label={t`Copies of the message`} text={text} wrong={about(problems, 'copies')}>
+          <p className="mb-1 text-sm font-semibold">Beside the attachments, a copy as</p>
+          {forms.map(([f, label, hint]) => (
             <Tick
-              label="in a folder of their own"
-              checked={!!folder}
+              key={f}
+              label={hint ? `${label}: ${hint}` : label}
+              checked={copies.some((c) => c.as === f)}
               onChange={(on) =>
-                onChange(copies.map((c) => without({ ...c, folder: on ? 'Letters/<received year>' : undefined })))
+                onChange(on ? [...copies, { ...(folder ? { folder } : {}), as: f }] : copies.filter((c) => c.as !== f))
               }
             />
-            {folder && (
-              <label className="mt-1 block text-sm font-semibold">
-                Folder
-                <input
-                  className="field mt-1 font-normal"
-                  value={folder}
-                  onChange={(e) => onChange(copies.map((c) => ({ ...c, folder: e.target.value })))}
-                />
-              </label>
-            )}
-          </div>
-        )}
-      </Blank>
+          ))}
+          {copies.length > 0 && (
+            <div className="mt-3">
+              <Tick
+                label={t`in a folder of their own`}
+                checked={!!folder}
+                onChange={(on) =>
+                  onChange(copies.map((c) => without({ ...c, folder: on ? t`Letters/<received year>` : undefined })))
+                }
+              />
+              {folder && (
+                <label className="mt-1 block text-sm font-semibold">
+                  <Trans>
+                    Folder
+                    <input
+                      className="field mt-1 font-normal"
+                      value={folder}
+                      onChange={(e) => onChange(copies.map((c) => ({ ...c, folder: e.target.value })))}
+                    />
+                  </Trans>
+                </label>
+              )}
+            </div>
+          )}
+        </Blank>
+      </Trans>
     </p>
   )
 }
@@ -545,7 +574,7 @@ function Nested({
 }) {
   return (
     <div className="ml-2 border-l-2 border-line-2 pl-3">
-      {n.group === 'none' && 'none of: '}
+      {n.group === 'none' && t`none of: `}
       <Branch
         group={n}
         base={base}
@@ -556,16 +585,16 @@ function Nested({
       />
       <p className="leading-normal">
         <button className="add" onClick={() => onChange({ ...n, items: [...n.items, fresh()] })}>
-          + {n.group === 'all' ? 'and' : n.group === 'any' ? 'or' : 'nor'}…
+          + {n.group === 'all' ? t`and` : n.group === 'any' ? t`or` : t`nor`}…
         </button>{' '}
         {n.group !== 'none' && (
           <button className="add !font-normal !text-ink-3" onClick={() => onChange({ ...n, group: 'none' })}>
-            none of these instead
+            <Trans>none of these instead</Trans>
           </button>
         )}
         {n.group === 'none' && (
           <button className="add !font-normal !text-ink-3" onClick={() => onChange({ ...n, group: 'any' })}>
-            any of these instead
+            <Trans>any of these instead</Trans>
           </button>
         )}
       </p>
@@ -607,15 +636,15 @@ function Branch({
         const join =
           i > 0 &&
           (group.group === 'none' ? (
-            'nor'
+            t`nor`
           ) : (
             <button
               className="add !text-base !font-normal !text-ink underline decoration-dotted"
-              title="Change between and and or"
-              aria-label={`${word}: change to ${word === 'and' ? 'or' : 'and'}`}
+              title={t`Change between and and or`}
+              aria-label={t`${joins[word]}: change to ${word === 'and' ? t`or` : t`and`}`}
               onClick={() => onChange({ ...group, group: group.group === 'all' ? 'any' : 'all' })}
             >
-              {word}
+              {joins[word]}
             </button>
           ))
         if (isGroup(n))
@@ -650,14 +679,14 @@ function Branch({
 }
 
 const takenWords: Record<string, string> = {
-  number: 'add a number',
-  keep: 'keep the file that is there',
-  replace: 'replace the file that is there',
+  number: t`add a number`,
+  keep: t`keep the file that is there`,
+  replace: t`replace the file that is there`,
 }
 const unpackWords: Record<string, string> = {
-  archive: 'filed as they are',
-  files: 'unpacked',
-  both: 'unpacked, and filed as well',
+  archive: t`filed as they are`,
+  files: t`unpacked`,
+  both: t`unpacked, and filed as well`,
 }
 
 /** Where something goes: folder, name, and what happens when the name is taken. */
@@ -686,7 +715,7 @@ function PlaceLines({
     <>
       <p>
         <PatternBlank
-          label="Folder"
+          label={t`Folder`}
           value={p.folder ?? ''}
           onChange={(folder) => set({ folder })}
           wrong={about(problems, `${at}.folder`)}
@@ -694,10 +723,14 @@ function PlaceLines({
           example={example?.split('/').slice(0, -1).join('/')}
         />
         {(known.cabinets.length > 1 || p.cabinet) && (
-          <>
+          <Trans>
             {' '}
             of{' '}
-            <Blank label="Cabinet of this place" text={p.cabinet ?? cabinet} wrong={about(problems, `${at}.cabinet`)}>
+            <Blank
+              label={t`Cabinet of this place`}
+              text={p.cabinet ?? cabinet}
+              wrong={about(problems, `${at}.cabinet`)}
+            >
               <OneOf
                 name={`cabinet ${at}`}
                 value={p.cabinet ?? cabinet}
@@ -705,17 +738,17 @@ function PlaceLines({
                 onChange={(c) => set({ cabinet: c === cabinet ? undefined : c })}
               />
             </Blank>
-          </>
+          </Trans>
         )}
         {p['own folder'] ? (
           <>
             ,{' '}
-            <Blank label="A folder for each message" text="each message in a folder of its own">
+            <Blank label={t`A folder for each message`} text={t`each message in a folder of its own`}>
               <p className="text-sm text-ink-2">
-                It is called by date and subject: 2026-05-12 Berth plan 7 k3x9q2mfa7bd.
+                <Trans>It is called by date and subject: 2026-05-12 Berth plan 7 k3x9q2mfa7bd.</Trans>
               </p>
               <button className="add mt-2" onClick={() => set({ 'own folder': undefined })}>
-                All messages together instead
+                <Trans>All messages together instead</Trans>
               </button>
             </Blank>
           </>
@@ -723,87 +756,89 @@ function PlaceLines({
           <>
             {' '}
             <button className="add !font-normal !text-ink-3" onClick={() => set({ 'own folder': true })}>
-              a folder for each message…
+              <Trans>a folder for each message…</Trans>
             </button>
           </>
         )}
       </p>
       <p>
-        named{' '}
-        <PatternBlank
-          names
-          label="File name"
-          value={p.name ?? '<file.stem>'}
-          onChange={(name) => set({ name: name === '<file.stem>' ? undefined : name })}
-          wrong={about(problems, `${at}.name`)}
-          known={known}
-          example={example?.split('/').at(-1)}
-        />
-        ; if the name is taken:{' '}
-        <Blank
-          label="A name that is taken"
-          text={takenWords[p['if name exists'] ?? 'number']}
-          wrong={about(problems, `${at}.if name exists`)}
-        >
-          <OneOf
-            name={`taken ${at}`}
-            value={p['if name exists'] ?? 'number'}
-            onChange={(v) => set({ 'if name exists': v === 'number' ? undefined : v })}
-            choices={[
-              ['number', 'add a number', 'The new one becomes plan (2).pdf.'],
-              [
-                'replace',
-                'replace the file that is there',
-                'For a report that comes again and again. A later message replaces a file that Ink Tray filed and nobody changed. The earlier file is kept aside.',
-              ],
-              ['keep', 'keep the file that is there', 'The new one is not filed.'],
-            ]}
+        <Trans>
+          named{' '}
+          <PatternBlank
+            names
+            label={t`File name`}
+            value={p.name ?? '<file.stem>'}
+            onChange={(name) => set({ name: name === '<file.stem>' ? undefined : name })}
+            wrong={about(problems, `${at}.name`)}
+            known={known}
+            example={example?.split('/').at(-1)}
           />
-          <p className="mt-1 text-sm text-ink-3">The same content is never filed twice under one name.</p>
-        </Blank>
-        {(archives || p.unpack) && (
-          <>
-            ; archives are{' '}
-            <Blank
-              label="Archives"
-              text={
-                unpackWords[unpack] +
-                (unpack !== 'archive' && p['inner folders'] === 'drop' ? ', without their folders' : '')
-              }
-              wrong={about(problems, `${at}.unpack`).concat(about(problems, `${at}.inner folders`))}
-            >
-              <OneOf
-                name={`unpack ${at}`}
-                value={unpack}
-                onChange={(v) =>
-                  set(v === 'archive' ? { unpack: undefined, 'inner folders': undefined } : { unpack: v })
+          ; if the name is taken:{' '}
+          <Blank
+            label={t`A name that is taken`}
+            text={takenWords[p['if name exists'] ?? 'number']}
+            wrong={about(problems, `${at}.if name exists`)}
+          >
+            <OneOf
+              name={`taken ${at}`}
+              value={p['if name exists'] ?? 'number'}
+              onChange={(v) => set({ 'if name exists': v === 'number' ? undefined : v })}
+              choices={[
+                ['number', t`add a number`, t`The new one becomes plan (2).pdf.`],
+                [
+                  'replace',
+                  t`replace the file that is there`,
+                  t`For a report that comes again and again. A later message replaces a file that Ink Tray filed and nobody changed. The earlier file is kept aside.`,
+                ],
+                ['keep', t`keep the file that is there`, t`The new one is not filed.`],
+              ]}
+            />
+            <p className="mt-1 text-sm text-ink-3">The same content is never filed twice under one name.</p>
+          </Blank>
+          {(archives || p.unpack) && (
+            <Trans>
+              ; archives are{' '}
+              <Blank
+                label={t`Archives`}
+                text={
+                  unpackWords[unpack] +
+                  (unpack !== 'archive' && p['inner folders'] === 'drop' ? t`, without their folders` : '')
                 }
-                choices={[
-                  ['archive', 'filed as they are'],
-                  [
-                    'files',
-                    'unpacked',
-                    'Files in the archives are filed here, unless a line above takes them or leaves them out.',
-                  ],
-                  ['both', 'unpacked, and filed as well'],
-                ]}
-              />
-              {unpack !== 'archive' && (
-                <div className="mt-2">
-                  <Tick
-                    label="keep the archive’s own folders"
-                    checked={p['inner folders'] !== 'drop'}
-                    onChange={(on) => set({ 'inner folders': on ? undefined : 'drop' })}
-                  />
-                </div>
-              )}
-              <p className="mt-1 text-sm text-ink-3">
-                zip, tar, gzip, bzip2, xz, zstd, 7z and rar. An encrypted archive is held for you, unless a password of
-                the correspondent opens it.
-              </p>
-            </Blank>
-          </>
-        )}
+                wrong={about(problems, `${at}.unpack`).concat(about(problems, `${at}.inner folders`))}
+              >
+                <OneOf
+                  name={`unpack ${at}`}
+                  value={unpack}
+                  onChange={(v) =>
+                    set(v === 'archive' ? { unpack: undefined, 'inner folders': undefined } : { unpack: v })
+                  }
+                  choices={[
+                    ['archive', t`filed as they are`],
+                    [
+                      'files',
+                      t`unpacked`,
+                      t`Files in the archives are filed here, unless a line above takes them or leaves them out.`,
+                    ],
+                    ['both', t`unpacked, and filed as well`],
+                  ]}
+                />
+                {unpack !== 'archive' && (
+                  <div className="mt-2">
+                    <Tick
+                      label={t`keep the archive’s own folders`}
+                      checked={p['inner folders'] !== 'drop'}
+                      onChange={(on) => set({ 'inner folders': on ? undefined : 'drop' })}
+                    />
+                  </div>
+                )}
+                <p className="mt-1 text-sm text-ink-3">
+                  zip, tar, gzip, bzip2, xz, zstd, 7z and rar. An encrypted archive is held for you, unless a password
+                  of the correspondent opens it.
+                </p>
+              </Blank>
+            </Trans>
+          )}
+        </Trans>
       </p>
     </>
   )
@@ -832,44 +867,45 @@ function EntryLines({
   const tests = e.take === 'everything' ? [] : (e.take ?? e.leave ?? [])
   const asList = Array.isArray(tests) ? tests : [tests]
   const key = e.take !== undefined ? 'take' : 'leave'
-  const setTest = (i: number, t: ItemTest | null) => {
-    const next = t ? asList.map((x, k) => (k === i ? t : x)) : asList.filter((_, k) => k !== i)
+  const setTest = (i: number, changed: ItemTest | null) => {
+    const next = changed ? asList.map((x, k) => (k === i ? changed : x)) : asList.filter((_, k) => k !== i)
     onChange(next.length ? { ...e, [key]: next } : null)
   }
   const archives =
     e.take === 'everything' ||
     asList.some(
-      (t) =>
-        list(t.kind).includes('archive') || /zip|7z|rar|tar|gz/.test([...list(t.extension), ...list(t.name)].join(' ')),
+      (test) =>
+        list(test.kind).includes('archive') ||
+        /zip|7z|rar|tar|gz/.test([...list(test.extension), ...list(test.name)].join(' ')),
     )
   const blanks =
     e.take === 'everything' ? (
-      <Blank label="Every attachment" text="every attachment">
+      <Blank label={t`Every attachment`} text={t`every attachment`}>
         <button className="add" onClick={() => onChange({ ...e, take: [{ kind: 'pdf' }] })}>
-          Only some kinds instead
+          <Trans>Only some kinds instead</Trans>
         </button>
       </Blank>
     ) : (
-      asList.map((t, i) => (
+      asList.map((test, i) => (
         <span key={i}>
-          {i > 0 && ' and '}
+          {i > 0 && t` and `}
           <Blank
-            label={itemWords(t, kinds)}
-            text={itemWords(t, kinds)}
+            label={itemWords(test, kinds)}
+            text={itemWords(test, kinds)}
             wrong={about(problems, `${place}.${key}[${i}]`)}
           >
-            <ItemEditor test={t} known={known} onChange={(x) => setTest(i, x)} />
+            <ItemEditor test={test} known={known} onChange={(x) => setTest(i, x)} />
             <p className="mt-3 flex flex-wrap gap-2 border-t border-line pt-3">
               <button className="add" onClick={() => onChange({ ...e, [key]: [...asList, { name: '*.csv' }] })}>
-                + and others
+                <Trans>+ and others</Trans>
               </button>
               {key === 'take' && (
                 <button className="add" onClick={() => onChange({ ...e, take: 'everything' })}>
-                  every attachment instead
+                  <Trans>every attachment instead</Trans>
                 </button>
               )}
               <button className="add !text-seal" onClick={() => setTest(i, null)}>
-                Take out
+                <Trans>Take out</Trans>
               </button>
             </p>
           </Blank>
@@ -878,19 +914,23 @@ function EntryLines({
     )
   const up = onMove && (
     <button className="add !font-normal !text-ink-3" onClick={onMove}>
-      Move up
+      <Trans>Move up</Trans>
     </button>
   )
   if (key === 'leave')
     return (
       <p>
-        leave out {blanks} {up}
+        <Trans>
+          leave out {blanks} {up}
+        </Trans>
       </p>
     )
   return (
     <div className="mb-1">
       <Told texts={about(problems, place, false)} />
-      <p>{blanks}, in</p>
+      <p>
+        <Trans>{blanks}, in</Trans>
+      </p>
       <PlaceLines
         place={e}
         at={place}
@@ -903,7 +943,7 @@ function EntryLines({
       />
       <p className="leading-normal">
         <button className="add !font-normal !text-ink-3" onClick={() => onChange(null)}>
-          Remove this destination
+          <Trans>Remove this destination</Trans>
         </button>{' '}
         {up}
       </p>

@@ -1,3 +1,4 @@
+import { t } from '@lingui/core/macro'
 import type { RuleDocument } from './document'
 
 /** A letter to begin with. */
@@ -13,43 +14,43 @@ export function startingPoints(base: Pick<RuleDocument, 'name' | 'cabinet' | 'lo
   const all: StartingPoint[] = [
     {
       at: 'sender',
-      name: 'A sender',
+      name: t`A sender`,
       rule: {
         ...base,
         match: { sender: { domain: [] } },
-        attachments: [{ take: [{ kind: 'pdf' }], folder: `Mail/${byMonth}` }],
+        attachments: [{ take: [{ kind: 'pdf' }], folder: t`Mail/${byMonth}` }],
       },
     },
     {
       at: 'subject',
-      name: 'Words in the subject',
+      name: t`Words in the subject`,
       rule: {
         ...base,
         match: { subject: { contains: [] } },
-        attachments: [{ take: 'everything', folder: `Mail/${byMonth}` }],
+        attachments: [{ take: 'everything', folder: t`Mail/${byMonth}` }],
       },
     },
     {
       at: 'everything',
-      name: 'Everything, by year and month',
+      name: t`Everything, by year and month`,
       rule: {
         ...base,
-        name: 'Everything',
+        name: t`Everything`,
         match: 'every message',
-        attachments: [{ take: 'everything', folder: `Mail/${byMonth}` }],
+        attachments: [{ take: 'everything', folder: t`Mail/${byMonth}` }],
       },
     },
     {
       at: 'invoices',
-      name: 'Invoices',
+      name: t`Invoices`,
       rule: {
         ...base,
-        name: 'Invoices',
+        name: t`Invoices`,
         match: { subject: { contains: ['invoice', 'Rechnung'] } },
         attachments: [
           {
             take: [{ kind: 'pdf' }, { kind: 'e-invoice' }],
-            folder: 'Invoices/<received year>/<correspondent or sender.domain>',
+            folder: t`Invoices/<received year>/<correspondent or sender.domain>`,
             name: '<received date> <file.stem>',
           },
         ],
@@ -57,13 +58,13 @@ export function startingPoints(base: Pick<RuleDocument, 'name' | 'cabinet' | 'lo
     },
     {
       at: 'photos',
-      name: 'Photos',
+      name: t`Photos`,
       rule: {
         ...base,
-        name: 'Photos',
+        name: t`Photos`,
         match: { sender: { domain: [] } },
         attachments: [
-          { take: [{ kind: 'picture' }], folder: `Photos/${byMonth}`, name: '<received date> <file.stem>' },
+          { take: [{ kind: 'picture' }], folder: t`Photos/${byMonth}`, name: '<received date> <file.stem>' },
         ],
       },
     },
@@ -72,10 +73,10 @@ export function startingPoints(base: Pick<RuleDocument, 'name' | 'cabinet' | 'lo
   return [
     {
       at: 'proposed',
-      name: `From ${most}`,
+      name: t`From ${most}`,
       rule: {
         ...base,
-        name: `From ${most}`,
+        name: t`From ${most}`,
         match: { sender: { domain: [most] } },
         attachments: [{ take: 'everything', folder: `<sender.domain>/${byMonth}` }],
       },

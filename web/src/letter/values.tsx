@@ -1,8 +1,9 @@
+import { plural, t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useState } from 'react'
 
 import type { Schemas } from '../api/client'
 import { Button, Blank, Field, Lines, Pick, Tick } from '../ui/basics'
-import { many } from '../ui/format'
 import { orList, type Known } from './blanks'
 import { type ItemTest, list, type Value, type ValueTest } from './document'
 import { FromPaper } from './frompaper'
@@ -10,27 +11,27 @@ import { FromPaper } from './frompaper'
 type Type = 'text' | 'number' | 'amount' | 'date' | 'yes or no'
 const typeOf = (v?: Value) => (v?.type ?? 'text') as Type
 const types: [Type, string][] = [
-  ['text', 'a text'],
-  ['number', 'a number'],
-  ['amount', 'an amount of money'],
-  ['date', 'a date'],
-  ['yes or no', 'yes or no'],
+  ['text', t`a text`],
+  ['number', t`a number`],
+  ['amount', t`an amount of money`],
+  ['date', t`a date`],
+  ['yes or no', t`yes or no`],
 ]
 const decimals: [string, string][] = [
-  ['', 'as each number tells itself'],
-  ['comma', 'with a comma: 1.234,50'],
-  ['point', 'with a point: 1,234.50'],
+  ['', t`as each number tells itself`],
+  ['comma', t`with a comma: 1.234,50`],
+  ['point', t`with a point: 1,234.50`],
 ]
 const orders: [string, string][] = [
-  ['', 'day, month, year'],
-  ['month day year', 'month, day, year'],
-  ['year month day', 'year, month, day'],
+  ['', t`day, month, year`],
+  ['month day year', t`month, day, year`],
+  ['year month day', t`year, month, day`],
 ]
 
 const agains: [string, string][] = [
-  ['', 'the file is filed'],
-  ['say so', 'it is filed with a note'],
-  ['ask', 'it waits in the tray'],
+  ['', t`the file is filed`],
+  ['say so', t`it is filed with a note`],
+  ['ask', t`it waits in the tray`],
 ]
 
 /** A value without what says nothing. */
@@ -67,23 +68,23 @@ export function Values({
     <>
       {values.map((v, i) => (
         <p key={i} className="[overflow-wrap:anywhere]">
-          <Blank label={`The value ${v.name}`} text={v.name} wrong={wrong(`values[${i}]`)}>
+          <Blank label={t`The value ${v.name}`} text={v.name} wrong={wrong(`values[${i}]`)}>
             <ValueEditor value={v} onChange={(x) => set(i, x)} />
           </Blank>
           {v.type && v.type !== 'text' && <span className="text-ink-2">, {v.type}</span>}:{' '}
-          <code className="text-[14px]">{list(v.from).join(' or ')}</code>
-          {v.missing === 'ask' && '; if it is not found, the file waits in the tray'}
-          {v.again === 'ask' && '; if an earlier message had the same, the file waits in the tray'}
-          {v.again === 'say so' && '; if an earlier message had the same, that is noted'}
+          <code className="text-[14px]">{list(v.from).join(t` or `)}</code>
+          {v.missing === 'ask' && t`; if it is not found, the file waits in the tray`}
+          {v.again === 'ask' && t`; if an earlier message had the same, the file waits in the tray`}
+          {v.again === 'say so' && t`; if an earlier message had the same, that is noted`}
           <Found name={v.name} read={read} />
         </p>
       ))}
       <p>
         <button className="add" onClick={() => setShowing(true)}>
-          + a value that you select in a paper
+          <Trans>+ a value that you select in a paper</Trans>
         </button>{' '}
         <button className="add" onClick={fresh}>
-          + {values.length ? 'another value' : 'a value, such as an order or an amount'}
+          + {values.length ? t`another value` : t`a value, such as an order or an amount`}
         </button>
       </p>
       {showing && (
@@ -111,9 +112,9 @@ function Found({ name, read }: { name: string; read: Schemas['FiledValue'][][] }
   return (
     <span className="block text-sm leading-normal text-ink-3">
       {found.length === 0
-        ? `Found in none of ${many(asked.length, 'file')} of the rehearsal`
-        : `Found in ${found.length} of ${many(asked.length, 'file')} of the rehearsal: ${some.join(' · ')}`}
-      {problem ? `; not everywhere: ${problem}` : ''}.
+        ? t`Found in none of ${plural(asked.length, { one: '# file', other: '# files' })} of the rehearsal`
+        : t`Found in ${found.length} of ${plural(asked.length, { one: '# file', other: '# files' })} of the rehearsal: ${some.join(' · ')}`}
+      {problem ? t`; not everywhere: ${problem}` : ''}.
     </span>
   )
 }
@@ -123,19 +124,19 @@ function ValueEditor({ value: v, onChange }: { value: Value; onChange: (v: Value
   return (
     <>
       <Field
-        label="Name of the value"
+        label={t`Name of the value`}
         defaultValue={v.name}
-        hint="Small letters, digits and dashes. The value is a column of the register, and a field in names."
+        hint={t`Small letters, digits and dashes. The value is a column of the register, and a field in names.`}
         onChange={(e) => onChange({ ...v, name: e.target.value })}
       />
       <Pick
-        label="What it is"
+        label={t`What it is`}
         value={type}
         choices={types}
-        onChange={(t) =>
+        onChange={(type) =>
           onChange({
             ...v,
-            type: t === 'text' ? undefined : t,
+            type: type === 'text' ? undefined : type,
             decimal: undefined,
             order: undefined,
             currency: undefined,
@@ -143,10 +144,10 @@ function ValueEditor({ value: v, onChange }: { value: Value; onChange: (v: Value
         }
       />
       <Lines
-        label="Where it stands"
+        label={t`Where it stands`}
         code
         defaultValue={list(v.from).join('\n')}
-        hint='One pattern per line, such as <subject find "BK-[0-9]+">. The first one that finds the value counts.'
+        hint={t`One pattern per line, such as <subject find "BK-[0-9]+">. The first one that finds the value counts.`}
         onChange={(e) => {
           const from = e.target.value
             .split('\n')
@@ -157,7 +158,7 @@ function ValueEditor({ value: v, onChange }: { value: Value; onChange: (v: Value
       />
       {(type === 'number' || type === 'amount') && (
         <Pick
-          label="How fractions are written"
+          label={t`How fractions are written`}
           value={v.decimal ?? ''}
           choices={decimals}
           onChange={(decimal) => onChange({ ...v, decimal })}
@@ -165,35 +166,37 @@ function ValueEditor({ value: v, onChange }: { value: Value; onChange: (v: Value
       )}
       {type === 'amount' && (
         <Field
-          label="Currency where none is named"
+          label={t`Currency where none is named`}
           defaultValue={v.currency ?? ''}
-          placeholder="EUR"
+          placeholder={t`EUR`}
           onChange={(e) => onChange({ ...v, currency: e.target.value.trim() })}
         />
       )}
       {type === 'date' && (
         <Pick
-          label="In what order"
+          label={t`In what order`}
           value={v.order ?? ''}
           choices={orders}
           onChange={(order) => onChange({ ...v, order })}
         />
       )}
       <Tick
-        label="if it is not found, the file waits in the tray"
+        label={t`if it is not found, the file waits in the tray`}
         checked={v.missing === 'ask'}
         onChange={(on) => onChange({ ...v, missing: on ? 'ask' : undefined })}
       />
       <div className="mt-3">
         <Pick
-          label="If an earlier message had the same value"
+          label={t`If an earlier message had the same value`}
           value={v.again ?? ''}
           choices={agains}
           onChange={(again) => onChange({ ...v, again })}
         />
       </div>
       <p className="mt-3 border-t border-line pt-3">
-        <Button onClick={() => onChange(null)}>Remove the value</Button>
+        <Button onClick={() => onChange(null)}>
+          <Trans>Remove the value</Trans>
+        </Button>
       </p>
     </>
   )
@@ -209,36 +212,45 @@ const comparisons: Record<Type, Comparison[]> = {
   'yes or no': ['is', 'found'],
 }
 const said: Record<Comparison, string> = {
-  'at least': 'at least',
-  'at most': 'at most',
-  'more than': 'more than',
-  'less than': 'less than',
-  after: 'on or after',
-  before: 'before',
-  is: 'is',
-  like: 'like',
-  found: 'found',
+  'at least': t`at least`,
+  'at most': t`at most`,
+  'more than': t`more than`,
+  'less than': t`less than`,
+  after: t`on or after`,
+  before: t`before`,
+  is: t`is`,
+  like: t`like`,
+  found: t`found`,
 }
 
-const testWords = (t: ValueTest): string => {
-  if (t.found !== undefined) return `${t.found ? 'in which a value is found' : 'in which no value is found'}: ${t.name}`
+const testWords = (test: ValueTest): string => {
+  if (test.found !== undefined)
+    return `${test.found ? t`in which a value is found` : t`in which no value is found`}: ${test.name}`
   const parts = (Object.keys(said) as Comparison[])
-    .filter((k) => t[k] !== undefined)
+    .filter((k) => test[k] !== undefined)
     .map((k) =>
-      k === 'is' || k === 'like' ? (k === 'like' ? 'like ' : '') + orList(list(t[k])) : `${said[k]} ${t[k]}`,
+      k === 'is' || k === 'like' ? (k === 'like' ? t`like ` : '') + orList(list(test[k])) : `${said[k]} ${test[k]}`,
     )
-  return `whose ${t.name} is ${parts.length ? parts.join(' and ') : '…'}`
+  return `whose ${test.name} is ${parts.length ? parts.join(t` and `) : '…'}`
 }
 
-const tests = (t: ItemTest['value']): ValueTest[] => (t === undefined ? [] : Array.isArray(t) ? t : [t])
+const tests = (value: ItemTest['value']): ValueTest[] =>
+  value === undefined ? [] : Array.isArray(value) ? value : [value]
 
 /** What a test of an attachment says of values; "" where it says nothing. */
-export const valueWords = (t: ItemTest): string =>
-  [tests(t.value).map(testWords).join(' or '), ...tests(t['all values']).map(testWords)].filter(Boolean).join(' and ')
+export const valueWords = (test: ItemTest): string =>
+  [
+    tests(test.value)
+      .map(testWords)
+      .join(t` or `),
+    ...tests(test['all values']).map(testWords),
+  ]
+    .filter(Boolean)
+    .join(t` and `)
 
 /** One comparison of one value that the rule reads. More than one is kept as it is, and told. */
 export function ValueTestEditor({
-  test: t,
+  test: test,
   known,
   onChange,
 }: {
@@ -247,10 +259,14 @@ export function ValueTestEditor({
   onChange: (value: ValueTest | undefined) => void
 }) {
   const values = known.values ?? []
-  const is = tests(t.value)
+  const is = tests(test.value)
   const keys = is[0] ? (Object.keys(is[0]) as (keyof ValueTest)[]).filter((k) => k !== 'name') : []
-  if (is.length > 1 || keys.length > 1 || t['all values'])
-    return <p className="mt-3 text-sm text-ink-3">{valueWords(t)}: changed in the rule as text.</p>
+  if (is.length > 1 || keys.length > 1 || test['all values'])
+    return (
+      <p className="mt-3 text-sm text-ink-3">
+        <Trans>{valueWords(test)}: changed in the rule as text.</Trans>
+      </p>
+    )
   if (!values.length && !is.length) return null
   const one = is[0]
   const of = values.find((v) => v.name === one?.name)
@@ -268,9 +284,9 @@ export function ValueTestEditor({
   return (
     <div className="mt-3 border-t border-line pt-3">
       <Pick
-        label="A value that is read of it"
+        label={t`A value that is read of it`}
         value={one?.name ?? ''}
-        choices={[['', 'whatever its values are'], ...values.map((v): [string, string] => [v.name, v.name])]}
+        choices={[['', t`whatever its values are`], ...values.map((v): [string, string] => [v.name, v.name])]}
         onChange={(name) => {
           if (!name) return onChange(undefined)
           const type = typeOf(values.find((v) => v.name === name))
@@ -280,14 +296,14 @@ export function ValueTestEditor({
       {one && (
         <div className="grid grid-cols-2 gap-3">
           <Pick
-            label="Compared"
+            label={t`Compared`}
             value={key === 'found' && one.found === false ? 'missing' : key}
-            choices={[...choices.map((k): [string, string] => [k, said[k]]), ['missing', 'not found']]}
+            choices={[...choices.map((k): [string, string] => [k, said[k]]), ['missing', t`not found`]]}
             onChange={(k) => (k === 'missing' ? put(one.name, 'found', 'no') : put(one.name, k as Comparison, than))}
           />
           {key !== 'found' && (
             <Field
-              label="With"
+              label={t`With`}
               key={key}
               defaultValue={than}
               type={key === 'after' || key === 'before' ? 'date' : 'text'}

@@ -1,3 +1,5 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 
@@ -7,7 +9,7 @@ import { OneOf } from '../letter/blanks'
 import { Button, Chip, Field, Lines, Listing, Pick, Sheet, Wrong } from '../ui/basics'
 import { FolderField } from '../ui/folderpicker'
 import { End, sentence, useSettings } from '../ui/form'
-import { exactly, many, size, when } from '../ui/format'
+import { exactly, size, when } from '../ui/format'
 
 /** Where and when backups are made, and the comparison after one was put back. For administrators. */
 export function Backups() {
@@ -26,15 +28,17 @@ export function Backups() {
   return (
     <section className="mb-10 max-w-4xl" id="backups">
       <div className="mb-2 flex flex-wrap items-center justify-between gap-3">
-        <h2>Backups</h2>
+        <h2>
+          <Trans>Backups</Trans>
+        </h2>
         <span className="flex gap-2">
           {query.data && query.data.place !== 'none' && (
             <Button onClick={() => make.mutate()} disabled={make.isPending || !!query.data.running_since}>
-              {query.data.running_since ? 'Backing up…' : 'Back up now'}
+              {query.data.running_since ? t`Backing up…` : t`Back up now`}
             </Button>
           )}
           <Button disabled={!query.data} onClick={() => setPlanning(true)}>
-            {query.data?.place === 'none' ? 'Set up backups' : 'Change the plan'}
+            {query.data?.place === 'none' ? t`Set up backups` : t`Change the plan`}
           </Button>
         </span>
       </div>
@@ -44,7 +48,7 @@ export function Backups() {
         query={query}
         empty={(b) =>
           b.place === 'none' &&
-          'Ink Tray makes no backups yet. A backup is one file with everything that Ink Tray needs: the records, the key, and mail that only Ink Tray has.'
+          t`Ink Tray makes no backups yet. A backup is one file with everything that Ink Tray needs: the records, the key, and mail that only Ink Tray has.`
         }
       >
         {(b) => <State b={b} />}
@@ -61,33 +65,50 @@ function State({ b }: { b: Schemas['Backup'] }) {
         <p className="min-w-0 flex-1 basis-72 [overflow-wrap:anywhere]">
           <span className="font-semibold">{b.place === 'folder' ? b.folder : b.cabinet}</span>{' '}
           <span className="text-ink-2">
-            {b.every_days === 1 ? 'every day' : `every ${b.every_days} days`} at {b.at}, {b.keep} are kept, opened with{' '}
-            {b.public_keys.length > 0 ? 'a private key' : 'a passphrase'}
+            <Trans>
+              {b.every_days === 1 ? t`every day` : t`every ${b.every_days} days`} at {b.at}, {b.keep} are kept, opened
+              with {b.public_keys.length > 0 ? t`a private key` : t`a passphrase`}
+            </Trans>
           </span>
         </p>
-        {b.late ? <Chip word="late" /> : b.problem ? <Chip word="failed" /> : b.last && <Chip word="in order" />}
+        {b.late ? <Chip word={'late'} /> : b.problem ? <Chip word={'failed'} /> : b.last && <Chip word={'in order'} />}
       </div>
       {b.last ? (
         <p className="text-sm text-ink-3 [overflow-wrap:anywhere]">
-          The last one: {when(b.last.at)}, {size(b.last.size)} with {many(b.last.files, 'file')}
-          {b.last.place !== b.folder && `, in ${b.last.place}`}. It was read back to its end.
-          {b.next && ` The next one: ${exactly(b.next)}.`}
+          <Trans>
+            The last one: {when(b.last.at)}, {size(b.last.size)} with{' '}
+            <Plural value={b.last.files} one="# file" other="# files" />
+            {b.last.place !== b.folder && t`, in ${b.last.place}`}. It was read back to its end.
+            {b.next && t` The next one: ${exactly(b.next)}.`}
+          </Trans>
         </p>
       ) : (
-        !b.problem && <p className="text-sm text-ink-3">Ink Tray is making the first one.</p>
+        !b.problem && (
+          <p className="text-sm text-ink-3">
+            <Trans>Ink Tray is making the first one.</Trans>
+          </p>
+        )
       )}
       {b.problem && (
         <p className="text-sm text-seal">
-          The backup failed{b.failed_at && ` ${when(b.failed_at)}`}: {sentence(b.problem)} Ink Tray tries again every
-          hour.
+          <Trans>
+            The backup failed{b.failed_at && ` ${when(b.failed_at)}`}: {sentence(b.problem)} Ink Tray tries again every
+            hour.
+          </Trans>
         </p>
       )}
       {b.kept_problem && (
-        <p className="text-sm text-seal">The kept backups cannot be listed: {sentence(b.kept_problem)}</p>
+        <p className="text-sm text-seal">
+          <Trans>The kept backups cannot be listed: {sentence(b.kept_problem)}</Trans>
+        </p>
       )}
       {b.kept.length > 0 && (
         <details className="mt-1 text-sm text-ink-3">
-          <summary>{many(b.kept.length, 'backup is', 'backups are')} kept</summary>
+          <summary>
+            <Trans>
+              <Plural value={b.kept.length} one="# backup is" other="# backups are" /> kept
+            </Trans>
+          </summary>
           <ul>
             {b.kept.map((k) => (
               <li key={k.name} className="[overflow-wrap:anywhere]">
@@ -136,84 +157,94 @@ function PlanSheet({ b, onClose }: { b: Schemas['Backup']; onClose: () => void }
   })
   const { bind, held, now } = form
   return (
-    <Sheet title="Backups" open onClose={onClose}>
+    <Sheet title={t`Backups`} open onClose={onClose}>
       <form onSubmit={form.submit}>
         <fieldset className="mb-4">
-          <legend className="mb-1 text-sm font-semibold">Where</legend>
+          <legend className="mb-1 text-sm font-semibold">
+            <Trans>Where</Trans>
+          </legend>
           <OneOf
             name="backup-place"
             value={now.place}
             onChange={(v) => form.set('place', v as 'folder')}
             choices={[
-              ['folder', 'a folder on this machine, such as a mounted share'],
-              ['cabinet', 'a cabinet'],
+              ['folder', t`a folder on this machine, such as a mounted share`],
+              ['cabinet', t`a cabinet`],
             ]}
           />
         </fieldset>
         {now.place === 'folder' ? (
           <FolderField
-            label="Folder"
+            label={t`Folder`}
             required
-            hint="The whole path, best on another machine. A backup on the same disk is lost with the disk."
+            hint={t`The whole path, best on another machine. A backup on the same disk is lost with the disk.`}
             {...bind('folder')}
             path={now.folder}
             onChoose={(p) => form.set('folder', p)}
           />
         ) : (
           <Pick
-            label="Cabinet"
+            label={t`Cabinet`}
             choices={(cabinets.data ?? []).map((c) => [c.name, c.name])}
             {...held('cabinet')}
             value={cabinetOf(now)}
           />
         )}
         <div className="grid gap-x-3 sm:grid-cols-3">
-          <Field label="Time of the day" type="time" required {...bind('at')} />
+          <Field label={t`Time of the day`} type="time" required {...bind('at')} />
           <Field
-            label="Days between two backups"
+            label={t`Days between two backups`}
             type="number"
             min={1}
             required
             {...bind('every_days', { valueAsNumber: true })}
           />
-          <Field label="How many to keep" type="number" min={1} required {...bind('keep', { valueAsNumber: true })} />
+          <Field
+            label={t`How many to keep`}
+            type="number"
+            min={1}
+            required
+            {...bind('keep', { valueAsNumber: true })}
+          />
         </div>
         <fieldset className="mb-4">
-          <legend className="mb-1 text-sm font-semibold">Opened with</legend>
+          <legend className="mb-1 text-sm font-semibold">
+            <Trans>Opened with</Trans>
+          </legend>
           <OneOf
             name="backup-opened"
             value={now.opened}
             onChange={(v) => form.set('opened', v)}
             choices={[
-              ['passphrase', 'a passphrase'],
-              ['key', 'a private key that only you have'],
+              ['passphrase', t`a passphrase`],
+              ['key', t`a private key that only you have`],
             ]}
           />
         </fieldset>
         {now.opened === 'passphrase' ? (
           <Field
-            label="Passphrase"
+            label={t`Passphrase`}
             type="password"
             autoComplete="new-password"
             required={!b.passphrase_kept}
             hint={
               b.passphrase_kept
-                ? 'Leave empty to keep it. Earlier backups still open with the former one.'
-                : 'At least 12 characters. Write it down in a safe place: without it, nobody can open the backups.'
+                ? t`Leave empty to keep it. Earlier backups still open with the former one.`
+                : t`At least 12 characters. Write it down in a safe place: without it, nobody can open the backups.`
             }
             {...bind('passphrase')}
           />
         ) : (
           <Lines
-            label="Public keys, one per line"
-            hint="inktray backup new-key makes a pair. Each begins with age1."
+            label={t`Public keys, one per line`}
+            hint={t`inktray backup new-key makes a pair. Each begins with age1.`}
             code
             {...bind('public_keys')}
           />
         )}
         <End
           of={form}
-          label={b.place === 'none' ? 'Begin' : 'Save'}
+          label={b.place === 'none' ? t`Begin` : t`Save`}
           onClose={onClose}
           mine={body(now)}
           look={() => value(api.GET('/api/v1/backup'))}
@@ -221,9 +252,11 @@ function PlanSheet({ b, onClose }: { b: Schemas['Backup']; onClose: () => void }
         {b.place !== 'none' && (
           <p className="mt-4 text-sm">
             <button type="button" className="text-pen underline" onClick={() => off.mutate()}>
-              Stop making backups
+              <Trans>Stop making backups</Trans>
             </button>{' '}
-            <span className="text-ink-3">The backups that were made stay.</span>
+            <span className="text-ink-3">
+              <Trans>The backups that were made stay.</Trans>
+            </span>
           </p>
         )}
         <Wrong error={off.error} />
@@ -251,27 +284,40 @@ function Restored() {
   const r = query.data
   if (!r) return null
   const waits = [
-    r.waits_for_cabinets.length > 0 && `cabinets: ${r.waits_for_cabinets.join(', ')}`,
-    r.waits_for_mailboxes.length > 0 && `mailboxes: ${r.waits_for_mailboxes.join(', ')}`,
-    r.waits_for_items > 0 && many(r.waits_for_items, 'attachment'),
+    r.waits_for_cabinets.length > 0 && t`cabinets: ${r.waits_for_cabinets.join(', ')}`,
+    r.waits_for_mailboxes.length > 0 && t`mailboxes: ${r.waits_for_mailboxes.join(', ')}`,
+    r.waits_for_items > 0 && plural(r.waits_for_items, { one: '# attachment', other: '# attachments' }),
   ].filter(Boolean)
   return (
     <div className="mb-3 rounded-xl border border-line bg-paper p-4" role="status">
       <p>
-        The records are those of the backup of {exactly(r.made_at)}, put back {when(r.restored_at)}.{' '}
-        {r.ended_at
-          ? `Ink Tray compared them with the mailboxes and cabinets${r.ended_by ? `, until ${r.ended_by} ended that` : ''}.`
-          : 'Ink Tray compares them with the mailboxes and cabinets, so that files that were filed since are not filed again.'}
+        <Trans>
+          The records are those of the backup of {exactly(r.made_at)}, put back {when(r.restored_at)}.{' '}
+          {r.ended_at
+            ? t`Ink Tray compared them with the mailboxes and cabinets${r.ended_by ? t`, until ${r.ended_by} ended that` : ''}.`
+            : t`Ink Tray compares them with the mailboxes and cabinets, so that files that were filed since are not filed again.`}
+        </Trans>
       </p>
       <p className="text-sm text-ink-2">
-        {many(r.files, 'file was', 'files were')} not in the backup, {r.recognised} of these{' '}
-        {r.recognised === 1 ? 'is' : 'are'} recognised; {many(r.taken_back, 'filing', 'filings')} had been taken back
-        since; {many(r.missing, 'file is', 'files are')} not where the register has {r.missing === 1 ? 'it' : 'them'}
-        {r.unknown !== undefined && `; ${many(r.unknown, 'file belongs', 'files belong')} to nothing in the mailboxes`}.
+        <Trans>
+          <Plural value={r.files} one="# file was" other="# files were" /> not in the backup,{' '}
+          <Plural value={r.recognised} one="# of these is recognised" other="# of these are recognised" />;{' '}
+          <Plural value={r.taken_back} one="# filing" other="# filings" /> had been taken back since;{' '}
+          <Plural
+            value={r.missing}
+            one="# file is not where the register has it"
+            other="# files are not where the register has them"
+          />
+          {r.unknown !== undefined &&
+            t`; ${plural(r.unknown, { one: '# file belongs', other: '# files belong' })} to nothing in the mailboxes`}
+          .
+        </Trans>
       </p>
       {r.missing_examples.length > 0 && (
         <details className="text-sm text-ink-3">
-          <summary>Files that are missing</summary>
+          <summary>
+            <Trans>Files that are missing</Trans>
+          </summary>
           <ul>
             {r.missing_examples.map((m) => (
               <li key={m} className="[overflow-wrap:anywhere]">
@@ -283,20 +329,26 @@ function Restored() {
       )}
       {!r.ended_at && (
         <div className="mt-2 flex flex-wrap items-center justify-between gap-3">
-          <p className="text-sm text-ink-3">{waits.length > 0 && `It still waits for ${waits.join('; ')}.`}</p>
-          <Button onClick={() => setEnding(true)}>End the comparison…</Button>
+          <p className="text-sm text-ink-3">{waits.length > 0 && t`It still waits for ${waits.join('; ')}.`}</p>
+          <Button onClick={() => setEnding(true)}>
+            <Trans>End the comparison…</Trans>
+          </Button>
         </div>
       )}
-      <Sheet title="End the comparison?" open={ending} onClose={() => setEnding(false)}>
+      <Sheet title={t`End the comparison?`} open={ending} onClose={() => setEnding(false)}>
         <p>
-          Ink Tray then stops waiting. In mailboxes and cabinets that it has not compared, attachments that were filed
-          after the backup may be filed a second time.
+          <Trans>
+            Ink Tray then stops waiting. In mailboxes and cabinets that it has not compared, attachments that were filed
+            after the backup may be filed a second time.
+          </Trans>
         </p>
         <Wrong error={end.error} />
         <div className="mt-5 flex justify-end gap-2">
-          <Button onClick={() => setEnding(false)}>Keep comparing</Button>
+          <Button onClick={() => setEnding(false)}>
+            <Trans>Keep comparing</Trans>
+          </Button>
           <Button look="main" onClick={() => end.mutate()} disabled={end.isPending}>
-            End it
+            <Trans>End it</Trans>
           </Button>
         </div>
       </Sheet>

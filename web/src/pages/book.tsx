@@ -1,3 +1,5 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 
@@ -7,7 +9,6 @@ import { TextList } from '../letter/blanks'
 import { Button, Field, Lines, Listing, Sheet } from '../ui/basics'
 import { Remover } from '../ui/remover'
 import { End, useSettings } from '../ui/form'
-import { many } from '../ui/format'
 
 type Person = Schemas['Correspondent']
 type Draft = { name: string; domains: string[]; addresses: string[]; groups: string[] }
@@ -31,14 +32,20 @@ export function Correspondents() {
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between">
-        <h2>Correspondents</h2>
-        <Button onClick={() => fresh()}>Add a correspondent</Button>
+        <h2>
+          <Trans>Correspondents</Trans>
+        </h2>
+        <Button onClick={() => fresh()}>
+          <Trans>Add a correspondent</Trans>
+        </Button>
       </div>
       <p className="mb-2 text-ink-2">
-        A correspondent is a person or firm with its addresses and domains. Rules can ask for it, and folders can have
-        its name.
+        <Trans>
+          A correspondent is a person or firm with its addresses and domains. Rules can ask for it, and folders can have
+          its name.
+        </Trans>
       </p>
-      <Listing query={all} empty={(c) => c.length === 0 && 'No correspondents yet.'}>
+      <Listing query={all} empty={(c) => c.length === 0 && t`No correspondents yet.`}>
         {(list) =>
           list.map((c) => (
             <div key={c.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
@@ -49,16 +56,17 @@ export function Correspondents() {
                 </p>
                 <p className="text-[14.5px] [overflow-wrap:anywhere] text-ink-2">
                   {[...c.domains, ...c.addresses].join(', ')}
-                  {c.passwords > 0 && `; ${many(c.passwords, 'archive password')} kept`}
+                  {c.passwords > 0 &&
+                    t`; ${plural(c.passwords, { one: '# archive password', other: '# archive passwords' })} kept`}
                 </p>
               </div>
               <div className="flex gap-2">
-                <Button onClick={() => edit(c)} aria-label={`Change ${c.name}`}>
-                  Change
+                <Button onClick={() => edit(c)} aria-label={t`Change ${c.name}`}>
+                  <Trans>Change</Trans>
                 </Button>
                 <Remover
                   name={c.name}
-                  lost="Its groups and archive passwords are lost. Filed files stay."
+                  lost={t`Its groups and archive passwords are lost. Filed files stay.`}
                   remove={() => value(api.DELETE('/api/v1/correspondents/{id}', { params: { path: { id: c.id } } }))}
                 />
               </div>
@@ -69,21 +77,26 @@ export function Correspondents() {
       {!!proposals.data?.length && (
         <details className="mt-3">
           <summary className="font-semibold text-pen">
-            {many(proposals.data.length, 'domain')} that write to you and are not listed here
+            <Trans>
+              <Plural value={proposals.data.length} one="# domain" other="# domains" /> that write to you and are not
+              listed here
+            </Trans>
           </summary>
           {proposals.data.map((p) => (
             <div key={p.domain} className="flex flex-wrap items-center justify-between gap-3 border-t border-line py-2">
               <p className="min-w-0 [overflow-wrap:anywhere]">
                 <span className="font-semibold">{p.domain}</span>{' '}
                 <span className="text-[14.5px] text-ink-3">
-                  {many(p.count, 'message')}, from {p.known.join(', ')}
+                  <Trans>
+                    <Plural value={p.count} one="# message" other="# messages" />, from {p.known.join(', ')}
+                  </Trans>
                 </span>
               </p>
               <Button
                 onClick={() => fresh({ name: p.name, domains: [p.domain] })}
-                aria-label={`Add ${p.domain} as a correspondent`}
+                aria-label={t`Add ${p.domain} as a correspondent`}
               >
-                Add
+                <Trans>Add</Trans>
               </Button>
             </div>
           ))}
@@ -139,7 +152,7 @@ function PersonSheet({
           values={values}
           onChange={onChange}
           offered={offered?.map((g) => ({ value: g }))}
-          about={offered && 'Groups there are:'}
+          about={offered && t`Groups there are:`}
         />
         {error && (
           <p role="alert" className="mt-1 text-sm text-seal">
@@ -150,22 +163,22 @@ function PersonSheet({
     )
   }
   return (
-    <Sheet title={id ? `Change ${draft.name}` : 'Add a correspondent'} open onClose={onClose}>
+    <Sheet title={id ? t`Change ${draft.name}` : t`Add a correspondent`} open onClose={onClose}>
       <form onSubmit={form.submit}>
-        <Field label="Name" required hint="Folders get this name." {...bind('name')} />
-        {texts('domains', 'Domains, with their subdomains')}
-        {texts('addresses', 'Single addresses')}
-        {texts('groups', 'Groups', groups)}
+        <Field label={t`Name`} required hint={t`Folders get this name.`} {...bind('name')} />
+        {texts('domains', t`Domains, with their subdomains`)}
+        {texts('addresses', t`Single addresses`)}
+        {texts('groups', t`Groups`, groups)}
         <Lines
-          label="Passwords of the archives that they send, one per line"
+          label={t`Passwords of the archives that they send, one per line`}
           rows={2}
-          placeholder={passwords ? `${passwords} kept. Passwords that you enter here replace them` : ''}
-          hint="Ink Tray keeps them encrypted and never shows them."
+          placeholder={passwords ? t`${passwords} kept. Passwords that you enter here replace them` : ''}
+          hint={t`Ink Tray keeps them encrypted and never shows them.`}
           {...bind('passwords')}
         />
         <End
           of={form}
-          label={id ? 'Save' : 'Add correspondent'}
+          label={id ? t`Save` : t`Add correspondent`}
           onClose={onClose}
           mine={{ ...form.now, passwords: undefined }}
           look={() => value(api.GET('/api/v1/correspondents')).then((l) => l.find((x) => x.id === id))}
@@ -182,37 +195,43 @@ export function Tables() {
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between">
-        <h2>Tables</h2>
-        <Button onClick={() => setEditing({})}>Add a table</Button>
+        <h2>
+          <Trans>Tables</Trans>
+        </h2>
+        <Button onClick={() => setEditing({})}>
+          <Trans>Add a table</Trans>
+        </Button>
       </div>
       <p className="mb-2 text-ink-2">
-        A table says what a code stands for, such as the place of a station. Patterns look codes up in it.
+        <Trans>
+          A table says what a code stands for, such as the place of a station. Patterns look codes up in it.
+        </Trans>
       </p>
-      <Listing query={all} empty={(t) => t.length === 0 && 'No tables yet.'}>
+      <Listing query={all} empty={(tables) => tables.length === 0 && t`No tables yet.`}>
         {(list) =>
-          list.map((t) => (
-            <div key={t.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
+          list.map((table) => (
+            <div key={table.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
               <div className="min-w-0">
                 <p>
-                  <span className="font-semibold">{t.name}</span>{' '}
-                  <span className="text-ink-2">{many(t.rows.length, 'row')}</span>
+                  <span className="font-semibold">{table.name}</span>{' '}
+                  <span className="text-ink-2">{plural(table.rows.length, { one: '# row', other: '# rows' })}</span>
                 </p>
                 <p className="truncate text-[14.5px] text-ink-3">
-                  {t.rows
+                  {table.rows
                     .slice(0, 4)
                     .map((r) => `${r.key}: ${r.value}`)
                     .join(', ')}
-                  {t.rows.length > 4 && ' …'}
+                  {table.rows.length > 4 && ' …'}
                 </p>
               </div>
               <div className="flex gap-2">
-                <Button onClick={() => setEditing(t)} aria-label={`Change ${t.name}`}>
-                  Change
+                <Button onClick={() => setEditing(table)} aria-label={t`Change ${table.name}`}>
+                  <Trans>Change</Trans>
                 </Button>
                 <Remover
-                  name={t.name}
-                  lost={`${many(t.rows.length, 'row is', 'rows are')} lost.`}
-                  remove={() => value(api.DELETE('/api/v1/tables/{id}', { params: { path: { id: t.id } } }))}
+                  name={table.name}
+                  lost={t`${plural(table.rows.length, { one: '# row is', other: '# rows are' })} lost.`}
+                  remove={() => value(api.DELETE('/api/v1/tables/{id}', { params: { path: { id: table.id } } }))}
                 />
               </div>
             </div>
@@ -251,25 +270,25 @@ function TableSheet({ table, onClose }: { table: Partial<Schemas['LookupTable']>
   const { bind, now } = form
   const rows = rowsOf(now.rows)
   return (
-    <Sheet title={table.id ? `Change the table ${table.name}` : 'Add a table'} open onClose={onClose}>
+    <Sheet title={table.id ? t`Change the table ${table.name ?? ''}` : t`Add a table`} open onClose={onClose}>
       <form onSubmit={form.submit}>
         <Field
-          label="Name, in one word"
+          label={t`Name, in one word`}
           required
-          hint={`In a pattern: <lookup ${now.name || 'stations'} of (file.stem)>`}
+          hint={t`In a pattern: <lookup ${now.name || t`stations`} of (file.stem)>`}
           {...bind('name')}
         />
         <Lines
-          label="Rows, one per line: code = meaning"
+          label={t`Rows, one per line: code = meaning`}
           rows={9}
           code
-          placeholder={'ST-03 = Ferry steps'}
-          hint={`${many(rows.length, 'row')}. Capital and small letters are the same.`}
+          placeholder={t`ST-03 = Ferry steps`}
+          hint={t`${plural(rows.length, { one: '# row', other: '# rows' })}. Capital and small letters are the same.`}
           {...bind('rows')}
         />
         <End
           of={form}
-          label={table.id ? 'Save' : 'Add table'}
+          label={table.id ? t`Save` : t`Add table`}
           onClose={onClose}
           mine={{ name: now.name, rows }}
           look={() => value(api.GET('/api/v1/tables')).then((l) => l.find((x) => x.id === table.id))}

@@ -1,3 +1,5 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { type DragEvent, type KeyboardEvent, useEffect, useState } from 'react'
 import { Link } from 'react-router'
@@ -5,7 +7,6 @@ import { Link } from 'react-router'
 import { api, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
 import { Button, Field, Pick, Sheet, Tick, Wrong } from '../ui/basics'
-import { many } from '../ui/format'
 
 /** What a person has in hand: messages, or single attachments of one. */
 export type InHand = { number: number; items?: string[] }[]
@@ -25,7 +26,10 @@ export const draggable = (what: () => InHand) => ({
 export const holdsHand = (e: DragEvent) => e.dataTransfer.types.includes(mime)
 
 const count = (hand: InHand) => hand.reduce((n, m) => n + (m.items?.length ?? 0), 0)
-const said = (hand: InHand) => (count(hand) ? many(count(hand), 'attachment') : many(hand.length, 'message'))
+const said = (hand: InHand) =>
+  count(hand)
+    ? plural(count(hand), { one: '# attachment', other: '# attachments' })
+    : plural(hand.length, { one: '# message', other: '# messages' })
 
 /** Files by hand; the pass that it became. */
 export function useFiling(onDone?: () => void) {
@@ -60,17 +64,19 @@ export function Doing({ pass, onBack }: { pass: number; onBack: (pass: number) =
     >
       <span>
         {p.waiting > 0
-          ? `${done} of ${done + p.waiting + troubled} filed…`
+          ? t`${done} of ${done + p.waiting + troubled} filed…`
           : done > 0
-            ? `${many(done, 'file is', 'files are')} filed ${p.note}.`
+            ? t`${plural(done, { one: '# file is', other: '# files are' })} filed ${p.note}.`
             : troubled
               ? ''
-              : `${many(p.total, 'message')}: ${p.note}.`}
+              : `${plural(p.total, { one: '# message', other: '# messages' })}: ${p.note}.`}
         {troubled > 0 && (
           <>
             {' '}
             <Link to="/tray" className="text-seal underline">
-              {many(troubled, 'waits', 'wait')} in the tray
+              <Trans>
+                <Plural value={troubled} one="# waits" other="# wait" /> in the tray
+              </Trans>
             </Link>
             .
           </>
@@ -78,11 +84,11 @@ export function Doing({ pass, onBack }: { pass: number; onBack: (pass: number) =
       </span>
       <span className="flex gap-3">
         <Link to={`/history/${pass}`} className="text-pen hover:underline">
-          Pass {pass}
+          <Trans>Pass {pass}</Trans>
         </Link>
         {p.undoable ? (
           <button className="add" onClick={() => onBack(pass)}>
-            Take it back…
+            <Trans>Take it back…</Trans>
           </button>
         ) : null}
       </span>
@@ -103,7 +109,7 @@ export function Folders({
   onDrop?: (hand: InHand, folder: string) => void
 }) {
   return (
-    <ul role="tree" aria-label={`Folders of ${cabinet.name}`} className="text-[14.5px]">
+    <ul role="tree" aria-label={t`Folders of ${cabinet.name}`} className="text-[14.5px]">
       <Level cabinet={cabinet.id} within="" depth={0} chosen={chosen} onChoose={onChoose} onDrop={onDrop} />
     </ul>
   )
@@ -134,7 +140,7 @@ function Level({
   if (query.data?.length === 0 && depth === 0)
     return (
       <li role="none" className="py-2 text-sm text-ink-3">
-        There is no folder yet. Type one.
+        <Trans>There is no folder yet. Type one.</Trans>
       </li>
     )
   return query.data?.map((name) => (
@@ -287,7 +293,7 @@ export function FileSheet({
     )
   return (
     <Sheet
-      title={`File ${whole ? many(hand.length, 'message') : count(hand) ? said(hand) : `the attachments of ${said(hand)}`}`}
+      title={t`File ${whole ? plural(hand.length, { one: '# message', other: '# messages' }) : count(hand) ? said(hand) : t`the attachments of ${said(hand)}`}`}
       open
       onClose={onClose}
     >
@@ -299,19 +305,19 @@ export function FileSheet({
       >
         {(cabinets.data?.length ?? 0) > 1 && (
           <Pick
-            label="Cabinet"
+            label={t`Cabinet`}
             value={one?.name ?? ''}
             onChange={setCabinet}
             choices={cabinets.data!.map((c) => [c.name, c.name])}
           />
         )}
         <Field
-          label="Folder"
+          label={t`Folder`}
           required
           autoFocus
           value={folder}
           onChange={(e) => setFolder(e.target.value)}
-          hint="Choose a folder below, or type one, such as Sorted by hand/2026. Ink Tray creates it if it is missing."
+          hint={t`Choose a folder below, or type one, such as Sorted by hand/2026. Ink Tray creates it if it is missing.`}
         />
         {one && (
           <div className="mb-4 max-h-56 overflow-auto rounded-lg border border-line p-2">
@@ -321,19 +327,21 @@ export function FileSheet({
         {message && (
           <Tick
             className="mb-4"
-            label="the message itself, as .eml, instead of its attachments"
+            label={t`the message itself, as .eml, instead of its attachments`}
             checked={whole}
             onChange={(on) => setWhole(on)}
           />
         )}
         {cabinets.data?.length === 0 && (
-          <Wrong error={new Error('There is no cabinet yet; an administrator adds one in Settings')} />
+          <Wrong error={new Error(t`There is no cabinet yet; an administrator adds one in Settings`)} />
         )}
         <Wrong error={filing.error} />
         <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Cancel</Button>
+          <Button onClick={onClose}>
+            <Trans>Cancel</Trans>
+          </Button>
           <Button look="main" type="submit" disabled={!one || filing.isPending}>
-            File
+            <Trans>File</Trans>
           </Button>
         </div>
       </form>
@@ -377,7 +385,11 @@ export function ChangeSheet({
     },
   })
   return (
-    <Sheet title={`${many(numbers.length, 'message')} in the mailbox`} open onClose={onClose}>
+    <Sheet
+      title={t`${plural(numbers.length, { one: '# message', other: '# messages' })} in the mailbox`}
+      open
+      onClose={onClose}
+    >
       <form
         onSubmit={(e) => {
           e.preventDefault()
@@ -385,29 +397,29 @@ export function ChangeSheet({
         }}
       >
         <Field
-          label="Put a label on"
+          label={t`Put a label on`}
           value={label}
           onChange={(e) => setLabel(e.target.value)}
-          hint="such as To file. A rule can ask for it."
+          hint={t`such as To file. A rule can ask for it.`}
         />
         <Pick
-          label="Mark"
+          label={t`Mark`}
           value={mark}
           onChange={setMark}
           choices={[
-            ['', 'leave as it is'],
-            ['read', 'read'],
-            ['unread', 'unread'],
-            ['flagged', 'flagged'],
-            ['not flagged', 'not flagged'],
+            ['', t`leave as it is`],
+            ['read', t`read`],
+            ['unread', t`unread`],
+            ['flagged', t`flagged`],
+            ['not flagged', t`not flagged`],
           ]}
         />
         <Field
-          label="Move to the mail folder"
+          label={t`Move to the mail folder`}
           list="mail-folders"
           value={move}
           onChange={(e) => setMove(e.target.value)}
-          hint="Ink Tray creates it if it is missing. Leave empty to move nothing."
+          hint={t`Ink Tray creates it if it is missing. Leave empty to move nothing.`}
         />
         <datalist id="mail-folders">
           {folders.data
@@ -418,9 +430,11 @@ export function ChangeSheet({
         </datalist>
         <Wrong error={change.error} />
         <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Cancel</Button>
+          <Button onClick={onClose}>
+            <Trans>Cancel</Trans>
+          </Button>
           <Button look="main" type="submit" disabled={change.isPending || !(label.trim() || mark || move.trim())}>
-            Do it
+            <Trans>Do it</Trans>
           </Button>
         </div>
       </form>

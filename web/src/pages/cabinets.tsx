@@ -1,3 +1,5 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import type { UseFormRegisterReturn } from 'react-hook-form'
@@ -8,36 +10,36 @@ import { queries } from '../api/queries'
 import { Button, Chip, Field, Lines, Listing, Pick, Sheet, Tick, Wrong } from '../ui/basics'
 import { FolderField } from '../ui/folderpicker'
 import { End, useSettings } from '../ui/form'
-import { many, size } from '../ui/format'
+import { figure, size } from '../ui/format'
 
 type Cabinet = Schemas['Cabinet']
 type Kind = Cabinet['kind']
 
 const kinds: [Kind, string][] = [
-  ['local', 'a folder on this machine, or a share that is mounted there'],
-  ['webdav', 'a folder of a WebDAV server'],
-  ['sftp', 'a folder of an SFTP server'],
-  ['s3', 'a bucket of an object store (S3)'],
+  ['local', t`a folder on this machine, or a share that is mounted there`],
+  ['webdav', t`a folder of a WebDAV server`],
+  ['sftp', t`a folder of an SFTP server`],
+  ['s3', t`a bucket of an object store (S3)`],
 ]
 
 const places: Record<Kind, [label: string, hint: string]> = {
-  local: ['Folder', 'The whole path on the machine that runs Ink Tray, such as /srv/harbour-files.'],
-  webdav: ['Address', 'Such as https://files.brackwater.example/dav/harbour. The folder must be there.'],
+  local: [t`Folder`, t`The whole path on the machine that runs Ink Tray, such as /srv/harbour-files.`],
+  webdav: [t`Address`, t`Such as https://files.brackwater.example/dav/harbour. The folder must be there.`],
   sftp: [
-    'Address',
-    'Such as sftp://files.brackwater.example/srv/harbour, or with /~/harbour for a folder within the account’s own. The folder must be there.',
+    t`Address`,
+    t`Such as sftp://files.brackwater.example/srv/harbour, or with /~/harbour for a folder within the account’s own. The folder must be there.`,
   ],
   s3: [
-    'Address',
-    'The store, the bucket, and a folder in it if you like: https://objects.brackwater.example/harbour. The bucket must be there.',
+    t`Address`,
+    t`The store, the bucket, and a folder in it if you like: https://objects.brackwater.example/harbour. The bucket must be there.`,
   ],
 }
 
 const names: Record<Kind, [name: string, secret: string]> = {
   local: ['', ''],
-  webdav: ['Sign-in name', 'Password'],
-  sftp: ['Sign-in name', 'Password or private key'],
-  s3: ['Access key', 'Secret key'],
+  webdav: [t`Sign-in name`, t`Password`],
+  sftp: [t`Sign-in name`, t`Password or private key`],
+  s3: [t`Access key`, t`Secret key`],
 }
 
 /** The cabinets, in Settings. */
@@ -60,11 +62,15 @@ export function Cabinets({ onAdd, onRemove }: { onAdd: () => void; onRemove: (c:
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between">
-        <h2>Cabinets</h2>
-        <Button onClick={onAdd}>Add a cabinet</Button>
+        <h2>
+          <Trans>Cabinets</Trans>
+        </h2>
+        <Button onClick={onAdd}>
+          <Trans>Add a cabinet</Trans>
+        </Button>
       </div>
       <Wrong error={check.error} />
-      <Listing query={cabinets} empty={(c) => c.length === 0 && 'There is no cabinet yet.'}>
+      <Listing query={cabinets} empty={(c) => c.length === 0 && t`There is no cabinet yet.`}>
         {(all) =>
           all.map((c) => (
             <div key={c.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
@@ -72,10 +78,16 @@ export function Cabinets({ onAdd, onRemove }: { onAdd: () => void; onRemove: (c:
                 <p>
                   <span className="font-semibold">{c.name}</span>{' '}
                   <span className="[overflow-wrap:anywhere] text-ink-2">{c.folder}</span>
-                  {c.username && <span className="text-ink-3"> as {c.username}</span>}
+                  {c.username && (
+                    <span className="text-ink-3">
+                      <Trans> as {c.username}</Trans>
+                    </span>
+                  )}
                 </p>
                 {c.address && (
-                  <p className="text-sm [overflow-wrap:anywhere] text-ink-3">for colleagues: {c.address}</p>
+                  <p className="text-sm [overflow-wrap:anywhere] text-ink-3">
+                    <Trans>for colleagues: {c.address}</Trans>
+                  </p>
                 )}
                 {c.problem && <p className="text-sm text-seal">{c.problem}</p>}
                 {!c.problem && found[c.id] && (
@@ -86,7 +98,11 @@ export function Cabinets({ onAdd, onRemove }: { onAdd: () => void; onRemove: (c:
                           ✓ {h}
                         </li>
                       ))}
-                      {found[c.id].room !== undefined && <li>{size(found[c.id].room!)} are free</li>}
+                      {found[c.id].room !== undefined && (
+                        <li>
+                          <Trans>{size(found[c.id].room!)} are free</Trans>
+                        </li>
+                      )}
                     </ul>
                   </div>
                 )}
@@ -94,12 +110,18 @@ export function Cabinets({ onAdd, onRemove }: { onAdd: () => void; onRemove: (c:
               <div className="flex flex-wrap items-center gap-2">
                 <Chip word={c.problem ? 'out of reach' : 'in order'} />
                 <Button disabled={check.isPending} onClick={() => check.mutate(c.id)}>
-                  Check
+                  <Trans>Check</Trans>
                 </Button>
-                <Button onClick={() => setEditing(c)}>{c.kind === 'local' ? 'Address' : 'Change'}</Button>
-                <Button onClick={() => setLooking(c)}>Files not in the register…</Button>
-                <Button onClick={() => setMoving(c)}>Move…</Button>
-                <Button onClick={() => onRemove(c)}>Remove</Button>
+                <Button onClick={() => setEditing(c)}>{c.kind === 'local' ? t`Address` : t`Change`}</Button>
+                <Button onClick={() => setLooking(c)}>
+                  <Trans>Files not in the register…</Trans>
+                </Button>
+                <Button onClick={() => setMoving(c)}>
+                  <Trans>Move…</Trans>
+                </Button>
+                <Button onClick={() => onRemove(c)}>
+                  <Trans>Remove</Trans>
+                </Button>
               </div>
             </div>
           ))
@@ -140,8 +162,8 @@ function Reach({ kind, bind, kept }: { kind: Kind; bind: Bind; kept?: boolean })
   if (kind === 'local') return null
   const [name, secret] = names[kind]
   const sealed = kept
-    ? 'Leave empty to keep it, if nothing else changes here.'
-    : 'Ink Tray keeps it encrypted and never shows it.'
+    ? t`Leave empty to keep it, if nothing else changes here.`
+    : t`Ink Tray keeps it encrypted and never shows it.`
   return (
     <>
       <div className="grid gap-x-3 sm:grid-cols-2">
@@ -158,38 +180,42 @@ function Reach({ kind, bind, kept }: { kind: Kind; bind: Bind; kept?: boolean })
             hint={
               kept
                 ? sealed
-                : 'A key as ssh-keygen writes it, or a password. Ink Tray keeps it encrypted and never shows it.'
+                : t`A key as ssh-keygen writes it, or a password. Ink Tray keeps it encrypted and never shows it.`
             }
             {...bind('secret')}
           />
           <Field
-            label="Host key"
-            placeholder="SHA256:…"
-            hint="Fingerprint of the server’s key, from the person who runs the server. If you leave it empty, Ink Tray shows the one that the server has, so that you can compare."
+            label={t`Host key`}
+            placeholder={t`SHA256:…`}
+            hint={t`Fingerprint of the server’s key, from the person who runs the server. If you leave it empty, Ink Tray shows the one that the server has, so that you can compare.`}
             {...bind('host_key')}
           />
         </>
       )}
       <details className="mb-4">
-        <summary className="font-semibold text-pen">Certificates, proxy{kind === 's3' && ', region'}</summary>
+        <summary className="font-semibold text-pen">
+          <Trans>Certificates, proxy{kind === 's3' && t`, region`}</Trans>
+        </summary>
         <div className="mt-3">
           {kind !== 'sftp' && (
             <>
               <Field
-                label="Pinned certificate"
-                hint="SHA-256 fingerprint of the server’s certificate. Ink Tray then accepts only this one."
+                label={t`Pinned certificate`}
+                hint={t`SHA-256 fingerprint of the server’s certificate. Ink Tray then accepts only this one.`}
                 {...bind('pinned')}
               />
               <Lines
-                label="Certificate of a private authority"
+                label={t`Certificate of a private authority`}
                 code
-                placeholder="-----BEGIN CERTIFICATE-----"
+                placeholder={t`-----BEGIN CERTIFICATE-----`}
                 {...bind('authority')}
               />
             </>
           )}
-          <Field label="Proxy" placeholder="socks5://proxy.brackwater.example:1080" {...bind('proxy')} />
-          {kind === 's3' && <Field label="Region" hint="Leave empty if the store has none." {...bind('region')} />}
+          <Field label={t`Proxy`} placeholder={t`socks5://proxy.brackwater.example:1080`} {...bind('proxy')} />
+          {kind === 's3' && (
+            <Field label={t`Region`} hint={t`Leave empty if the store has none.`} {...bind('region')} />
+          )}
         </div>
       </details>
     </>
@@ -239,17 +265,19 @@ function PlaceSheet({ cabinet, onClose }: { cabinet: Cabinet | null; onClose: ()
     form.saving.reset()
   }
   return (
-    <Sheet title={cabinet ? `Move “${cabinet.name}”` : 'Add a cabinet'} open onClose={onClose}>
+    <Sheet title={cabinet ? t`Move “${cabinet.name}”` : t`Add a cabinet`} open onClose={onClose}>
       <form onSubmit={form.submit}>
         {cabinet && (
           <p className="mb-4 text-ink-2">
-            Ink Tray copies all files from <span className="[overflow-wrap:anywhere]">{cabinet.folder}</span> to another
-            place and reads them back there. Filing goes on meanwhile, and continues at the new place. Rules and the
-            register then use the new place. The old place keeps its files.
+            <Trans>
+              Ink Tray copies all files from <span className="[overflow-wrap:anywhere]">{cabinet.folder}</span> to
+              another place and reads them back there. Filing goes on meanwhile, and continues at the new place. Rules
+              and the register then use the new place. The old place keeps its files.
+            </Trans>
           </p>
         )}
-        <Pick label={cabinet ? 'The new place' : 'What it is'} value={now.kind} choices={kinds} onChange={become} />
-        {!cabinet && <Field label="Name" required hint="Any name, such as harbour files." {...bind('name')} />}
+        <Pick label={cabinet ? t`The new place` : t`What it is`} value={now.kind} choices={kinds} onChange={become} />
+        {!cabinet && <Field label={t`Name`} required hint={t`Any name, such as harbour files.`} {...bind('name')} />}
         {now.kind === 'local' ? (
           <FolderField
             label={label}
@@ -257,7 +285,7 @@ function PlaceSheet({ cabinet, onClose }: { cabinet: Cabinet | null; onClose: ()
             hint={hint}
             {...bind('folder')}
             path={now.folder}
-            creates="Ink Tray creates the new folder when you add the cabinet."
+            creates={t`Ink Tray creates the new folder when you add the cabinet.`}
             onChoose={(p) => form.set('folder', p)}
           />
         ) : (
@@ -266,18 +294,20 @@ function PlaceSheet({ cabinet, onClose }: { cabinet: Cabinet | null; onClose: ()
         <Reach kind={now.kind} bind={bind} />
         {now.kind === 'local' && (
           <details className="mb-4">
-            <summary className="font-semibold text-pen">Mode and owner of files</summary>
+            <summary className="font-semibold text-pen">
+              <Trans>Mode and owner of files</Trans>
+            </summary>
             <div className="mt-3 grid gap-x-3 sm:grid-cols-2">
               <Field
-                label="Mode, in octal"
+                label={t`Mode, in octal`}
                 placeholder="0640"
-                hint="Leave empty for the system’s usual mode."
+                hint={t`Leave empty for the system’s usual mode.`}
                 {...bind('mode')}
               />
               <Field
-                label="Owner"
-                placeholder="office:files"
-                hint="Leave empty for the user that runs Ink Tray."
+                label={t`Owner`}
+                placeholder={t`office:files`}
+                hint={t`Leave empty for the user that runs Ink Tray.`}
                 {...bind('owner')}
               />
             </div>
@@ -285,16 +315,18 @@ function PlaceSheet({ cabinet, onClose }: { cabinet: Cabinet | null; onClose: ()
         )}
         {cabinet && (
           <Field
-            label="Address for colleagues"
-            hint="How colleagues open the new place. Leave empty for none."
+            label={t`Address for colleagues`}
+            hint={t`How colleagues open the new place. Leave empty for none.`}
             {...bind('address')}
           />
         )}
         <p className="mb-4 text-sm text-ink-3">
-          Ink Tray first tries whether files are safe there: that the place never overwrites a file, and that it
-          replaces a file in one step.
+          <Trans>
+            Ink Tray first tries whether files are safe there: that the place never overwrites a file, and that it
+            replaces a file in one step.
+          </Trans>
         </p>
-        <End of={form} label={cabinet ? 'Move' : 'Add'} busy="Trying the cabinet…" onClose={onClose} />
+        <End of={form} label={cabinet ? t`Move` : t`Add`} busy={t`Trying the cabinet…`} onClose={onClose} />
       </form>
     </Sheet>
   )
@@ -316,20 +348,20 @@ function ChangeCabinetSheet({ cabinet, onClose }: { cabinet: Cabinet; onClose: (
   })
   return (
     <Sheet
-      title={cabinet.kind === 'local' ? `How colleagues reach “${cabinet.name}”` : `Change “${cabinet.name}”`}
+      title={cabinet.kind === 'local' ? t`How colleagues reach “${cabinet.name}”` : t`Change “${cabinet.name}”`}
       open
       onClose={onClose}
     >
       <form onSubmit={form.submit}>
         <Reach kind={cabinet.kind} bind={form.bind} kept />
         <Field
-          label={cabinet.kind === 'local' ? 'Address' : 'Address for colleagues'}
+          label={cabinet.kind === 'local' ? t`Address` : t`Address for colleagues`}
           hint={String.raw`A share such as \\files\harbour, a drive such as H:\harbour, or https://files.brackwater.example/harbour. Links in the register and in exports begin with it. Leave empty for none.`}
           {...form.bind('address')}
         />
         <End
           of={form}
-          label="Save"
+          label={t`Save`}
           onClose={onClose}
           mine={{ ...form.now, secret: undefined }}
           look={() => value(api.GET('/api/v1/cabinets')).then((l) => l.find((x) => x.id === cabinet.id))}
@@ -354,26 +386,33 @@ function UnknownSheet({ cabinet, onClose }: { cabinet: Cabinet; onClose: () => v
   })
   const all = found.data?.files ?? []
   return (
-    <Sheet title={`Files of “${cabinet.name}” that are not in the register`} open onClose={onClose}>
+    <Sheet title={t`Files of “${cabinet.name}” that are not in the register`} open onClose={onClose}>
       <p className="mb-3 text-ink-2">
-        The register does not know these files. People put them there, or older records were restored after they were
-        filed. Once entered, they are searched and verified like all others.
+        <Trans>
+          The register does not know these files. People put them there, or older records were restored after they were
+          filed. Once entered, they are searched and verified like all others.
+        </Trans>
       </p>
       <Listing
         query={found}
-        empty={(f) => f.files.length === 0 && `The register knows each of the ${many(f.looked, 'file')}.`}
+        empty={(f) =>
+          f.files.length === 0 &&
+          t`The register knows each of the ${plural(f.looked, { one: '# file', other: '# files' })}.`
+        }
       >
         {(f) => (
           <>
             <p className="mb-1 text-sm text-ink-3">
-              {many(f.files.length, 'file')} of {f.looked.toLocaleString()}
-              {f.more && '; there are more, these are the first'}
+              <Trans>
+                <Plural value={f.files.length} one="# file" other="# files" /> of {figure(f.looked)}
+                {f.more && t`; there are more, these are the first`}
+              </Trans>
             </p>
             <div
               className="max-h-72 overflow-auto border-t border-line text-[14.5px]"
               tabIndex={0}
               role="region"
-              aria-label="Files"
+              aria-label={t`Files`}
             >
               {f.files.map((one) => (
                 <Tick
@@ -395,20 +434,29 @@ function UnknownSheet({ cabinet, onClose }: { cabinet: Cabinet; onClose: () => v
       </Listing>
       {enter.data && (
         <p role="status" className="mt-2">
-          {many(enter.data.count, 'file')} entered in the register.
+          <Trans>
+            <Plural value={enter.data.count} one="# file" other="# files" /> entered in the register.
+          </Trans>
         </p>
       )}
       <Wrong error={enter.error} />
       <div className="mt-5 flex flex-wrap justify-end gap-2">
         {all.length > 0 && (
           <Button onClick={() => setChosen(chosen.length === all.length ? [] : all.map((f) => f.path))}>
-            {chosen.length === all.length ? 'Choose none' : 'Choose all'}
+            {chosen.length === all.length ? t`Choose none` : t`Choose all`}
           </Button>
         )}
-        <Button onClick={onClose}>Close</Button>
+        <Button onClick={onClose}>
+          <Trans>Close</Trans>
+        </Button>
         {all.length > 0 && (
           <Button look="main" disabled={chosen.length === 0 || enter.isPending} onClick={() => enter.mutate()}>
-            Enter {chosen.length ? many(chosen.length, 'file') : 'them'} in the register
+            <Plural
+              value={chosen.length}
+              _0="Enter them in the register"
+              one="Enter # file in the register"
+              other="Enter # files in the register"
+            />
           </Button>
         )}
       </div>

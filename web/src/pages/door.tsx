@@ -1,8 +1,10 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { type ReactNode, useState } from 'react'
 import { useForm } from 'react-hook-form'
 
-import { api, Problem, value } from '../api/client'
+import { api, Problem, type Schemas, value } from '../api/client'
 import { passkeysWork, signInByPasskey } from '../api/passkey'
 import { queries } from '../api/queries'
 import { Button, Field, Wrong } from '../ui/basics'
@@ -11,7 +13,9 @@ import { AddPasskey, SetUp as SetUpFactor } from './factor'
 function Door({ title, sub, children }: { title: string; sub: string; children: ReactNode }) {
   return (
     <main className="mx-auto max-w-md px-5 pt-[12vh]">
-      <p className="mb-6 font-serif text-2xl font-semibold">Ink Tray</p>
+      <p className="mb-6 font-serif text-2xl font-semibold">
+        <Trans>Ink Tray</Trans>
+      </p>
       <div className="rounded-xl border border-line bg-sheet p-7 shadow-sheet">
         <h1 className="mb-1">{title}</h1>
         <p className="mb-5 text-ink-2">{sub}</p>
@@ -29,22 +33,26 @@ const asksForCode = (error: unknown) =>
 const codeFor = (error: unknown) =>
   error instanceof Problem && error.kind === 'passkey'
     ? {
-        label: 'Recovery code',
-        hint: 'You have a passkey: sign in with that, or give one of your recovery codes.',
+        label: t`Recovery code`,
+        hint: t`You have a passkey: sign in with that, or give one of your recovery codes.`,
       }
-    : { label: 'Code of your authenticator app', hint: 'Six digits, or one of your recovery codes.' }
+    : { label: t`Code of your authenticator app`, hint: t`Six digits, or one of your recovery codes.` }
 
 /** Why somebody did not come in by the office's sign-in. */
 const officeSays: Record<string, string> = {
-  closed: 'There is no sign-in of the office any more. Sign in by password.',
-  silent: 'The office’s sign-in does not answer. Try again later, or sign in by password.',
-  late: 'The way to the office’s sign-in and back took too long, or began in another browser. Try again.',
-  refused: 'The office’s sign-in did not let you in.',
-  unbelieved:
-    'The answer of the office’s sign-in is not valid. Tell an administrator. The log of the service says more.',
-  uninvited:
-    'You are not invited yet. Ask an administrator, and tell them the mail address that you use at the office’s sign-in.',
-  locked: 'You are locked out. Ask an administrator.',
+  closed: t`There is no sign-in of the office any more. Sign in by password.`,
+  silent: t`The office’s sign-in does not answer. Try again later, or sign in by password.`,
+  late: t`The way to the office’s sign-in and back took too long, or began in another browser. Try again.`,
+  refused: t`The office’s sign-in did not let you in.`,
+  unbelieved: t`The answer of the office’s sign-in is not valid. Tell an administrator. The log of the service says more.`,
+  uninvited: t`You are not invited yet. Ask an administrator, and tell them the mail address that you use at the office’s sign-in.`,
+  locked: t`You are locked out. Ask an administrator.`,
+}
+
+const welcomes: Record<Schemas['Person']['role'], string> = {
+  reader: t`You are a reader here. Choose a password.`,
+  clerk: t`You are a clerk here. Choose a password.`,
+  administrator: t`You are an administrator here. Choose a password.`,
 }
 
 export function SignIn() {
@@ -74,7 +82,7 @@ export function SignIn() {
   })
   const asking = coded && asksForCode(enter.error) && !form.formState.dirtyFields.code
   return (
-    <Door title="Sign in" sub="Attachments, filed by rule.">
+    <Door title={t`Sign in`} sub={t`Attachments, filed by rule.`}>
       {said && <Wrong error={new Error(said)} />}
       {office.data?.open && (
         <>
@@ -82,31 +90,31 @@ export function SignIn() {
             className="mb-4 block rounded-lg border border-ink bg-ink px-4 py-2 text-center text-sm font-semibold text-sheet"
             href="/api/v1/office-door/go"
           >
-            Sign in with {office.data.name}
+            <Trans>Sign in with {office.data.name}</Trans>
           </a>
           <p className="mb-3 text-sm text-ink-3">
-            {office.data.only ? 'Administrators can sign in by password, too:' : 'Or by password:'}
+            {office.data.only ? t`Administrators can sign in by password, too:` : t`Or by password:`}
           </p>
         </>
       )}
       {office.data?.passkeys && passkeysWork() && (
         <div className="mb-5">
           <Button className="w-full" onClick={() => byPasskey.mutate()} disabled={byPasskey.isPending}>
-            Sign in with a passkey
+            <Trans>Sign in with a passkey</Trans>
           </Button>
           <Wrong error={byPasskey.error} />
         </div>
       )}
       <form onSubmit={form.handleSubmit((s) => enter.mutate(s))}>
         <Field
-          label="Name"
+          label={t`Name`}
           autoComplete="username"
           autoFocus={!office.data?.open}
           required
           {...form.register('name')}
         />
         <Field
-          label="Password"
+          label={t`Password`}
           type="password"
           autoComplete="current-password"
           required
@@ -115,7 +123,7 @@ export function SignIn() {
         {coded && <Field autoComplete="one-time-code" autoFocus required {...coded} {...form.register('code')} />}
         {!(asking && enter.variables?.code === '') && <Wrong error={enter.error} />}
         <Button look="main" type="submit" disabled={enter.isPending}>
-          Sign in
+          <Trans>Sign in</Trans>
         </Button>
       </form>
     </Door>
@@ -128,7 +136,7 @@ export function Enrol({ name }: { name: string }) {
   const [passkey, setPasskey] = useState(false)
   const With = passkey ? AddPasskey : SetUpFactor
   return (
-    <Door title="One more thing" sub={`Welcome, ${name}. You need a second factor here.`}>
+    <Door title={t`One more thing`} sub={t`Welcome, ${name}. You need a second factor here.`}>
       <With
         onDone={() => {
           client.clear()
@@ -137,7 +145,7 @@ export function Enrol({ name }: { name: string }) {
       />
       {passkeysWork() && (
         <button className="mt-4 text-sm text-pen hover:underline" onClick={() => setPasskey(!passkey)}>
-          {passkey ? 'Use codes of an app on your phone instead' : 'Use a passkey of this device instead'}
+          {passkey ? t`Use codes of an app on your phone instead` : t`Use a passkey of this device instead`}
         </button>
       )}
     </Door>
@@ -159,31 +167,31 @@ export function SetUp() {
     },
   })
   return (
-    <Door title="Welcome" sub="You are the first person here. Create the administrator’s account.">
+    <Door title={t`Welcome`} sub={t`You are the first person here. Create the administrator’s account.`}>
       <form onSubmit={form.handleSubmit((s) => make.mutate(s))}>
         {!window.location.hash && (
           <Field
-            label="Set-up code"
+            label={t`Set-up code`}
             required
-            hint="The service printed it when it started, at the end of the link."
+            hint={t`The service printed it when it started, at the end of the link.`}
             {...form.register('code')}
           />
         )}
-        <Field label="Your name" autoComplete="username" autoFocus required {...form.register('name')} />
+        <Field label={t`Your name`} autoComplete="username" autoFocus required {...form.register('name')} />
         <Field
-          label="Choose a password"
+          label={t`Choose a password`}
           type="password"
           autoComplete="new-password"
           required
-          hint="At least ten characters."
+          hint={t`At least ten characters.`}
           error={form.formState.errors.password?.message}
           {...form.register('password', {
-            minLength: { value: 10, message: 'At least ten characters, please.' },
+            minLength: { value: 10, message: t`At least ten characters, please.` },
           })}
         />
         <Wrong error={make.error} />
         <Button look="main" type="submit" disabled={make.isPending}>
-          Begin
+          <Trans>Begin</Trans>
         </Button>
       </form>
     </Door>
@@ -213,31 +221,28 @@ export function Join() {
   })
   if (code === '' || who.error)
     return (
-      <Door title="This link does not work" sub="Nobody can sign in with it.">
-        <Wrong error={who.error ?? new Error('the link is not whole')} />
+      <Door title={t`This link does not work`} sub={t`Nobody can sign in with it.`}>
+        <Wrong error={who.error ?? new Error(t`the link is not whole`)} />
         <a className="text-pen hover:underline" href="/">
-          Sign in with a password
+          <Trans>Sign in with a password</Trans>
         </a>
       </Door>
     )
   if (!who.data) return null
   return (
-    <Door
-      title={`Welcome, ${who.data.name}`}
-      sub={`You are ${who.data.role === 'administrator' ? 'an' : 'a'} ${who.data.role} here. Choose a password.`}
-    >
+    <Door title={t`Welcome, ${who.data.name}`} sub={welcomes[who.data.role]}>
       <form onSubmit={form.handleSubmit((s) => use.mutate(s))}>
         <input type="text" hidden readOnly autoComplete="username" value={who.data.name} />
         <Field
-          label="Password"
+          label={t`Password`}
           type="password"
           autoComplete="new-password"
           autoFocus
           required
-          hint="At least ten characters. You sign in with your name and this password."
+          hint={t`At least ten characters. You sign in with your name and this password.`}
           error={form.formState.errors.password?.message}
           {...form.register('password', {
-            minLength: { value: 10, message: 'At least ten characters, please.' },
+            minLength: { value: 10, message: t`At least ten characters, please.` },
           })}
         />
         {asksForCode(use.error) && (
@@ -245,7 +250,7 @@ export function Join() {
         )}
         <Wrong error={use.error} />
         <Button look="main" type="submit" disabled={use.isPending}>
-          Sign in{' '}
+          <Trans>Sign in </Trans>
         </Button>
       </form>
     </Door>

@@ -1,3 +1,5 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 
@@ -5,7 +7,7 @@ import { api, value } from '../api/client'
 import { type Asked, office, queries } from '../api/queries'
 import { OneOf } from '../letter/blanks'
 import { Bar, Button, Sheet, Wrong } from '../ui/basics'
-import { many, size } from '../ui/format'
+import { figure, size } from '../ui/format'
 import { address } from '../api/where'
 
 /** Writes what is found as a table: shows how far it is, can be stopped, and gives the file. */
@@ -45,7 +47,7 @@ export function Export({
   })
   const x = state.data ?? start.data
   return (
-    <Sheet title="Export the register" open onClose={onClose}>
+    <Sheet title={t`Export the register`} open onClose={onClose}>
       {!x ? (
         <form
           onSubmit={(e) => {
@@ -54,12 +56,16 @@ export function Export({
           }}
         >
           <p className="mb-3">
-            {many(total, 'filing')}
-            {asked.text ? ` with “${asked.text}”` : ''}
-            {(asked.folder ?? asked.cabinet) ? ` in ${asked.folder ?? asked.cabinet}` : ''}, in your columns.
+            <Trans>
+              <Plural value={total} one="# filing" other="# filings" />
+              {asked.text ? t` with “${asked.text}”` : ''}
+              {(asked.folder ?? asked.cabinet) ? t` in ${asked.folder ?? asked.cabinet ?? ''}` : ''}, in your columns.
+            </Trans>
           </p>
           <fieldset className="mb-4">
-            <legend className="sr-only">Form</legend>
+            <legend className="sr-only">
+              <Trans>Form</Trans>
+            </legend>
             <OneOf
               name="format"
               value={format}
@@ -67,30 +73,34 @@ export function Export({
               choices={[
                 [
                   'xlsx',
-                  'Workbook (XLSX)',
-                  'With dates, sizes and links as such, a fixed head, and a filter on each column.',
+                  t`Workbook (XLSX)`,
+                  t`With dates, sizes and links as such, a fixed head, and a filter on each column.`,
                 ],
-                ['csv', 'Plain table (CSV)', 'For every program. Times as 2026-05-12 14:03:11, sizes in bytes.'],
+                ['csv', t`Plain table (CSV)`, t`For every program. Times as 2026-05-12 14:03:11, sizes in bytes.`],
               ]}
             />
           </fieldset>
           <fieldset className="mb-4">
-            <legend className="mb-1 text-sm font-semibold">One line for</legend>
+            <legend className="mb-1 text-sm font-semibold">
+              <Trans>One line for</Trans>
+            </legend>
             <OneOf
               name="per"
               value={per}
               onChange={(v) => setPer(v as 'message')}
               choices={[
-                ['filing', 'each file'],
-                ['message', 'each message, with links to all its files'],
+                ['filing', t`each file`],
+                ['message', t`each message, with links to all its files`],
               ]}
             />
           </fieldset>
           <Wrong error={start.error} />
           <div className="flex justify-end gap-2">
-            <Button onClick={onClose}>Cancel</Button>
+            <Button onClick={onClose}>
+              <Trans>Cancel</Trans>
+            </Button>
             <Button look="main" type="submit" disabled={start.isPending}>
-              Export{' '}
+              <Trans>Export </Trans>
             </Button>
           </div>
         </form>
@@ -98,21 +108,24 @@ export function Export({
         <>
           <p className="mb-2" role="status">
             {x.state === 'running' &&
-              `${x.done.toLocaleString()} of ${many(x.rows, 'line')}${x.seconds_left ? `, about ${many(x.seconds_left, 'second')} left` : ''}`}
-            {x.state === 'done' && `${many(x.rows, 'line')}, ${size(x.size)}. Ink Tray keeps it for an hour.`}
-            {x.state === 'stopped' && 'Stopped. Ink Tray wrote nothing.'}
-            {x.state === 'failed' && 'The export failed.'}
+              t`${figure(x.done)} of ${plural(x.rows, { one: '# line', other: '# lines' })}${x.seconds_left ? t`, about ${plural(x.seconds_left, { one: '# second', other: '# seconds' })} left` : ''}`}
+            {x.state === 'done' &&
+              t`${plural(x.rows, { one: '# line', other: '# lines' })}, ${size(x.size)}. Ink Tray keeps it for an hour.`}
+            {x.state === 'stopped' && t`Stopped. Ink Tray wrote nothing.`}
+            {x.state === 'failed' && t`The export failed.`}
           </p>
-          <Bar label="Written" done={x.state === 'done' ? 1 : x.done} of={x.state === 'done' ? 1 : x.rows || 1} />
+          <Bar label={t`Written`} done={x.state === 'done' ? 1 : x.done} of={x.state === 'done' ? 1 : x.rows || 1} />
           {x.state === 'failed' && <Wrong error={new Error(x.problem ?? '')} />}
           <Wrong error={stop.error ?? state.error} />
           <div className="mt-5 flex justify-end gap-2">
             {x.state === 'running' ? (
               <Button look="seal" onClick={() => stop.mutate()} disabled={stop.isPending}>
-                Stop
+                <Trans>Stop</Trans>
               </Button>
             ) : (
-              <Button onClick={onClose}>Close</Button>
+              <Button onClick={onClose}>
+                <Trans>Close</Trans>
+              </Button>
             )}
             {x.state === 'done' && (
               <a
@@ -120,7 +133,7 @@ export function Export({
                 href={address(`/api/v1/register/exports/${x.id}/file`)}
                 download
               >
-                Download {x.name}
+                <Trans>Download {x.name}</Trans>
               </a>
             )}
           </div>

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { type ReactNode, useState } from 'react'
 
@@ -6,7 +8,7 @@ import { addPasskey, passkeysWork } from '../api/passkey'
 import { keys, queries } from '../api/queries'
 import { Button, Field, Lines, Listing, Pick, Sheet, Tick, Wrong } from '../ui/basics'
 import { End, useSettings } from '../ui/form'
-import { exactly, many, when } from '../ui/format'
+import { exactly, when } from '../ui/format'
 
 type Doing = 'set up' | 'passkey' | 'codes' | 'remove' | Schemas['Passkey']
 
@@ -22,15 +24,21 @@ export function Factor() {
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex flex-wrap items-center justify-between gap-3">
-        <h2>Your second factor</h2>
+        <h2>
+          <Trans>Your second factor</Trans>
+        </h2>
         <span className="flex flex-wrap gap-2">
-          {query.data?.set_up && <Button onClick={() => setDoing('codes')}>New recovery codes</Button>}
+          {query.data?.set_up && (
+            <Button onClick={() => setDoing('codes')}>
+              <Trans>New recovery codes</Trans>
+            </Button>
+          )}
           <Button onClick={() => setDoing('set up')} disabled={!query.data}>
-            {query.data?.since ? 'Use another app' : 'Set up an app'}
+            {query.data?.since ? t`Use another app` : t`Set up an app`}
           </Button>
           {passkeysWork() && (
             <Button onClick={() => setDoing('passkey')} disabled={!query.data}>
-              Add a passkey
+              <Trans>Add a passkey</Trans>
             </Button>
           )}
         </span>
@@ -40,53 +48,59 @@ export function Factor() {
           <>
             {!f.set_up && (
               <p className="border-t border-line py-3 text-ink-2">
-                None: anyone who knows your password can sign in as you.{f.asked && ' You need one here.'} With a
-                passkey you sign in by finger, face or PIN, without the password. Codes from an app on your phone also
-                work on the command line.
+                <Trans>
+                  None: anyone who knows your password can sign in as you.{f.asked && t` You need one here.`} With a
+                  passkey you sign in by finger, face or PIN, without the password. Codes from an app on your phone also
+                  work on the command line.
+                </Trans>
               </p>
             )}
             {f.since && (
-              <Kept onRemove={() => setDoing('remove')} name="the authenticator app">
-                Codes of your authenticator app, asked for since {exactly(f.since)}.
+              <Kept onRemove={() => setDoing('remove')} name={t`the authenticator app`}>
+                <Trans>Codes of your authenticator app, asked for since {exactly(f.since)}.</Trans>
               </Kept>
             )}
             {f.passkeys.map((k) => (
-              <Kept key={k.id} onRemove={() => setDoing(k)} name={`the passkey ${k.name}`}>
-                The passkey <span className="font-semibold">{k.name}</span> for {k.host},{' '}
-                {k.used_at ? `used last ${when(k.used_at)}` : `added ${when(k.made_at)} and not used yet`}.
+              <Kept key={k.id} onRemove={() => setDoing(k)} name={t`the passkey ${k.name}`}>
+                <Trans>
+                  The passkey <span className="font-semibold">{k.name}</span> for {k.host},{' '}
+                  {k.used_at ? t`used last ${when(k.used_at)}` : t`added ${when(k.made_at)} and not used yet`}.
+                </Trans>
               </Kept>
             ))}
             {f.set_up && (
               <p className="border-t border-line py-3 text-ink-2">
-                {many(f.codes, 'recovery code is', 'recovery codes are')} left.
+                <Trans>
+                  <Plural value={f.codes} one="# recovery code is" other="# recovery codes are" /> left.
+                </Trans>
               </p>
             )}
           </>
         )}
       </Listing>
       {doing === 'set up' && (
-        <Sheet title="Codes of an authenticator app" open onClose={close}>
+        <Sheet title={t`Codes of an authenticator app`} open onClose={close}>
           <SetUp onDone={close} />
         </Sheet>
       )}
       {doing === 'passkey' && (
-        <Sheet title="A passkey" open onClose={close}>
+        <Sheet title={t`A passkey`} open onClose={close}>
           <AddPasskey onDone={close} />
         </Sheet>
       )}
       {doing === 'codes' && <NewCodes onClose={close} />}
       {doing === 'remove' && (
         <Removing
-          title="Remove the codes of your app?"
-          says="You then no longer need a code of the app to sign in."
+          title={t`Remove the codes of your app?`}
+          says={t`You then no longer need a code of the app to sign in.`}
           save={(body) => value(api.DELETE('/api/v1/me/factor', { body }))}
           onClose={close}
         />
       )}
       {doing !== null && typeof doing === 'object' && (
         <Removing
-          title={`Remove the passkey “${doing.name}”?`}
-          says="You can then no longer sign in with this device. Remove the passkey from the device, too."
+          title={t`Remove the passkey “${doing.name}”?`}
+          says={t`You can then no longer sign in with this device. Remove the passkey from the device, too.`}
           save={(body) => value(api.DELETE('/api/v1/me/passkeys/{id}', { params: { path: { id: doing.id } }, body }))}
           onClose={close}
         />
@@ -99,8 +113,8 @@ function Kept({ children, name, onRemove }: { children: ReactNode; name: string;
   return (
     <div className="flex flex-wrap items-center justify-between gap-3 border-t border-line py-2.5">
       <p className="[overflow-wrap:anywhere]">{children}</p>
-      <Button onClick={onRemove} aria-label={`Remove ${name}`}>
-        Remove
+      <Button onClick={onRemove} aria-label={t`Remove ${name}`}>
+        <Trans>Remove</Trans>
       </Button>
     </div>
   )
@@ -118,19 +132,21 @@ export function AddPasskey({ onDone }: { onDone: () => void }) {
   return (
     <form onSubmit={form.submit}>
       <p className="mb-3 text-ink-2">
-        The browser then asks for your finger, your face or the PIN of the device. After that, the password alone is no
-        longer enough.
+        <Trans>
+          The browser then asks for your finger, your face or the PIN of the device. After that, the password alone is
+          no longer enough.
+        </Trans>
       </p>
       <Field
-        label="Name of the device"
+        label={t`Name of the device`}
         required
         autoFocus
         maxLength={100}
-        hint="such as “laptop” or “blue key”"
+        hint={t`such as “laptop” or “blue key”`}
         {...form.bind('name')}
       />
       <Field
-        label="Your password"
+        label={t`Your password`}
         type="password"
         autoComplete="current-password"
         required
@@ -139,7 +155,7 @@ export function AddPasskey({ onDone }: { onDone: () => void }) {
       <Wrong error={form.rest()} />
       <div className="flex justify-end">
         <Button look="main" type="submit" disabled={form.saving.isPending}>
-          Add the passkey
+          <Trans>Add the passkey</Trans>
         </Button>
       </div>
     </form>
@@ -159,21 +175,23 @@ export function SetUp({ onDone }: { onDone: () => void }) {
   if (!secret)
     return (
       <PasswordForm
-        says="You need an authenticator app on your phone, or in your password manager."
-        label="Next"
+        says={t`You need an authenticator app on your phone, or in your password manager.`}
+        label={t`Next`}
         save={(body) => value(api.POST('/api/v1/me/factor', { body }))}
         saved={setSecret}
       />
     )
   return (
     <form onSubmit={prove.submit}>
-      <p className="mb-3 text-ink-2">Scan this picture with the app, or enter the secret that stands below it.</p>
-      <img src={secret.picture} width={200} height={200} alt="The secret as a QR code" className="mb-2 rounded-lg" />
+      <p className="mb-3 text-ink-2">
+        <Trans>Scan this picture with the app, or enter the secret that stands below it.</Trans>
+      </p>
+      <img src={secret.picture} width={200} height={200} alt={t`The secret as a QR code`} className="mb-2 rounded-lg" />
       <p className="mb-4 font-mono text-sm [overflow-wrap:anywhere]">
         {secret.secret.replace(/(.{4})/g, '$1 ').trim()}
       </p>
       <Field
-        label="The code that the app shows now"
+        label={t`The code that the app shows now`}
         inputMode="numeric"
         autoComplete="one-time-code"
         autoFocus
@@ -182,7 +200,7 @@ export function SetUp({ onDone }: { onDone: () => void }) {
       />
       <Wrong error={prove.rest()} />
       <Button look="main" type="submit" disabled={prove.saving.isPending}>
-        Confirm
+        <Trans>Confirm</Trans>
       </Button>
     </form>
   )
@@ -192,8 +210,10 @@ function Codes({ codes, onDone }: { codes: string[]; onDone: () => void }) {
   return (
     <>
       <p className="mb-3">
-        These are your recovery codes: print them, or write them down. Each works once, in place of the app or the
-        passkey, if that is lost. They are not shown again.
+        <Trans>
+          These are your recovery codes: print them, or write them down. Each works once, in place of the app or the
+          passkey, if that is lost. They are not shown again.
+        </Trans>
       </p>
       <ul className="mb-4 grid gap-x-6 rounded-lg border border-line bg-paper px-4 py-3 font-mono text-sm sm:grid-cols-2">
         {codes.map((c) => (
@@ -202,7 +222,7 @@ function Codes({ codes, onDone }: { codes: string[]; onDone: () => void }) {
       </ul>
       <div className="flex justify-end">
         <Button look="main" onClick={onDone}>
-          I have kept them
+          <Trans>I have kept them</Trans>
         </Button>
       </div>
     </>
@@ -212,13 +232,13 @@ function Codes({ codes, onDone }: { codes: string[]; onDone: () => void }) {
 function NewCodes({ onClose }: { onClose: () => void }) {
   const [codes, setCodes] = useState<string[] | null>(null)
   return (
-    <Sheet title="New recovery codes" open onClose={onClose}>
+    <Sheet title={t`New recovery codes`} open onClose={onClose}>
       {codes ? (
         <Codes codes={codes} onDone={onClose} />
       ) : (
         <PasswordForm
-          says="The former codes no longer work then."
-          label="Make new codes"
+          says={t`The former codes no longer work then.`}
+          label={t`Make new codes`}
           save={(body) => value(api.POST('/api/v1/me/factor/codes', { body }))}
           saved={(r) => setCodes(r.codes)}
         />
@@ -240,8 +260,10 @@ function Removing({
 }) {
   return (
     <Sheet title={title} open onClose={onClose}>
-      <PasswordForm says={says} label="Remove it" look="seal" save={save} saved={onClose}>
-        <Button onClick={onClose}>Keep it</Button>
+      <PasswordForm says={says} label={t`Remove it`} look="seal" save={save} saved={onClose}>
+        <Button onClick={onClose}>
+          <Trans>Keep it</Trans>
+        </Button>
       </PasswordForm>
     </Sheet>
   )
@@ -268,7 +290,7 @@ function PasswordForm<T>({
     <form onSubmit={form.submit}>
       <p className="mb-3 text-ink-2">{says}</p>
       <Field
-        label="Your password"
+        label={t`Your password`}
         type="password"
         autoComplete="current-password"
         autoFocus
@@ -286,7 +308,7 @@ function PasswordForm<T>({
   )
 }
 
-const asked = { nobody: 'of nobody', administrators: 'of administrators', everyone: 'of everyone' } as const
+const asked = { nobody: t`of nobody`, administrators: t`of administrators`, everyone: t`of everyone` } as const
 
 /** How people sign in. For administrators. */
 export function SignInCare() {
@@ -295,23 +317,27 @@ export function SignInCare() {
   return (
     <section className="mb-10">
       <div className="mb-2 flex items-center justify-between gap-3">
-        <h2>Signing in</h2>
+        <h2>
+          <Trans>Signing in</Trans>
+        </h2>
         <Button onClick={() => setEditing(true)} disabled={!query.data}>
-          Change how people sign in
+          <Trans>Change how people sign in</Trans>
         </Button>
       </div>
       <Listing query={query}>
         {(r) => (
           <div className="border-t border-line py-3 text-ink-2">
-            <p>A second factor is asked {asked[r.second_factor]}.</p>
+            <p>
+              <Trans>A second factor is asked {asked[r.second_factor]}.</Trans>
+            </p>
             <p className="[overflow-wrap:anywhere]">
               {r.office ? (
-                <>
+                <Trans>
                   People sign in with <span className="font-semibold">{r.office.name}</span> ({r.office.issuer})
-                  {r.office.only ? '; only administrators sign in by password.' : ', or by password.'}
-                </>
+                  {r.office.only ? t`; only administrators sign in by password.` : t`, or by password.`}
+                </Trans>
               ) : (
-                'People sign in by name and password. If the office has a sign-in of its own (OpenID Connect), they can use that.'
+                t`People sign in by name and password. If the office has a sign-in of its own (OpenID Connect), they can use that.`
               )}
             </p>
           </div>
@@ -348,7 +374,7 @@ function SignInSheet({ rules, onClose }: { rules: Schemas['SignInRules']; onClos
       issuer: v.issuer,
       client: v.client,
       secret: v.secret || undefined,
-      name: v.name || 'the office',
+      name: v.name || t`the office`,
       claim: v.claim || 'roles',
       roles: Object.fromEntries(
         v.roles
@@ -369,52 +395,54 @@ function SignInSheet({ rules, onClose }: { rules: Schemas['SignInRules']; onClos
   })
   const { bind, held, now } = form
   return (
-    <Sheet title="How people sign in" open onClose={onClose}>
+    <Sheet title={t`How people sign in`} open onClose={onClose}>
       <form onSubmit={form.submit}>
         <Pick
-          label="A second factor is asked"
+          label={t`A second factor is asked`}
           choices={[
-            ['nobody', 'of nobody; people may set one up themselves'],
-            ['administrators', 'of administrators'],
-            ['everyone', 'of everyone'],
+            ['nobody', t`of nobody; people may set one up themselves`],
+            ['administrators', t`of administrators`],
+            ['everyone', t`of everyone`],
           ]}
-          hint="A passkey, or codes of an authenticator app. People who have none set one up at their next sign-in."
+          hint={t`A passkey, or codes of an authenticator app. People who have none set one up at their next sign-in.`}
           {...held('second_factor')}
         />
-        <h3 className="mb-2 font-semibold">The office’s own sign-in</h3>
+        <h3 className="mb-2 font-semibold">
+          <Trans>The office’s own sign-in</Trans>
+        </h3>
         <Field
-          label="Its address"
+          label={t`Its address`}
           type="url"
-          hint={`OpenID Connect; leave empty for none. That sign-in must allow this return address: ${rules.return_address}.`}
+          hint={t`OpenID Connect; leave empty for none. That sign-in must allow this return address: ${rules.return_address}.`}
           {...bind('issuer')}
         />
         {now.issuer && (
           <>
             <div className="grid gap-x-3 sm:grid-cols-2">
-              <Field label="Name of Ink Tray there" required hint="client id" {...bind('client')} />
+              <Field label={t`Name of Ink Tray there`} required hint={t`client id`} {...bind('client')} />
               <Field
-                label="Secret"
+                label={t`Secret`}
                 type="password"
                 autoComplete="off"
-                hint={rules.secret_kept ? 'Leave empty to keep it.' : 'if the sign-in gave you one'}
+                hint={rules.secret_kept ? t`Leave empty to keep it.` : t`if the sign-in gave you one`}
                 {...bind('secret')}
               />
-              <Field label="Name that people see" hint="Sign in with …" {...bind('name')} />
-              <Field label="The claim that gives the role" {...bind('claim')} />
+              <Field label={t`Name that people see`} hint={t`Sign in with …`} {...bind('name')} />
+              <Field label={t`The claim that gives the role`} {...bind('claim')} />
             </div>
             <Lines
-              label="Roles, one per line"
-              hint="Such as: berth desk = clerk. People that no line names keep their role."
+              label={t`Roles, one per line`}
+              hint={t`Such as: berth desk = clerk. People that no line names keep their role.`}
               code
               {...bind('roles')}
             />
             <Tick
-              label="Let people in whom a line names, even if nobody invited them"
+              label={t`Let people in whom a line names, even if nobody invited them`}
               checked={now.make_people}
               onChange={(v) => form.set('make_people', v)}
             />
             <Tick
-              label="Only administrators sign in by password"
+              label={t`Only administrators sign in by password`}
               checked={now.only}
               onChange={(v) => form.set('only', v)}
             />
@@ -423,7 +451,7 @@ function SignInSheet({ rules, onClose }: { rules: Schemas['SignInRules']; onClos
         <div className="mt-4">
           <End
             of={form}
-            label="Save"
+            label={t`Save`}
             onClose={onClose}
             mine={body(now)}
             look={() => value(api.GET('/api/v1/sign-in'))}

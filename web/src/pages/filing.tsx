@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { lazy, type ReactNode, Suspense, useState } from 'react'
 import { Link, useParams } from 'react-router'
@@ -5,7 +7,8 @@ import { Link, useParams } from 'react-router'
 import { api, type Schemas, value } from '../api/client'
 import { queries } from '../api/queries'
 import { Button, Chip, Listing, Page, Wrong } from '../ui/basics'
-import { exactly, receivedAs, size, when } from '../ui/format'
+import { exactly, figure, receivedAs, size, when } from '../ui/format'
+import { labelOf } from '../ui/labels'
 import { Steps } from './parts'
 import { Undo } from './undo'
 import { address } from '../api/where'
@@ -39,12 +42,12 @@ export function FilingPage() {
         const there = f.state === 'filed' || f.state === 'changed' || f.state === 'missing'
         return (
           <Page
-            title={<span className="[overflow-wrap:anywhere]">{f.file || `Number ${f.entry}`}</span>}
+            title={<span className="[overflow-wrap:anywhere]">{f.file || t`Number ${f.entry}`}</span>}
             sub={
-              <>
+              <Trans>
                 No. {f.entry} · <Chip word={f.state ?? 'filed'} />
                 {f.remark && <> {f.remark}</>}
-              </>
+              </Trans>
             }
             actions={
               <>
@@ -54,15 +57,19 @@ export function FilingPage() {
                     href={address(`/api/v1/register/${f.entry}/file`)}
                     download
                   >
-                    Download
+                    <Trans>Download</Trans>
                   </a>
                 )}
                 {there && (
                   <Button disabled={verify.isPending} onClick={() => verify.mutate()}>
-                    Verify now
+                    <Trans>Verify now</Trans>
                   </Button>
                 )}
-                {there && <Button onClick={() => setUndoing(true)}>Take it back…</Button>}
+                {there && (
+                  <Button onClick={() => setUndoing(true)}>
+                    <Trans>Take it back…</Trans>
+                  </Button>
+                )}
               </>
             }
           >
@@ -71,70 +78,78 @@ export function FilingPage() {
             <div className="grid grid-cols-[minmax(0,1fr)] gap-8 xl:grid-cols-[minmax(0,1fr)_minmax(0,1.1fr)]">
               <div className="min-w-0">
                 <dl className="grid grid-cols-[7.5rem_minmax(0,1fr)] gap-y-1 text-[15px] [overflow-wrap:anywhere]">
-                  <Fact name="Folder">
-                    {f.folder || (f.file ? 'the cabinet itself' : '')}{' '}
+                  <Fact name={t`Folder`}>
+                    {f.folder || (f.file ? t`the cabinet itself` : '')}{' '}
                     {f.file && (
                       <Link
                         className="text-pen underline"
                         to={`/register?${new URLSearchParams({ cabinet: f.cabinet, folder: f.folder }).toString()}`}
                       >
-                        other files there
+                        <Trans>other files there</Trans>
                       </Link>
                     )}
                   </Fact>
-                  <Fact name="Cabinet">{f.cabinet}</Fact>
+                  <Fact name={t`Cabinet`}>{f.cabinet}</Fact>
                   {f.place && (
-                    <Fact name="For colleagues">
+                    <Fact name={t`For colleagues`}>
                       <Copied text={f.place} url={f.place_url} />
                     </Fact>
                   )}
                   {s.folder_place && (
-                    <Fact name="Its folder">
+                    <Fact name={t`Its folder`}>
                       <Copied text={s.folder_place} url={s.folder_url} />
                     </Fact>
                   )}
-                  <Fact name="Rule">
+                  <Fact name={t`Rule`}>
                     {f.rule}
-                    {f.revision ? `, revision ${f.revision}` : ''}
+                    {f.revision ? t`, revision ${f.revision}` : ''}
                   </Fact>
-                  <Fact name="From">{f.sender_name ? `${f.sender_name}, ${f.sender_address}` : f.sender_address}</Fact>
-                  <Fact name="Subject">{f.subject}</Fact>
-                  <Fact name="Received">
-                    {exactly(f.received_at)}
-                    {receivedAs(s.received_from)} in {f.mailbox}
+                  <Fact name={t`From`}>
+                    {f.sender_name ? `${f.sender_name}, ${f.sender_address}` : f.sender_address}
                   </Fact>
-                  {s.recipients && <Fact name="To">{s.recipients.join(', ')}</Fact>}
+                  <Fact name={t`Subject`}>{f.subject}</Fact>
+                  <Fact name={t`Received`}>
+                    <Trans>
+                      {exactly(f.received_at)}
+                      {receivedAs(s.received_from)} in {f.mailbox}
+                    </Trans>
+                  </Fact>
+                  {s.recipients && <Fact name={t`To`}>{s.recipients.join(', ')}</Fact>}
                   {f.state !== 'void' && (
                     <>
-                      <Fact name="Size">
-                        {size(f.size)} ({f.size.toLocaleString()} bytes), {f.kind}
+                      <Fact name={t`Size`}>
+                        <Trans>
+                          {size(f.size)} ({figure(f.size)} bytes), {f.kind}
+                        </Trans>
                       </Fact>
-                      <Fact name="SHA-256">
+                      <Fact name={t`SHA-256`}>
                         <span className="text-[13px]">{f.sha256}</span>
                       </Fact>
                     </>
                   )}
-                  <Fact name="Verdict">{s.verdict}</Fact>
-                  <Fact name="Message">
-                    <span className="flex flex-wrap gap-x-4">
+                  <Fact name={t`Verdict`}>{labelOf(s.verdict)}</Fact>
+                  <Fact name={t`Message`}>
+                    <span className="flex flex-wrap gap-x-4 gap-y-1.5">
                       <Link className="text-pen hover:underline" to={`/messages/${f.message}`}>
-                        why it was filed
+                        <Trans>why it was filed</Trans>
                       </Link>
                       {f.message_url && (
                         <a className="text-pen hover:underline" href={f.message_url}>
-                          open in a mail program
+                          <Trans>open in a mail program</Trans>
                         </a>
                       )}
                       {s.mailbox_url && (
                         <a className="text-pen hover:underline" href={s.mailbox_url}>
-                          at its server
+                          <Trans>at its server</Trans>
                         </a>
                       )}
                     </span>
                   </Fact>
                 </dl>
                 <Values filing={f} places={places.data ?? []} marked={marked} onMark={setMarked} />
-                <h2 className="mt-7 mb-2">What happened</h2>
+                <h2 className="mt-7 mb-2">
+                  <Trans>What happened</Trans>
+                </h2>
                 <ol className="border-l-2 border-line-2 pl-4 text-[15px]">
                   {s.events.map((e, i) => (
                     <li key={i} className="py-1 [overflow-wrap:anywhere]">
@@ -150,7 +165,9 @@ export function FilingPage() {
                 <Notes story={s} />
                 {s.others.length > 0 && (
                   <>
-                    <h2 className="mt-7 mb-2">Of the same message</h2>
+                    <h2 className="mt-7 mb-2">
+                      <Trans>Of the same message</Trans>
+                    </h2>
                     <ul className="text-[15px]">
                       {s.others.map((o) => (
                         <li
@@ -173,7 +190,7 @@ export function FilingPage() {
               <Suspense
                 fallback={
                   <p role="status" className="text-ink-3">
-                    Opening…
+                    <Trans>Opening…</Trans>
                   </p>
                 }
               >
@@ -211,7 +228,7 @@ function Copied({ text, url }: { text: string; url?: string }) {
         text
       )}{' '}
       <button className="add" onClick={() => void navigator.clipboard.writeText(text).then(() => setDone(true))}>
-        {done ? 'copied' : 'copy'}
+        {done ? t`copied` : t`copy`}
       </button>
     </>
   )
@@ -247,8 +264,10 @@ function Values({
   })
   if (!f.values) return null
   return (
-    <section aria-label="Values">
-      <h2 className="mt-7 mb-2">Values in this file</h2>
+    <section aria-label={t`Values`}>
+      <h2 className="mt-7 mb-2">
+        <Trans>Values in this file</Trans>
+      </h2>
       <dl className="grid grid-cols-[7.5rem_minmax(0,1fr)] gap-y-1 text-[15px] [overflow-wrap:anywhere]">
         {f.values.map((v) => (
           <Fact key={v.name} name={v.name}>
@@ -262,7 +281,7 @@ function Values({
               >
                 <input
                   autoFocus
-                  aria-label={`The value ${v.name}`}
+                  aria-label={t`The value ${v.name}`}
                   className="field"
                   maxLength={500}
                   value={text}
@@ -270,35 +289,41 @@ function Values({
                   onKeyDown={(e) => e.key === 'Escape' && setOpen('')}
                 />
                 <Button type="submit" disabled={correct.isPending}>
-                  Keep
+                  <Trans>Keep</Trans>
                 </Button>
               </form>
             ) : (
               <>
-                {v.text || <span className="text-ink-3">not found{v.problem ? `: ${v.problem}` : ''}</span>}{' '}
+                {v.text || (
+                  <span className="text-ink-3">
+                    <Trans>not found{v.problem ? `: ${v.problem}` : ''}</Trans>
+                  </span>
+                )}{' '}
                 {v.text && v.sure ? (
-                  <span className="text-[13.5px] text-ink-3">from a scan, {v.sure} % sure </span>
+                  <span className="text-[13.5px] text-ink-3">
+                    <Trans>from a scan, {v.sure} % sure </Trans>
+                  </span>
                 ) : null}
                 {places.some((p) => p.value === v.name) && (
                   <button
                     className="add mr-2"
-                    aria-label={`on page ${places.find((p) => p.value === v.name)?.page}: show where ${v.name} stands`}
+                    aria-label={t`on page ${places.find((p) => p.value === v.name)?.page ?? 0}: show where ${v.name} stands`}
                     aria-pressed={marked === v.name}
                     onClick={() => onMark(marked === v.name ? '' : v.name)}
                   >
-                    on page {places.find((p) => p.value === v.name)?.page}
+                    <Trans>on page {places.find((p) => p.value === v.name)?.page}</Trans>
                   </button>
                 )}
                 <button
                   className="add"
-                  aria-label={`${v.text ? 'Correct' : 'Enter'}: ${v.name}`}
+                  aria-label={`${v.text ? t`Correct` : t`Enter`}: ${v.name}`}
                   onClick={() => {
                     correct.reset()
                     setText(v.text)
                     setOpen(v.name)
                   }}
                 >
-                  {v.text ? 'correct' : 'enter'}
+                  {v.text ? t`correct` : t`enter`}
                 </button>
               </>
             )}
@@ -328,15 +353,17 @@ function Notes({ story: s }: { story: Schemas['Story'] }) {
     onSuccess: () => client.invalidateQueries(queries.story(entry)),
   })
   return (
-    <section aria-label="Notes">
-      <h2 className="mt-7 mb-2">Notes</h2>
+    <section aria-label={t`Notes`}>
+      <h2 className="mt-7 mb-2">
+        <Trans>Notes</Trans>
+      </h2>
       {s.notes.map((n) => (
         <div key={n.id} className="border-b border-line py-1.5 text-[15px]">
           <p className="[overflow-wrap:anywhere] whitespace-pre-wrap">{n.text}</p>
           <p className="text-[13.5px] text-ink-3">
             {n.made_by}, {when(n.made_at)}{' '}
-            <button className="add" aria-label={`Remove: ${n.text.slice(0, 40)}`} onClick={() => remove.mutate(n.id)}>
-              remove
+            <button className="add" aria-label={t`Remove: ${n.text.slice(0, 40)}`} onClick={() => remove.mutate(n.id)}>
+              <Trans>remove</Trans>
             </button>
           </p>
         </div>
@@ -349,15 +376,15 @@ function Notes({ story: s }: { story: Schemas['Story'] }) {
         }}
       >
         <input
-          aria-label="A note on this filing"
-          placeholder="such as: the harbour master has the signed copy"
+          aria-label={t`A note on this filing`}
+          placeholder={t`such as: the harbour master has the signed copy`}
           className="field"
           maxLength={2000}
           value={words}
           onChange={(e) => setWords(e.target.value)}
         />
         <Button type="submit" disabled={add.isPending || !words.trim()}>
-          Add note{' '}
+          <Trans>Add note </Trans>
         </Button>
       </form>
       <Wrong error={add.error ?? remove.error} />
@@ -377,7 +404,7 @@ function Changed({ f }: { f: Schemas['Filing'] }) {
   if (!changed.data) return null
   return (
     <p role="status" className="mb-4 rounded-lg border border-line bg-sheet-2 px-4 py-2 text-[15px]">
-      Someone changed this file in the cabinet since it was filed. You download the file as it is now.
+      <Trans>Someone changed this file in the cabinet since it was filed. You download the file as it is now.</Trans>
     </p>
   )
 }

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useRef, useState } from 'react'
 
@@ -26,21 +28,27 @@ export function HandOver({ mailbox: m, onClose }: { mailbox: Schemas['Mailbox'];
     },
   })
   return (
-    <Sheet title={`Move “${m.name}” to another Ink Tray?`} open onClose={onClose}>
+    <Sheet title={t`Move “${m.name}” to another Ink Tray?`} open onClose={onClose}>
       <p>
-        Ink Tray saves a file for the other one. The file holds where each rule begins in this mailbox, what was decided
-        for each message, and the topics that the rules use. It does not hold the password. After that, this Ink Tray no
-        longer watches the mailbox, and switches off the rules that look into no other mailbox. Filed files and the
-        register stay.
+        <Trans>
+          Ink Tray saves a file for the other one. The file holds where each rule begins in this mailbox, what was
+          decided for each message, and the topics that the rules use. It does not hold the password. After that, this
+          Ink Tray no longer watches the mailbox, and switches off the rules that look into no other mailbox. Filed
+          files and the register stay.
+        </Trans>
       </p>
       <p className="mt-2 text-ink-2">
-        Import the file there, in Settings. Nothing is filed twice, and mail that arrives meanwhile is filed.
+        <Trans>
+          Import the file there, in Settings. Nothing is filed twice, and mail that arrives meanwhile is filed.
+        </Trans>
       </p>
       <Wrong error={hand.error} />
       <div className="mt-5 flex justify-end gap-2">
-        <Button onClick={onClose}>Keep it</Button>
+        <Button onClick={onClose}>
+          <Trans>Keep it</Trans>
+        </Button>
         <Button look="seal" disabled={hand.isPending} onClick={() => hand.mutate()}>
-          Move mailbox
+          <Trans>Move mailbox</Trans>
         </Button>
       </div>
     </Sheet>
@@ -73,19 +81,21 @@ export function TakeOver({ onTaken }: { onTaken: (m: Schemas['Mailbox']) => void
           setOpen(true)
         }}
       >
-        Import from another Ink Tray…
+        <Trans>Import from another Ink Tray…</Trans>
       </Button>
-      <Sheet title="Import a mailbox" open={open} onClose={() => setOpen(false)}>
+      <Sheet title={t`Import a mailbox`} open={open} onClose={() => setOpen(false)}>
         <p className="mb-4">
-          Choose the file that the other Ink Tray saved. Filing goes on from where it stopped there. Next you enter the
-          password of the mailbox.
+          <Trans>
+            Choose the file that the other Ink Tray saved. Filing goes on from where it stopped there. Next you enter
+            the password of the mailbox.
+          </Trans>
         </p>
         <input
           ref={input}
           type="file"
           accept=".mailbox"
           className="sr-only"
-          aria-label="File of the mailbox"
+          aria-label={t`File of the mailbox`}
           tabIndex={-1}
           onChange={(e) => {
             if (e.target.files?.[0]) take.mutate(e.target.files[0])
@@ -94,9 +104,11 @@ export function TakeOver({ onTaken }: { onTaken: (m: Schemas['Mailbox']) => void
         />
         <Wrong error={take.error} />
         <div className="flex justify-end gap-2">
-          <Button onClick={() => setOpen(false)}>Cancel</Button>
+          <Button onClick={() => setOpen(false)}>
+            <Trans>Cancel</Trans>
+          </Button>
           <Button look="main" disabled={take.isPending} onClick={() => input.current?.click()}>
-            Choose the file…
+            <Trans>Choose the file…</Trans>
           </Button>
         </div>
       </Sheet>

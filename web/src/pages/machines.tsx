@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 
@@ -21,13 +23,19 @@ export function Machines() {
   return (
     <section className="mb-10 max-w-4xl" id="machines">
       <div className="mb-2 flex items-center justify-between">
-        <h2>Machines</h2>
-        <Button onClick={() => setEditing('new')}>Add a machine</Button>
+        <h2>
+          <Trans>Machines</Trans>
+        </h2>
+        <Button onClick={() => setEditing('new')}>
+          <Trans>Add a machine</Trans>
+        </Button>
       </div>
       {others.length === 0 && (
         <p className="text-ink-2">
-          This machine, “{here}”, works alone. If other machines of your office run Ink Tray for other mailboxes, add
-          them here. You then see their tray, history and register together, with one sign-in.
+          <Trans>
+            This machine, “{here}”, works alone. If other machines of your office run Ink Tray for other mailboxes, add
+            them here. You then see their tray, history and register together, with one sign-in.
+          </Trans>
         </p>
       )}
       {others.map((m) => (
@@ -41,19 +49,25 @@ export function Machines() {
             </p>
             {m.problem && <p className="text-sm text-seal">{sentence(m.problem)}</p>}
             <p className={`text-sm ${m.behind ? 'text-seal' : 'text-ink-3'}`}>
-              Its records: {copyOf(m)}
-              {m.place && !m.behind ? `, from ${m.place}` : ''}
+              <Trans>
+                Its records: {copyOf(m)}
+                {m.place && !m.behind ? t`, from ${m.place}` : ''}
+              </Trans>
             </p>
             {!m.known && m.copy_at && (
               <p className="text-sm text-seal">
-                You cannot sign in there. Ask an administrator there to invite you under the same name.
+                <Trans>You cannot sign in there. Ask an administrator there to invite you under the same name.</Trans>
               </p>
             )}
           </div>
           <div className="flex flex-wrap items-center gap-2">
             <Chip word={m.answers ? 'answers' : m.problem ? 'away' : 'waits'} />
-            <Button onClick={() => setEditing(m)}>Change</Button>
-            <Button onClick={() => setLeaving(m)}>Remove</Button>
+            <Button onClick={() => setEditing(m)}>
+              <Trans>Change</Trans>
+            </Button>
+            <Button onClick={() => setLeaving(m)}>
+              <Trans>Remove</Trans>
+            </Button>
           </div>
         </div>
       ))}
@@ -104,30 +118,37 @@ function MachineSheet({ machine: m, onClose }: { machine?: Machine; onClose: () 
     saved: onClose,
   })
   const remote = form.now.place.includes('://')
-  const keep = m ? 'Leave empty to keep it.' : undefined
+  const keep = m ? t`Leave empty to keep it.` : undefined
   return (
-    <Sheet title={m ? `The machine “${m.name}”` : 'Add a machine'} open onClose={onClose}>
+    <Sheet title={m ? t`The machine “${m.name}”` : t`Add a machine`} open onClose={onClose}>
       <form onSubmit={form.submit}>
         <p className="mb-4 text-ink-2">
-          The other machine keeps a replica (<code>--replica</code>), which this machine only reads. An administrator
-          there makes a token with <code>inktray keys make NAME --scope machine</code>.
+          <Trans>
+            The other machine keeps a replica (<code>--replica</code>), which this machine only reads. An administrator
+            there makes a token with <code>inktray keys make NAME --scope machine</code>.
+          </Trans>
         </p>
         <Field
-          label="Name"
+          label={t`Name`}
           required
-          hint="Any short name, such as north. Lists and addresses show it."
+          hint={t`Any short name, such as north. Lists and addresses show it.`}
           {...form.bind('name')}
         />
-        <Field label="Address" required hint="Such as https://north.brackwater.example" {...form.bind('address')} />
-        <Field label="Token" type="password" autoComplete="off" hint={keep} required={!m} {...form.bind('token')} />
         <Field
-          label="Place of its replica"
+          label={t`Address`}
           required
-          hint="The same as on that machine: a folder, or sftp://, https:// or s3+https://"
+          hint={t`Such as https://north.brackwater.example`}
+          {...form.bind('address')}
+        />
+        <Field label={t`Token`} type="password" autoComplete="off" hint={keep} required={!m} {...form.bind('token')} />
+        <Field
+          label={t`Place of its replica`}
+          required
+          hint={t`The same as on that machine: a folder, or sftp://, https:// or s3+https://`}
           {...form.bind('place')}
         />
         <Field
-          label="Passphrase of its replica"
+          label={t`Passphrase of its replica`}
           type="password"
           autoComplete="off"
           hint={keep}
@@ -136,29 +157,29 @@ function MachineSheet({ machine: m, onClose }: { machine?: Machine; onClose: () 
         />
         {remote && (
           <>
-            <Field label="User name at that place" hint="Reading is enough." {...form.bind('user')} />
+            <Field label={t`User name at that place`} hint={t`Reading is enough.`} {...form.bind('user')} />
             <Field
-              label="Its password or key"
+              label={t`Its password or key`}
               type="password"
               autoComplete="off"
               hint={keep}
               {...form.bind('secret')}
             />
             {form.now.place.startsWith('s3+') && (
-              <Field label="Region" hint="Of the object store, if it has one." {...form.bind('region')} />
+              <Field label={t`Region`} hint={t`Of the object store, if it has one.`} {...form.bind('region')} />
             )}
             {form.now.place.startsWith('sftp') && (
-              <Field label="Fingerprint of the server’s key" hint="SHA256:…" {...form.bind('host_key')} />
+              <Field label={t`Fingerprint of the server’s key`} hint={t`SHA256:…`} {...form.bind('host_key')} />
             )}
           </>
         )}
         <Lines
-          label="Certificate of an authority"
-          hint="PEM. Trusted for the machine and its replica, in addition to the system’s authorities."
+          label={t`Certificate of an authority`}
+          hint={t`PEM. Trusted for the machine and its replica, in addition to the system’s authorities.`}
           code
           {...form.bind('authority')}
         />
-        <End of={form} label={m ? 'Save' : 'Add it'} onClose={onClose} />
+        <End of={form} label={m ? t`Save` : t`Add it`} onClose={onClose} />
       </form>
     </Sheet>
   )
@@ -174,16 +195,20 @@ function Leave({ machine: m, onClose }: { machine: Machine; onClose: () => void 
     },
   })
   return (
-    <Sheet title={`Remove “${m.name}”?`} open onClose={onClose}>
+    <Sheet title={t`Remove “${m.name}”?`} open onClose={onClose}>
       <p>
-        The machine goes on with its work. Its lists are no longer shown here, and this machine removes its copy of the
-        records.
+        <Trans>
+          The machine goes on with its work. Its lists are no longer shown here, and this machine removes its copy of
+          the records.
+        </Trans>
       </p>
       <Wrong error={remove.error} />
       <div className="mt-5 flex justify-end gap-2">
-        <Button onClick={onClose}>Keep it</Button>
+        <Button onClick={onClose}>
+          <Trans>Keep it</Trans>
+        </Button>
         <Button look="seal" disabled={remove.isPending} onClick={() => remove.mutate()}>
-          Remove
+          <Trans>Remove</Trans>
         </Button>
       </div>
     </Sheet>
@@ -211,17 +236,19 @@ export function MoveMailbox({ mailbox, from, onClose }: { mailbox?: string; from
   })
   const machines = [here, ...others.map((m) => m.name)].map((m): [string, string] => [m, m])
   return (
-    <Sheet title={mailbox ? `Move “${mailbox}”` : 'Move a mailbox'} open onClose={onClose}>
+    <Sheet title={mailbox ? t`Move “${mailbox}”` : t`Move a mailbox`} open onClose={onClose}>
       {move.data ? (
         <>
           <p>
-            “{move.data.name}” is now on the machine “{move.data.machine}”. Filing goes on from where it stopped.
-            {move.data.needs_secret &&
-              ' It is not watched yet. Enter its password, or sign in, in the settings of that machine.'}
+            <Trans>
+              “{move.data.name}” is now on the machine “{move.data.machine}”. Filing goes on from where it stopped.
+              {move.data.needs_secret &&
+                t` It is not watched yet. Enter its password, or sign in, in the settings of that machine.`}
+            </Trans>
           </p>
           <div className="mt-5 flex justify-end">
             <Button look="main" onClick={onClose}>
-              Close
+              <Trans>Close</Trans>
             </Button>
           </div>
         </>
@@ -233,14 +260,16 @@ export function MoveMailbox({ mailbox, from, onClose }: { mailbox?: string; from
           }}
         >
           <p className="mb-4 text-ink-2">
-            The rules that look into this mailbox and what was decided for each message move with it. Nothing is filed
-            twice, and mail that arrives meanwhile is filed. The former machine switches off the rules that look into no
-            other mailbox. Filed files stay in the register of the machine that filed them.
+            <Trans>
+              The rules that look into this mailbox and what was decided for each message move with it. Nothing is filed
+              twice, and mail that arrives meanwhile is filed. The former machine switches off the rules that look into
+              no other mailbox. Filed files stay in the register of the machine that filed them.
+            </Trans>
           </p>
           {!mailbox && (
             <>
               <Pick
-                label="From"
+                label={t`From`}
                 value={of}
                 onChange={(v) => {
                   setOf(v)
@@ -249,30 +278,32 @@ export function MoveMailbox({ mailbox, from, onClose }: { mailbox?: string; from
                 choices={machines}
               />
               <Pick
-                label="Mailbox"
+                label={t`Mailbox`}
                 value={chosen}
                 onChange={setName}
                 choices={movable.map((m): [string, string] => [m.name, m.name])}
               />
             </>
           )}
-          <Pick label="To" value={to} onChange={setTo} choices={machines.filter(([m]) => m !== of)} />
+          <Pick label={t`To`} value={to} onChange={setTo} choices={machines.filter(([m]) => m !== of)} />
           {!byConsent && (
             <Field
-              label="Its password at the mail server"
+              label={t`Its password at the mail server`}
               type="password"
               autoComplete="off"
               required
-              hint="Passwords do not move between machines."
+              hint={t`Passwords do not move between machines.`}
               value={secret}
               onChange={(e) => setSecret(e.target.value)}
             />
           )}
           <Wrong error={move.error ?? there.error} />
           <div className="mt-5 flex justify-end gap-2">
-            <Button onClick={onClose}>Cancel</Button>
+            <Button onClick={onClose}>
+              <Trans>Cancel</Trans>
+            </Button>
             <Button look="main" type="submit" disabled={!chosen || !to || to === of || move.isPending}>
-              {move.isPending ? 'Moving…' : 'Move it'}
+              {move.isPending ? t`Moving…` : t`Move it`}
             </Button>
           </div>
         </form>

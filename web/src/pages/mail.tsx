@@ -1,3 +1,5 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { type KeyboardEvent, useEffect, useRef, useState } from 'react'
 import { Link, useNavigate } from 'react-router'
@@ -6,7 +8,8 @@ import { api, octets, Problem, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
 import { useAddress, useTyped } from '../ui/address'
 import { Button, Listing, Page, Sheet, Tick, Wrong } from '../ui/basics'
-import { many, size, when } from '../ui/format'
+import { figure, size, when } from '../ui/format'
+import { labelOf } from '../ui/labels'
 import { ChangeSheet, Doing, draggable, FileSheet, Folders, type InHand, useFiling } from './byhand'
 import { MarkSheet } from './topicmarks'
 import { Undo } from './undo'
@@ -27,7 +30,7 @@ export function Mail() {
     change(changes, true)
   }
   const [mailbox, folder, text] = ['mailbox', 'folder', 'text'].map(get)
-  const [typed, setTyped] = useTyped(text, (t) => set({ text: t }), 400)
+  const [typed, setTyped] = useTyped(text, (text) => set({ text: text }), 400)
   const [unfiled, attachments, unread] = ['unfiled', 'attachments', 'unread'].map((k) => get(k) === 'yes')
   const mailboxes = useQuery(queries.mailboxes)
   const folders = useQuery(queries.folders(mailbox ?? ''))
@@ -92,8 +95,8 @@ export function Mail() {
     })
   return (
     <Page
-      title="Mail"
-      sub="The mail in your mailboxes. Ink Tray marks nothing as read. Files that you file by hand are in the register, and you can take them back."
+      title={t`Mail`}
+      sub={t`The mail in your mailboxes. Ink Tray marks nothing as read. Files that you file by hand are in the register, and you can take them back.`}
       actions={
         <TakeIn
           mailboxes={mailboxes.data ?? []}
@@ -103,41 +106,45 @@ export function Mail() {
     >
       <div className="mb-4 flex flex-wrap items-end gap-3">
         <label className="text-sm font-semibold">
-          Mailbox
-          <select
-            className="field mt-1 block !w-auto font-normal"
-            value={mailbox}
-            onChange={(e) => set({ mailbox: e.target.value, folder: '' })}
-          >
-            <option value="">all mailboxes</option>
-            {mailboxes.data?.map((m) => (
-              <option key={m.id} value={m.id}>
-                {m.name}
-              </option>
-            ))}
-          </select>
+          <Trans>
+            Mailbox
+            <select
+              className="field mt-1 block !w-auto font-normal"
+              value={mailbox}
+              onChange={(e) => set({ mailbox: e.target.value, folder: '' })}
+            >
+              <option value="">all mailboxes</option>
+              {mailboxes.data?.map((m) => (
+                <option key={m.id} value={m.id}>
+                  {m.name}
+                </option>
+              ))}
+            </select>
+          </Trans>
         </label>
         {mailbox && (
           <label className="text-sm font-semibold">
-            Mail folder
-            <select
-              className="field mt-1 block !w-auto max-w-52 font-normal"
-              value={folder}
-              onChange={(e) => set({ folder: e.target.value })}
-            >
-              <option value="">INBOX</option>
-              {folders.data
-                ?.filter((f) => f.selectable && f.path !== 'INBOX')
-                .map((f) => (
-                  <option key={f.path} value={f.path}>
-                    {f.path}
-                  </option>
-                ))}
-            </select>
+            <Trans>
+              Mail folder
+              <select
+                className="field mt-1 block !w-auto max-w-52 font-normal"
+                value={folder}
+                onChange={(e) => set({ folder: e.target.value })}
+              >
+                <option value="">INBOX</option>
+                {folders.data
+                  ?.filter((f) => f.selectable && f.path !== 'INBOX')
+                  .map((f) => (
+                    <option key={f.path} value={f.path}>
+                      {f.path}
+                    </option>
+                  ))}
+              </select>
+            </Trans>
           </label>
         )}
         <label className="min-w-56 flex-1 text-sm font-semibold">
-          {mailbox ? 'Words in subject, sender or names of attachments' : 'Words in subject, sender or folder'}
+          {mailbox ? t`Words in subject, sender or names of attachments` : t`Words in subject, sender or folder`}
           <input
             className="field mt-1 font-normal"
             type="search"
@@ -145,11 +152,11 @@ export function Mail() {
             onChange={(e) => setTyped(e.target.value)}
           />
         </label>
-        <Filter label="nothing filed yet" on={unfiled} set={(v) => set({ unfiled: v })} />
+        <Filter label={t`nothing filed yet`} on={unfiled} set={(v) => set({ unfiled: v })} />
         {mailbox && (
           <>
-            <Filter label="with attachments" on={attachments} set={(v) => set({ attachments: v })} />
-            <Filter label="unread" on={unread} set={(v) => set({ unread: v })} />
+            <Filter label={t`with attachments`} on={attachments} set={(v) => set({ attachments: v })} />
+            <Filter label={t`unread`} on={unread} set={(v) => set({ unread: v })} />
           </>
         )}
       </div>
@@ -161,29 +168,37 @@ export function Mail() {
         <div className="min-w-0">
           {chosen.size > 0 && (
             <div className="sticky top-2 z-10 mb-2 flex flex-wrap items-center gap-2 rounded-lg border border-line bg-sheet px-3 py-2 shadow-sheet">
-              <span className="mr-auto font-semibold">{many(chosen.size, 'message')} chosen</span>
+              <span className="mr-auto font-semibold">
+                <Trans>
+                  <Plural value={chosen.size} one="# message" other="# messages" /> chosen
+                </Trans>
+              </span>
               <Button
                 look="main"
                 onClick={() => setSheet({ file: [...chosen].map((number) => ({ number })), whole: true })}
               >
-                File…
+                <Trans>File…</Trans>
               </Button>
-              <Button onClick={() => setSheet({ change: [...chosen] })}>Label or move…</Button>
-              <Button onClick={() => setSheet({ mark: [...chosen] })}>Topic…</Button>
+              <Button onClick={() => setSheet({ change: [...chosen] })}>
+                <Trans>Label or move…</Trans>
+              </Button>
+              <Button onClick={() => setSheet({ mark: [...chosen] })}>
+                <Trans>Topic…</Trans>
+              </Button>
               <Button look="quiet" onClick={() => setChosen(new Set())}>
-                None
+                <Trans>None</Trans>
               </Button>
             </div>
           )}
           <Listing
             query={query}
             empty={() =>
-              rows.length === 0 && !query.hasNextPage && (mailbox ? 'No matching messages.' : 'No matching messages.')
+              rows.length === 0 && !query.hasNextPage && (mailbox ? t`No matching messages.` : t`No matching messages.`)
             }
           >
             {() => (
               <>
-                <ul aria-label="Messages" className="text-[14.5px]">
+                <ul aria-label={t`Messages`} className="text-[14.5px]">
                   {rows.map((m) => (
                     <Row
                       key={m.id}
@@ -199,23 +214,27 @@ export function Mail() {
                 <p className="mt-4 flex flex-wrap items-center gap-3 text-sm text-ink-3">
                   {query.hasNextPage && (
                     <Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>
-                      {query.isFetchingNextPage ? 'Looking…' : 'Older messages'}
+                      {query.isFetchingNextPage ? t`Looking…` : t`Older messages`}
                     </Button>
                   )}
                   {mailbox && (
                     <Button disabled={query.isFetching} onClick={() => void query.refetch()}>
-                      {query.isFetching ? 'Looking…' : 'Look again'}
+                      {query.isFetching ? t`Looking…` : t`Look again`}
                     </Button>
                   )}
                   {first?.total !== undefined &&
-                    `${many(first.total, 'message')} in ${folder || 'INBOX'}${text || unfiled || attachments || unread ? `, ${query.data!.pages.reduce((n, p) => n + (p.looked ?? 0), 0).toLocaleString()} looked at` : ''}.`}
-                  {rows.length > 0 && <span>Keys: ↑ and ↓ move, Space chooses, F files, Enter opens.</span>}
+                    t`${plural(first.total, { one: '# message', other: '# messages' })} in ${folder || t`INBOX`}${text || unfiled || attachments || unread ? t`, ${figure(query.data!.pages.reduce((n, p) => n + (p.looked ?? 0), 0))} looked at` : ''}.`}
+                  {rows.length > 0 && (
+                    <span>
+                      <Trans>Keys: ↑ and ↓ move, Space chooses, F files, Enter opens.</Trans>
+                    </span>
+                  )}
                 </p>
               </>
             )}
           </Listing>
         </div>
-        <aside aria-label="Cabinets" className="hidden xl:block">
+        <aside aria-label={t`Cabinets`} className="hidden xl:block">
           <div className="sticky top-4 max-h-[90vh] overflow-auto">
             {cabinets.data?.map((c) => (
               <section key={c.id} className="mb-5">
@@ -224,7 +243,9 @@ export function Mail() {
               </section>
             ))}
             {!!cabinets.data?.length && (
-              <p className="text-sm text-ink-3">Drag messages or attachments onto a folder to file them there.</p>
+              <p className="text-sm text-ink-3">
+                <Trans>Drag messages or attachments onto a folder to file them there.</Trans>
+              </p>
             )}
           </div>
         </aside>
@@ -288,7 +309,7 @@ function Row({
       className={`grid grid-cols-[auto_minmax(0,1fr)_auto] gap-x-3 border-b border-line py-2 pl-1 ${on ? 'bg-sheet-2' : ''}`}
     >
       <Tick
-        said={`Choose “${m.subject || 'No subject'}”`}
+        said={t`Choose “${m.subject || t`No subject`}”`}
         className="mt-1 !items-start"
         checked={on}
         onChange={toggle}
@@ -296,9 +317,13 @@ function Row({
       <div className="min-w-0">
         <p className="truncate">
           <Link to={`/messages/${m.id}`} className={`hover:underline ${unread ? 'font-bold' : 'font-semibold'}`}>
-            {m.subject || 'No subject'}
+            {m.subject || t`No subject`}
           </Link>
-          {unread && <span className="ml-2 text-[13px] text-pen">unread</span>}
+          {unread && (
+            <span className="ml-2 text-[13px] text-pen">
+              <Trans>unread</Trans>
+            </span>
+          )}
           {labels.map((l) => (
             <span key={l} className="ml-2 rounded bg-sheet-2 px-1.5 text-[13px] text-ink-2">
               {l.replaceAll('_', ' ')}
@@ -307,7 +332,9 @@ function Row({
         </p>
         <p className="truncate text-[13.5px] text-ink-3" title={m.sender_address}>
           {m.sender_name || m.sender_address}
-          {m.sender && <span className={m.sender === 'verified' ? 'text-moss' : 'text-seal'}> · {m.sender}</span>}
+          {m.sender && (
+            <span className={m.sender === 'verified' ? 'text-moss' : 'text-seal'}> · {labelOf(m.sender)}</span>
+          )}
           {!live && (
             <>
               {' '}
@@ -323,14 +350,18 @@ function Row({
                 key={i.item}
                 type="button"
                 {...draggable(() => [{ number: m.id, items: [i.item] }])}
-                title={`File ${i.name} by hand`}
+                title={t`File ${i.name} by hand`}
                 onClick={() => file([i.item])}
                 className="max-w-56 cursor-grab truncate rounded-md border border-line-2 px-2 py-0.5 text-[13px] text-ink-2 hover:bg-sheet-2"
               >
                 {i.name} <span className="text-ink-3">{size(i.size)}</span>
               </button>
             ))}
-            {items.length > 6 && <span className="text-[13px] text-ink-3">and {items.length - 6} more</span>}
+            {items.length > 6 && (
+              <span className="text-[13px] text-ink-3">
+                <Trans>and {items.length - 6} more</Trans>
+              </span>
+            )}
           </p>
         )}
       </div>
@@ -339,12 +370,16 @@ function Row({
         <span className="block">
           {live ? (
             m.filed ? (
-              <span className="text-moss">{many(m.filed, 'file')} filed</span>
+              <span className="text-moss">
+                <Trans>
+                  <Plural value={m.filed} one="# file" other="# files" /> filed
+                </Trans>
+              </span>
             ) : (
               size(m.size)
             )
           ) : m.attachments ? (
-            many(m.attachments, 'file')
+            plural(m.attachments, { one: '# file', other: '# files' })
           ) : (
             '–'
           )}
@@ -365,8 +400,8 @@ function TakeIn({ mailboxes, onTaken }: { mailboxes: Schemas['Mailbox'][]; onTak
       if (!into)
         throw new Problem(
           {
-            detail: 'There is no mailbox for mail files yet',
-            advice: 'An administrator adds one in Settings: Add a mailbox, mail from files.',
+            detail: t`There is no mailbox for mail files yet`,
+            advice: t`An administrator adds one in Settings: Add a mailbox, mail from files.`,
           },
           409,
         )
@@ -384,7 +419,7 @@ function TakeIn({ mailboxes, onTaken }: { mailboxes: Schemas['Mailbox'][]; onTak
           taken += x.taken
           known += x.known
           for (const r of x.refused)
-            wrong.push(`${f.name}: message ${r.message}, at byte ${r.offset}, was refused: ${r.reason}`)
+            wrong.push(t`${f.name}: message ${r.message}, at byte ${r.offset}, was refused: ${r.reason}`)
         } catch (e) {
           wrong.push(`${f.name}: ${e instanceof Problem && e.fields.length ? e.fields[0].text : (e as Error).message}`)
         }
@@ -435,7 +470,7 @@ function TakeIn({ mailboxes, onTaken }: { mailboxes: Schemas['Mailbox'][]; onTak
         accept=".eml,.mbox,message/rfc822"
         multiple
         className="sr-only"
-        aria-label="Mail files"
+        aria-label={t`Mail files`}
         tabIndex={-1}
         onChange={(e) => {
           if (e.target.files?.length) take.mutate([...e.target.files])
@@ -443,14 +478,14 @@ function TakeIn({ mailboxes, onTaken }: { mailboxes: Schemas['Mailbox'][]; onTak
         }}
       />
       <button type="button" className="add" disabled={take.isPending} onClick={() => input.current?.click()}>
-        Import mail files…
+        <Trans>Import mail files…</Trans>
       </button>
       <span className="block text-[13px] text-ink-3" role="status">
         {progress
-          ? `${progress.done} of ${progress.of}`
+          ? t`${progress.done} of ${progress.of}`
           : d
-            ? `${many(d.taken, 'message')} imported${d.known ? `, ${d.known} were there before` : ''}`
-            : 'or drop mail files anywhere on this page'}
+            ? t`${plural(d.taken, { one: '# message', other: '# messages' })} imported${d.known ? t`, ${d.known} were there before` : ''}`
+            : t`or drop mail files anywhere on this page`}
       </span>
       {d?.wrong.map((w) => (
         <span key={w} className="block text-[13px] text-seal">

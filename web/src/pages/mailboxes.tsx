@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 
@@ -6,7 +8,6 @@ import { keys, queries } from '../api/queries'
 import { Button, Field, Lines, Listing, Pick, Sheet, Wrong } from '../ui/basics'
 import { FolderField } from '../ui/folderpicker'
 import { End, placed, useSettings } from '../ui/form'
-import { many } from '../ui/format'
 import { useOwnAddress } from '../ui/office'
 
 /** Whether a mailbox is an account on a mail server. */
@@ -18,13 +19,13 @@ type Kind = NonNullable<Schemas['MailboxSettings']['kind']>
 export function whereItIs(m: Schemas['Mailbox']): string {
   switch (m.kind) {
     case 'drop':
-      return m.address ? `receives mail at ${m.address}` : 'a drop address that is closed'
+      return m.address ? t`receives mail at ${m.address}` : t`a drop address that is closed`
     case 'maildir':
-      return `the mail folder ${m.path}`
+      return t`the mail folder ${m.path ?? ''}`
     case 'files':
-      return 'mail from files'
+      return t`mail from files`
   }
-  return `${m.username} at ${m.host}${m.port ? `:${m.port}` : ''}, ${m.kind === 'imap' ? '' : `${m.kind.toUpperCase()}, `}${m.encryption === 'none' ? 'not encrypted' : m.encryption}`
+  return t`${m.username ?? ''} at ${m.host ?? ''}${m.port ? `:${m.port}` : ''}, ${m.kind === 'imap' ? '' : `${m.kind.toUpperCase()}, `}${m.encryption === 'none' ? t`not encrypted` : m.encryption}`
 }
 
 /** Goes to where consent is given, and comes back. */
@@ -48,7 +49,7 @@ export function SignInAgain({ mailbox }: { mailbox: string }) {
     <>
       <Wrong error={go.error} />
       <Button look="main" disabled={go.isPending} onClick={() => go.mutate(mailbox)}>
-        Sign in again
+        <Trans>Sign in again</Trans>
       </Button>
     </>
   )
@@ -61,7 +62,9 @@ export function MailboxWays({ mailbox: m }: { mailbox: Schemas['Mailbox'] }) {
   if (m.kind === 'drop')
     return (
       <>
-        <Button onClick={() => setAddress(true)}>Address</Button>
+        <Button onClick={() => setAddress(true)}>
+          <Trans>Address</Trans>
+        </Button>
         {address && <DropSheet mailbox={m} onClose={() => setAddress(false)} />}
       </>
     )
@@ -70,7 +73,7 @@ export function MailboxWays({ mailbox: m }: { mailbox: Schemas['Mailbox'] }) {
       <>
         <Wrong error={go.error} />
         <Button look="main" disabled={go.isPending} onClick={() => go.mutate(m.id)}>
-          Sign in
+          <Trans>Sign in</Trans>
         </Button>
       </>
     )
@@ -88,7 +91,7 @@ export function TryNow({ mailbox }: { mailbox: string }) {
     <>
       <Wrong error={go.error} />
       <Button disabled={go.isPending} onClick={() => go.mutate()}>
-        Try now
+        <Trans>Try now</Trans>
       </Button>
     </>
   )
@@ -103,17 +106,25 @@ export function MailboxRemains({ id }: { id: string }) {
         <>
           {r.messages_only_here > 0 && (
             <p className="mb-3 rounded-lg bg-seal-soft px-4 py-3 text-seal">
-              {many(r.messages_only_here, 'message')} that only Ink Tray keeps will be deleted for good.
+              <Trans>
+                <Plural value={r.messages_only_here} one="# message" other="# messages" /> that only Ink Tray keeps will
+                be deleted for good.
+              </Trans>
             </p>
           )}
           {r.waiting > 0 && (
             <p className="mb-3 text-seal">
-              {many(r.waiting, 'item')} waiting to be filed, or in the tray, will not be filed.
+              <Trans>
+                <Plural value={r.waiting} one="# item" other="# items" /> waiting to be filed, or in the tray, will not
+                be filed.
+              </Trans>
             </p>
           )}
           <p>
-            Ink Tray stops watching the mailbox and forgets its password. {many(r.filed, 'filed file')} and the register
-            stay.
+            <Trans>
+              Ink Tray stops watching the mailbox and forgets its password.{' '}
+              <Plural value={r.filed} one="# filed file" other="# filed files" /> and the register stay.
+            </Trans>
           </p>
         </>
       )}
@@ -139,39 +150,41 @@ function DropSheet({ mailbox: m, onClose }: { mailbox: Schemas['Mailbox']; onClo
     },
   })
   return (
-    <Sheet title={`The drop address “${m.name}”`} open onClose={onClose}>
+    <Sheet title={t`The drop address “${m.name}”`} open onClose={onClose}>
       {m.address ? (
         <>
           <p className="rounded-lg bg-sheet-2 px-4 py-3 font-mono text-sm [overflow-wrap:anywhere]">{m.address}</p>
           <p className="my-2 flex items-center justify-between gap-3 text-sm text-ink-2">
             {m.senders?.length
-              ? `Only ${m.senders.join(', ')} may send to it, if the sender is verified.`
-              : 'Anyone who knows the address may send to it.'}
+              ? t`Only ${m.senders.join(', ')} may send to it, if the sender is verified.`
+              : t`Anyone who knows the address may send to it.`}
             <Button onClick={() => void navigator.clipboard?.writeText(m.address!).then(() => setCopied(true))}>
-              {copied ? 'Copied' : 'Copy'}
+              {copied ? t`Copied` : t`Copy`}
             </Button>
           </p>
         </>
       ) : (
-        <p className="text-ink-2">This address is closed and takes no mail. Mail that came before stays.</p>
+        <p className="text-ink-2">
+          <Trans>This address is closed and takes no mail. Mail that came before stays.</Trans>
+        </p>
       )}
-      <h2 className="mt-5 mb-2">{m.address ? 'A new address' : 'Open it again'}</h2>
+      <h2 className="mt-5 mb-2">{m.address ? t`A new address` : t`Open it again`}</h2>
       <Field
-        label="Word to begin with"
+        label={t`Word to begin with`}
         value={word}
         onChange={(e) => setWord(e.target.value)}
-        hint="Letters, digits and hyphens. Ink Tray adds a part that nobody can guess. The former address then takes no mail."
+        hint={t`Letters, digits and hyphens. Ink Tray adds a part that nobody can guess. The former address then takes no mail.`}
         error={placed(change.error, ['word']).get('word')}
       />
       {!placed(change.error, ['word']).size && <Wrong error={change.error} />}
       <div className="flex justify-end gap-2">
         {m.address && (
           <Button look="seal" onClick={() => change.mutate('close')}>
-            Close address{' '}
+            <Trans>Close address </Trans>
           </Button>
         )}
         <Button look="main" disabled={change.isPending} onClick={() => change.mutate('renew')}>
-          {m.address ? 'Renew' : 'Open'}
+          {m.address ? t`Renew` : t`Open`}
         </Button>
       </div>
     </Sheet>
@@ -179,12 +192,12 @@ function DropSheet({ mailbox: m, onClose }: { mailbox: Schemas['Mailbox']; onClo
 }
 
 const kinds: [Kind, string][] = [
-  ['imap', 'an account on a mail server (IMAP)'],
-  ['jmap', 'an account on a mail server (JMAP)'],
-  ['pop3', 'an account on a mail server (POP3)'],
-  ['drop', 'a drop address: Ink Tray receives the mail itself'],
-  ['maildir', 'a mail folder on this machine (Maildir)'],
-  ['files', 'mail from files that you drop here'],
+  ['imap', t`an account on a mail server (IMAP)`],
+  ['jmap', t`an account on a mail server (JMAP)`],
+  ['pop3', t`an account on a mail server (POP3)`],
+  ['drop', t`a drop address: Ink Tray receives the mail itself`],
+  ['maildir', t`a mail folder on this machine (Maildir)`],
+  ['files', t`mail from files that you drop here`],
 ]
 
 /** A mailbox as it is typed. */
@@ -276,7 +289,9 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
         const steps = await check.mutateAsync()
         if (steps.some((c) => !c.ok)) {
           setInSpite(true)
-          throw new Error('The mailbox was not added, because the check failed. Correct the settings, or add it anyway')
+          throw new Error(
+            t`The mailbox was not added, because the check failed. Correct the settings, or add it anyway`,
+          )
         }
       }
       return value<unknown>(
@@ -310,17 +325,17 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
     },
   })
   return (
-    <Sheet title={mailbox ? `The mailbox “${mailbox.name}”` : 'Add a mailbox'} open onClose={onClose}>
+    <Sheet title={mailbox ? t`The mailbox “${mailbox.name}”` : t`Add a mailbox`} open onClose={onClose}>
       <form onSubmit={form.submit} onChange={() => setInSpite(false)}>
-        {!mailbox && <Pick label="What it is" choices={kinds} {...held('kind')} />}
+        {!mailbox && <Pick label={t`What it is`} choices={kinds} {...held('kind')} />}
         {mailbox && (mailbox.kind === 'imap' || mailbox.kind === 'jmap') && (
           <Pick
-            label="How it is read"
-            hint="Both show the same mail: nothing is filed twice. The messages get new numbers."
+            label={t`How it is read`}
+            hint={t`Both show the same mail: nothing is filed twice. The messages get new numbers.`}
             choices={
               [
-                ['imap', 'over IMAP'],
-                ['jmap', 'over JMAP'],
+                ['imap', t`over IMAP`],
+                ['jmap', t`over JMAP`],
               ] as [Kind, string][]
             }
             value={s.kind}
@@ -332,20 +347,22 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
           />
         )}
         <Field
-          label="Name"
+          label={t`Name`}
           required
           readOnly={!!mailbox}
-          hint="Any name, such as gauges. Rules use it."
+          hint={t`Any name, such as gauges. Rules use it.`}
           {...bind('name')}
         />
         {isAccount(s) && (
           <>
             <div className="grid grid-cols-[1fr_auto] items-start gap-3">
               <Field
-                label="Sign in as"
+                label={t`Sign in as`}
                 required
                 autoComplete="off"
-                hint={find.data?.length ? `The domain names ${find.data[0].host}.` : 'Usually the whole mail address.'}
+                hint={
+                  find.data?.length ? t`The domain names ${find.data[0].host}.` : t`Usually the whole mail address.`
+                }
                 {...bind('username')}
               />
               <Button
@@ -353,99 +370,101 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
                 disabled={!s.username.includes('@') || find.isPending}
                 onClick={() => find.mutate()}
               >
-                Find the server
+                <Trans>Find the server</Trans>
               </Button>
             </div>
             <Wrong error={find.error} />
             <div className="grid grid-cols-[1fr_7rem] gap-3">
-              <Field label="Mail server" required hint="such as imap.brackwater.example" {...bind('host')} />
-              <Field label="Port" inputMode="numeric" pattern="[0-9]*" hint="or leave empty" {...bind('port')} />
+              <Field label={t`Mail server`} required hint={t`such as imap.brackwater.example`} {...bind('host')} />
+              <Field label={t`Port`} inputMode="numeric" pattern="[0-9]*" hint={t`or leave empty`} {...bind('port')} />
             </div>
             <Pick
-              label="Encryption"
+              label={t`Encryption`}
               choices={[
-                ['tls', 'TLS, from the first byte (usual)'],
+                ['tls', t`TLS, from the first byte (usual)`],
                 ...(s.kind === 'jmap' ? [] : [['starttls', 'STARTTLS'] as [typeof s.encryption, string]]),
-                ['none', 'none: the password can be read on the way'],
+                ['none', t`none: the password can be read on the way`],
               ]}
               {...held('encryption')}
             />
             <Pick
-              label="How to sign in"
+              label={t`How to sign in`}
               choices={[
-                ['password', 'with a password'],
-                ['consent', 'in the browser (OAuth 2.0)'],
+                ['password', t`with a password`],
+                ['consent', t`in the browser (OAuth 2.0)`],
               ]}
               {...held('way')}
             />
             {s.way === 'password' ? (
               <Field
-                label="Password"
+                label={t`Password`}
                 type="password"
                 autoComplete="new-password"
                 required={!keeps(s, mailbox)}
                 hint={
                   keeps(s, mailbox)
-                    ? 'Leave empty to keep it.'
+                    ? t`Leave empty to keep it.`
                     : mailbox && !mailbox.consent
-                      ? 'The server or the way to it changed. Enter the password again.'
-                      : 'Ink Tray keeps it encrypted and never shows it.'
+                      ? t`The server or the way to it changed. Enter the password again.`
+                      : t`Ink Tray keeps it encrypted and never shows it.`
                 }
                 {...bind('secret')}
               />
             ) : (
               <>
                 <Field
-                  label="Sign-in server"
+                  label={t`Sign-in server`}
                   required={!mailbox?.consent?.token}
-                  hint="such as https://sign-in.brackwater.example"
+                  hint={t`such as https://sign-in.brackwater.example`}
                   {...bind('issuer')}
                 />
                 <div className="grid gap-x-3 sm:grid-cols-2">
-                  <Field label="Name of Ink Tray there" required hint="the client id" {...bind('client')} />
+                  <Field label={t`Name of Ink Tray there`} required hint={t`the client id`} {...bind('client')} />
                   <Field
-                    label="Its secret, if it has one"
+                    label={t`Its secret, if it has one`}
                     type="password"
                     autoComplete="new-password"
                     {...bind('clientSecret')}
                   />
                 </div>
                 <Field
-                  label="Permissions to ask for"
-                  hint={`the scopes, separated by spaces. The sign-in server must allow this address: ${own}/api/v1/consent`}
+                  label={t`Permissions to ask for`}
+                  hint={t`the scopes, separated by spaces. The sign-in server must allow this address: ${own}/api/v1/consent`}
                   {...bind('scopes')}
                 />
               </>
             )}
             <details className="mb-4">
-              <summary className="font-semibold text-pen">Certificates, proxy and times</summary>
+              <summary className="font-semibold text-pen">
+                <Trans>Certificates, proxy and times</Trans>
+              </summary>
               <div className="mt-3">
                 <Lines
-                  label="Certificate of the authority"
+                  label={t`Certificate of the authority`}
                   code
-                  placeholder="-----BEGIN CERTIFICATE-----"
+                  placeholder={t`-----BEGIN CERTIFICATE-----`}
                   {...bind('authority')}
                 />
                 <Field
-                  label="Pinned certificate"
-                  hint="The SHA-256 fingerprint of the server’s certificate. Ink Tray then accepts only this one."
+                  label={t`Pinned certificate`}
+                  hint={t`The SHA-256 fingerprint of the server’s certificate. Ink Tray then accepts only this one.`}
                   {...bind('pinned')}
                 />
-                <Field label="Proxy" hint="socks5://host:port or http://host:port" {...bind('proxy')} />
+                <Field label={t`Proxy`} hint={t`socks5://host:port or http://host:port`} {...bind('proxy')} />
                 <div className="grid gap-x-3 sm:grid-cols-2">
                   <Field
-                    label="Seconds between two checks"
+                    label={t`Seconds between two checks`}
                     inputMode="numeric"
                     pattern="[0-9]+"
-                    hint="used if the server does not announce new mail"
+                    hint={t`used if the server does not announce new mail`}
                     {...bind('interval')}
                   />
                   {s.kind === 'pop3' && (
                     <Field
-                      label="Days that messages stay on the server"
+                      label={t`Days that messages stay on the server`}
                       inputMode="numeric"
                       pattern="[0-9]*"
-                      hint="empty: they are never removed"
+                      hint={t`empty: they are never removed`}
                       {...bind('leave')}
                     />
                   )}
@@ -456,9 +475,9 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
         )}
         {s.kind === 'maildir' && (
           <FolderField
-            label="Folder"
+            label={t`Folder`}
             required
-            hint="The whole path of the folder that holds cur, new and tmp, on the machine that runs Ink Tray."
+            hint={t`The whole path of the folder that holds cur, new and tmp, on the machine that runs Ink Tray.`}
             {...bind('path')}
             path={s.path}
             onChoose={(p) => set('path', p)}
@@ -466,33 +485,33 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
         )}
         {s.kind === 'files' && (
           <p className="mb-4 text-ink-2">
-            Drop .eml and mbox files on the page Mail. Rules then apply to them as to any mail.
+            <Trans>Drop .eml and mbox files on the page Mail. Rules then apply to them as to any mail.</Trans>
           </p>
         )}
         {s.kind === 'drop' && (
           <>
             {receiving.data && !receiving.data.domain && (
               <p role="alert" className="my-3 rounded-lg bg-ochre-soft px-4 py-3 text-ochre">
-                This Ink Tray receives no mail. The person who runs it starts it with --drop-domain.
+                <Trans>This Ink Tray receives no mail. The person who runs it starts it with --drop-domain.</Trans>
               </p>
             )}
             {!mailbox && (
               <Field
-                label="Word to begin with"
-                hint={`such as gauges; a part that nobody can guess follows${receiving.data?.domain ? `, then @${receiving.data.domain}` : ''}`}
+                label={t`Word to begin with`}
+                hint={t`such as gauges; a part that nobody can guess follows${receiving.data?.domain ? t`, then @${receiving.data.domain}` : ''}`}
                 {...bind('word')}
               />
             )}
             <Field
-              label="Who may send to it"
-              hint="Addresses and domains, separated by commas. They must be verified by DKIM or SPF. Empty: anyone who knows the address."
+              label={t`Who may send to it`}
+              hint={t`Addresses and domains, separated by commas. They must be verified by DKIM or SPF. Empty: anyone who knows the address.`}
               {...bind('senders')}
             />
           </>
         )}
         {check.data && (
           <ol
-            aria-label="Check"
+            aria-label={t`Check`}
             ref={(e) => e?.scrollIntoView({ block: 'nearest' })}
             className="mb-4 rounded-lg bg-sheet-2 px-4 py-2 text-sm"
           >
@@ -508,7 +527,7 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
                     </>
                   )}
                 </span>
-                <span className={c.ok ? 'text-moss' : 'text-seal'}>{c.ok ? 'works' : 'fails'}</span>
+                <span className={c.ok ? 'text-moss' : 'text-seal'}>{c.ok ? t`works` : t`fails`}</span>
               </li>
             ))}
           </ol>
@@ -516,8 +535,8 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
         <Wrong error={check.error} />
         <End
           of={form}
-          label={mailbox ? 'Save' : inSpite ? 'Add anyway' : 'Add'}
-          busy={mailbox ? undefined : 'Checking…'}
+          label={mailbox ? t`Save` : inSpite ? t`Add anyway` : t`Add`}
+          busy={mailbox ? undefined : t`Checking…`}
           onClose={onClose}
           mine={{ ...body, secret: undefined }}
           look={() => value(api.GET('/api/v1/mailboxes')).then((l) => l.find((x) => x.id === mailbox?.id))}
@@ -527,7 +546,7 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
                 onClick={() => check.mutate()}
                 disabled={check.isPending || (isAccount(s) ? !s.host || (s.way === 'consent' && !mailbox) : !s.path)}
               >
-                {check.isPending ? 'Checking…' : 'Check'}
+                {check.isPending ? t`Checking…` : t`Check`}
               </Button>
             )
           }

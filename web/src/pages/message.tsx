@@ -1,3 +1,5 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
@@ -5,7 +7,7 @@ import { useNavigate, useParams } from 'react-router'
 import { api, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
 import { Button, Chip, Listing, Page, Wrong } from '../ui/basics'
-import { many, receivedAs, size, when } from '../ui/format'
+import { receivedAs, size, when } from '../ui/format'
 import { ChangeSheet, Doing, FileSheet } from './byhand'
 import { ItemLine, Steps } from './parts'
 import { ProofOf, TopicsOf } from './topicmarks'
@@ -47,15 +49,19 @@ export function Message() {
         const open = x.rules.some((r) => r.answer === 'not yet' || r.items.some((i) => i.unknown?.includes('contents')))
         return (
           <Page
-            title={x.message.subject || 'No subject'}
-            sub={`From ${x.message.sender_name ? `${x.message.sender_name}, ` : ''}${x.message.sender_address}, received ${when(x.message.received_at)}${receivedAs(x.message.received_from)} in ${x.message.mailbox}, ${x.message.folder}. ${size(x.message.size)}, ${many(x.message.attachments, 'attachment')}.`}
+            title={x.message.subject || t`No subject`}
+            sub={t`From ${x.message.sender_name ? `${x.message.sender_name}, ` : ''}${x.message.sender_address}, received ${when(x.message.received_at)}${receivedAs(x.message.received_from)} in ${x.message.mailbox}, ${x.message.folder}. ${size(x.message.size)}, ${plural(x.message.attachments, { one: '# attachment', other: '# attachments' })}.`}
             actions={
               <>
                 <Button look="main" onClick={() => setByHand('file')}>
-                  File by hand…
+                  <Trans>File by hand…</Trans>
                 </Button>
-                <Button onClick={() => setByHand('change')}>Label or move…</Button>
-                <Button onClick={() => void go(`/rules/new?from=${number}`)}>Make a rule from this</Button>
+                <Button onClick={() => setByHand('change')}>
+                  <Trans>Label or move…</Trans>
+                </Button>
+                <Button onClick={() => void go(`/rules/new?from=${number}`)}>
+                  <Trans>Make a rule from this</Trans>
+                </Button>
               </>
             }
           >
@@ -73,9 +79,13 @@ export function Message() {
             {back > 0 && <Undo what={{ pass: back }} onClose={() => setBack(0)} />}
             <div className="grid max-w-5xl grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-2">
               <section>
-                <h2>What was decided</h2>
+                <h2>
+                  <Trans>What was decided</Trans>
+                </h2>
                 {x.decided.length === 0 && (
-                  <p className="py-3 text-ink-2">Ink Tray filed nothing from this message, and nothing waits.</p>
+                  <p className="py-3 text-ink-2">
+                    <Trans>Ink Tray filed nothing from this message, and nothing waits.</Trans>
+                  </p>
                 )}
                 <Wrong error={again.error} />
                 {x.decided.map((i) => (
@@ -85,10 +95,10 @@ export function Message() {
                       <p className="ml-3 border-l-2 border-line-2 pl-3">
                         <button
                           className="add !text-sm"
-                          aria-label={`Take ${i.name} back`}
+                          aria-label={t`Take ${i.name} back`}
                           onClick={() => setUndoing(i)}
                         >
-                          Take it back…
+                          <Trans>Take it back…</Trans>
                         </button>
                       </p>
                     )}
@@ -97,13 +107,15 @@ export function Message() {
                 {x.again > 0 && (
                   <p className="mt-3">
                     <Button onClick={() => again.mutate()} disabled={again.isPending}>
-                      File it again
+                      <Trans>File it again</Trans>
                     </Button>
                   </p>
                 )}
                 {x.steps.length > 0 && (
                   <>
-                    <h2 className="mt-6">What was done with it</h2>
+                    <h2 className="mt-6">
+                      <Trans>What was done with it</Trans>
+                    </h2>
                     <Steps steps={x.steps} />
                   </>
                 )}
@@ -111,15 +123,25 @@ export function Message() {
               </section>
               <section>
                 <div className="flex items-start justify-between gap-3">
-                  <h2>What each rule decides</h2>
-                  {open && !thorough && <Button onClick={() => setThorough(true)}>Read the texts</Button>}
+                  <h2>
+                    <Trans>What each rule decides</Trans>
+                  </h2>
+                  {open && !thorough && (
+                    <Button onClick={() => setThorough(true)}>
+                      <Trans>Read the texts</Trans>
+                    </Button>
+                  )}
                 </div>
                 {open && !thorough && (
                   <p className="text-sm text-ink-3">
-                    One answer depends on a text or an archive that was not read yet.
+                    <Trans>One answer depends on a text or an archive that was not read yet.</Trans>
                   </p>
                 )}
-                {x.rules.length === 0 && <p className="py-3 text-ink-2">There is no rule yet.</p>}
+                {x.rules.length === 0 && (
+                  <p className="py-3 text-ink-2">
+                    <Trans>There is no rule yet.</Trans>
+                  </p>
+                )}
                 {x.rules.map((r) => (
                   <div key={r.rule} className="border-t border-line py-3 first-of-type:border-0">
                     <p className="flex justify-between gap-3 font-semibold">
@@ -128,10 +150,10 @@ export function Message() {
                     </p>
                     <p className="text-[14.5px] [overflow-wrap:anywhere] text-ink-2">
                       {r.off
-                        ? 'This rule is switched off.'
+                        ? t`This rule is switched off.`
                         : r.looks
                           ? r.reason
-                          : 'This rule does not look into this mailbox or folder.'}
+                          : t`This rule does not look into this mailbox or folder.`}
                     </p>
                     {r.note && (
                       <p className="mt-1 rounded-lg bg-ochre-soft px-3 py-1.5 text-[14.5px] text-ochre">
@@ -140,7 +162,11 @@ export function Message() {
                     )}
                     {r.items.length + r.steps.length > 0 && (
                       <details className="text-[14.5px]">
-                        <summary className="text-pen">Try one rule: {many(r.items.length, 'attachment')}</summary>
+                        <summary className="text-pen">
+                          <Trans>
+                            Try one rule: <Plural value={r.items.length} one="# attachment" other="# attachments" />
+                          </Trans>
+                        </summary>
                         {r.items.map((i) => (
                           <ItemLine key={i.item} item={i} />
                         ))}

@@ -1,7 +1,10 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import type { Schemas } from '../api/client'
 import { Chip } from '../ui/basics'
 import { size } from '../ui/format'
 import { Of, To } from '../ui/office'
+import { labelOf } from '../ui/labels'
 
 /** One attachment with its verdict, and the path or the reason. */
 export function ItemLine({ item }: { item: Schemas['Item'] }) {
@@ -25,7 +28,7 @@ export function ItemLine({ item }: { item: Schemas['Item'] }) {
         {item.undo && (
           <>
             <br />
-            {item.undo === 'asked' ? 'It is being taken back.' : item.reason}
+            {item.undo === 'asked' ? t`It is being taken back.` : item.reason}
           </>
         )}
         {!item.undo && item.verdict === 'filed' && item.reason.includes(';') && (
@@ -35,20 +38,20 @@ export function ItemLine({ item }: { item: Schemas['Item'] }) {
           </>
         )}
         {item.verdict === 'filed' && item.unknown?.some((u) => u.startsWith('register')) && (
-          <>
+          <Trans>
             <br />
             The number is drawn when it is filed.
-          </>
+          </Trans>
         )}
         {item.verdict === 'filed' && item.unknown?.some((u) => !u.startsWith('register')) && (
-          <>
+          <Trans>
             <br />
             The rest of the name is seen once the message is read.
-          </>
+          </Trans>
         )}
         {item.values?.map((v) => (
           <span key={v.name} className="block">
-            {v.name}: {v.text || `not found${v.problem ? `, ${v.problem}` : ''}`}
+            {v.name}: {v.text || t`not found${v.problem ? `, ${v.problem}` : ''}`}
           </span>
         ))}
         {item.advice && item.verdict !== 'filed' && <>. {item.advice}</>}
@@ -58,21 +61,21 @@ export function ItemLine({ item }: { item: Schemas['Item'] }) {
 }
 
 const doing: Record<Schemas['Step']['kind'], (what: string) => string> = {
-  mark: (w) => `mark ${w}`,
-  label: (w) => `label “${w}”`,
-  'remove label': (w) => `take off the label “${w}”`,
-  move: (w) => `move to “${w}”`,
-  return: (w) => `move back to “${w}”`,
-  reply: (w) => `reply to ${w}`,
-  draft: (w) => `draft of a reply to ${w}`,
-  tell: (w) => `tell ${w}`,
+  mark: (w) => t`mark ${labelOf(w)}`,
+  label: (w) => t`label “${w}”`,
+  'remove label': (w) => t`take off the label “${w}”`,
+  move: (w) => t`move to “${w}”`,
+  return: (w) => t`move back to “${w}”`,
+  reply: (w) => t`reply to ${w}`,
+  draft: (w) => t`draft of a reply to ${w}`,
+  tell: (w) => t`tell ${w}`,
 }
 
 /** What is done with a message afterwards. */
 export function Steps({ steps }: { steps: Schemas['Step'][] }) {
   if (steps.length === 0) return null
   return (
-    <ul aria-label="Afterwards" className="mt-2 ml-3 border-l-2 border-line-2 pl-3 text-[14px]">
+    <ul aria-label={t`Afterwards`} className="mt-2 ml-3 border-l-2 border-line-2 pl-3 text-[14px]">
       {steps.map((s, i) => (
         <li key={s.id ?? i} className="grid grid-cols-[1fr_auto] gap-x-3 py-0.5">
           <span className="[overflow-wrap:anywhere] text-ink-2">
@@ -105,10 +108,10 @@ export function MessageHead({
       <div className="flex justify-between gap-3">
         {message.id ? (
           <To of={of} to={`/messages/${message.id}`} className="truncate font-semibold hover:underline">
-            {message.subject || 'No subject'}
+            {message.subject || t`No subject`}
           </To>
         ) : (
-          <span className="truncate font-semibold">{message.subject || 'No subject'}</span>
+          <span className="truncate font-semibold">{message.subject || t`No subject`}</span>
         )}
         <time dateTime={message.received_at} className="shrink-0 text-[13.5px] text-ink-3">
           {time}

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 
@@ -7,6 +9,7 @@ import { Button, Chip, Field, Listing, Page, Pick, Sheet, Tick, Wrong } from '..
 import { End, useSettings } from '../ui/form'
 import { exactly, when } from '../ui/format'
 import { useOwnAddress } from '../ui/office'
+import { labelOf } from '../ui/labels'
 import { SignInCare } from './factor'
 import { Keys } from './you'
 import { Remover } from '../ui/remover'
@@ -15,11 +18,13 @@ import { address } from '../api/where'
 /** Who may sign in, what each may see, and what they did. For administrators. */
 export function People() {
   return (
-    <Page title="People" sub="Who may sign in, what each of them may see, and what they did.">
+    <Page title={t`People`} sub={t`Who may sign in, what each of them may see, and what they did.`}>
       <Everybody />
       <Groups />
       <section className="mb-10">
-        <h2 className="mb-2">Sessions and tokens of everyone</h2>
+        <h2 className="mb-2">
+          <Trans>Sessions and tokens of everyone</Trans>
+        </h2>
         <Keys all />
       </section>
       <SignInCare />
@@ -29,16 +34,16 @@ export function People() {
 }
 
 const roles: [Schemas['Role'], string][] = [
-  ['reader', 'reader: sees filed files'],
-  ['clerk', 'clerk: also works with the tray, and files by hand'],
-  ['administrator', 'administrator: sees everything and changes the settings'],
+  ['reader', t`reader: sees filed files`],
+  ['clerk', t`clerk: also works with the tray, and files by hand`],
+  ['administrator', t`administrator: sees everything and changes the settings`],
 ]
 
-const seeing = (all: boolean, names: string[]) => (all ? 'all' : names.length === 0 ? 'none' : names.join(', '))
+const seeing = (all: boolean, names: string[]) => (all ? t`all` : names.length === 0 ? t`none` : names.join(', '))
 
 /** What a person or a group sees, in one line. */
 const sight = (r: Schemas['Rights']) =>
-  `mailboxes: ${seeing(r.all_mailboxes, r.mailboxes)}; cabinets: ${seeing(r.all_cabinets, r.cabinets)}`
+  t`mailboxes: ${seeing(r.all_mailboxes, r.mailboxes)}; cabinets: ${seeing(r.all_cabinets, r.cabinets)}`
 
 function Everybody() {
   const client = useQueryClient()
@@ -64,9 +69,11 @@ function Everybody() {
   return (
     <section className="mb-10">
       <div className="mb-2 flex items-center justify-between">
-        <h2>Everyone</h2>
+        <h2>
+          <Trans>Everyone</Trans>
+        </h2>
         <Button look="main" onClick={() => setEditing('new')}>
-          Invite a person
+          <Trans>Invite a person</Trans>
         </Button>
       </div>
       <Wrong error={lock.error ?? renew.error} />
@@ -76,38 +83,38 @@ function Everybody() {
             <div key={p.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
               <div className="min-w-0">
                 <p className="[overflow-wrap:anywhere]">
-                  <span className="font-semibold">{p.name}</span> <span className="text-ink-2">{p.role}</span>
+                  <span className="font-semibold">{p.name}</span> <span className="text-ink-2">{labelOf(p.role)}</span>
                 </p>
                 <p className="text-sm text-ink-3">
                   {sight(p.rights)}
-                  {p.groups.length > 0 && `; and what these groups see: ${p.groups.join(', ')}`}
+                  {p.groups.length > 0 && t`; and what these groups see: ${p.groups.join(', ')}`}
                 </p>
                 <p className="text-sm text-ink-3">
-                  {p.signed_in_at ? `signed in ${when(p.signed_in_at)}` : 'has not signed in yet'}
-                  {p.second_factor && '; has a second factor'}
-                  {p.office && '; signs in through the office’s sign-in'}
+                  {p.signed_in_at ? t`signed in ${when(p.signed_in_at)}` : t`has not signed in yet`}
+                  {p.second_factor && t`; has a second factor`}
+                  {p.office && t`; signs in through the office’s sign-in`}
                 </p>
               </div>
               <div className="flex flex-wrap items-center gap-2">
                 <Chip word={p.state} />
-                <Button onClick={() => setEditing(p)} aria-label={`Change ${p.name}`}>
-                  Change
+                <Button onClick={() => setEditing(p)} aria-label={t`Change ${p.name}`}>
+                  <Trans>Change</Trans>
                 </Button>
-                <Button onClick={() => renew.mutate(p)} aria-label={`New link for ${p.name}`}>
-                  New link
+                <Button onClick={() => renew.mutate(p)} aria-label={t`New link for ${p.name}`}>
+                  <Trans>New link</Trans>
                 </Button>
                 {p.second_factor && (
                   <Remover
-                    label="Remove factor"
-                    name={`the second factor of ${p.name}`}
-                    lost="Until another factor is set up, the password alone is enough to sign in. Do this if the person lost the app."
+                    label={t`Remove factor`}
+                    name={t`the second factor of ${p.name}`}
+                    lost={t`Until another factor is set up, the password alone is enough to sign in. Do this if the person lost the app.`}
                     remove={() => value(api.DELETE('/api/v1/people/{id}/factor', { params: { path: { id: p.id } } }))}
                   />
                 )}
-                <Button onClick={() => lock.mutate(p)}>{p.state === 'locked' ? 'Let in again' : 'Lock'}</Button>
+                <Button onClick={() => lock.mutate(p)}>{p.state === 'locked' ? t`Let in again` : t`Lock`}</Button>
                 <Remover
                   name={p.name}
-                  lost="All sessions and tokens of this person end, and programs that use these tokens stop working. The record of what the person did stays."
+                  lost={t`All sessions and tokens of this person end, and programs that use these tokens stop working. The record of what the person did stays.`}
                   remove={() => value(api.DELETE('/api/v1/people/{id}', { params: { path: { id: p.id } } }))}
                 />
               </div>
@@ -127,20 +134,26 @@ function LinkSheet({ link, onClose }: { link: Schemas['Invited']; onClose: () =>
   const address = useOwnAddress() + link.path
   const [copied, setCopied] = useState(false)
   return (
-    <Sheet title={`A link for ${link.person.name}`} open onClose={onClose}>
+    <Sheet title={t`A link for ${link.person.name}`} open onClose={onClose}>
       {link.sent ? (
-        <p>It was sent to {link.person.mail}.</p>
+        <p>
+          <Trans>It was sent to {link.person.mail}.</Trans>
+        </p>
       ) : (
         <>
-          {link.not_sent && <Wrong error={new Error(`It could not be sent: ${link.not_sent}`)} />}
-          <p className="mb-3">Give the link to the person. With it {link.person.name} chooses a password.</p>
+          {link.not_sent && <Wrong error={new Error(t`It could not be sent: ${link.not_sent}`)} />}
+          <p className="mb-3">
+            <Trans>Give the link to the person. With it {link.person.name} chooses a password.</Trans>
+          </p>
           <p className="rounded-lg border border-line bg-paper px-3 py-2 font-mono text-sm [overflow-wrap:anywhere]">
             {address}
           </p>
         </>
       )}
       <p className="mt-3 text-sm text-ink-3">
-        It works once, until {exactly(link.expires_at)}, and is not shown again. A new link ends this one.
+        <Trans>
+          It works once, until {exactly(link.expires_at)}, and is not shown again. A new link ends this one.
+        </Trans>
       </p>
       <div className="mt-5 flex justify-end gap-2">
         {!link.sent && window.isSecureContext && (
@@ -149,11 +162,11 @@ function LinkSheet({ link, onClose }: { link: Schemas['Invited']; onClose: () =>
               void navigator.clipboard.writeText(address).then(() => setCopied(true))
             }}
           >
-            {copied ? 'Copied' : 'Copy'}
+            {copied ? t`Copied` : t`Copy`}
           </Button>
         )}
         <Button look="main" onClick={onClose}>
-          Done
+          <Trans>Done</Trans>
         </Button>
       </div>
     </Sheet>
@@ -181,7 +194,7 @@ function Some({
   return (
     <fieldset className="mb-4">
       <legend className="mb-1 font-semibold">{title}</legend>
-      <Tick label="all, also those that are added later" checked={all} onChange={onAll} />
+      <Tick label={t`all, also those that are added later`} checked={all} onChange={onAll} />
       {!all && (
         <div className="ml-6 max-h-40 overflow-auto">
           {names.map((n) => (
@@ -192,7 +205,11 @@ function Some({
               onChange={(yes) => onChosen(yes ? [...chosen, n] : chosen.filter((c) => c !== n))}
             />
           ))}
-          {names.length === 0 && <p className="text-sm text-ink-3">None yet.</p>}
+          {names.length === 0 && (
+            <p className="text-sm text-ink-3">
+              <Trans>None yet.</Trans>
+            </p>
+          )}
         </div>
       )}
     </fieldset>
@@ -205,7 +222,7 @@ function SeenFields({ now, set }: { now: Seen; set: (name: keyof Seen, v: boolea
   return (
     <>
       <Some
-        title="Sees these mailboxes"
+        title={t`Sees these mailboxes`}
         all={now.all_mailboxes}
         chosen={now.mailboxes}
         names={(mailboxes.data ?? []).map((m) => m.name)}
@@ -213,7 +230,7 @@ function SeenFields({ now, set }: { now: Seen; set: (name: keyof Seen, v: boolea
         onChosen={(v) => set('mailboxes', v)}
       />
       <Some
-        title="Sees these cabinets"
+        title={t`Sees these cabinets`}
         all={now.all_cabinets}
         chosen={now.cabinets}
         names={(cabinets.data ?? []).map((c) => c.name)}
@@ -270,24 +287,28 @@ function PersonSheet({
   })
   const { bind, held, now } = form
   return (
-    <Sheet title={p ? `“${p.name}”` : 'Invite a person'} open onClose={onClose}>
+    <Sheet title={p ? `“${p.name}”` : t`Invite a person`} open onClose={onClose}>
       <form onSubmit={form.submit}>
-        <Field label="Name" required autoFocus={!p} hint="The person signs in with it." {...bind('name')} />
+        <Field label={t`Name`} required autoFocus={!p} hint={t`The person signs in with it.`} {...bind('name')} />
         <Field
-          label="Mail address"
+          label={t`Mail address`}
           type="email"
-          hint="Ink Tray sends links there. You may leave it empty."
+          hint={t`Ink Tray sends links there. You may leave it empty.`}
           {...bind('mail')}
         />
-        <Pick label="Role" choices={roles} {...held('role')} />
+        <Pick label={t`Role`} choices={roles} {...held('role')} />
         {now.role === 'administrator' ? (
-          <p className="mb-4 text-sm text-ink-3">Administrators see all mailboxes and cabinets.</p>
+          <p className="mb-4 text-sm text-ink-3">
+            <Trans>Administrators see all mailboxes and cabinets.</Trans>
+          </p>
         ) : (
           <SeenFields now={now} set={(name, v) => form.set(name, v)} />
         )}
         {(groups.data ?? []).length > 0 && (
           <fieldset className="mb-4">
-            <legend className="mb-1 font-semibold">Groups</legend>
+            <legend className="mb-1 font-semibold">
+              <Trans>Groups</Trans>
+            </legend>
             {groups.data?.map((g) => (
               <Tick
                 key={g.id}
@@ -301,11 +322,11 @@ function PersonSheet({
           </fieldset>
         )}
         {!p && now.mail && (
-          <Tick label="Send the link to this address" checked={now.send} onChange={(v) => form.set('send', v)} />
+          <Tick label={t`Send the link to this address`} checked={now.send} onChange={(v) => form.set('send', v)} />
         )}
         <End
           of={form}
-          label={p ? 'Save' : 'Invite'}
+          label={p ? t`Save` : t`Invite`}
           onClose={onClose}
           mine={p ? { ...now, send: undefined } : undefined}
           look={p ? async () => (await value(api.GET('/api/v1/people'))).find((one) => one.id === p.id) : undefined}
@@ -321,12 +342,16 @@ function Groups() {
   return (
     <section className="mb-10">
       <div className="mb-2 flex items-center justify-between">
-        <h2>Groups</h2>
-        <Button onClick={() => setEditing('new')}>Add a group</Button>
+        <h2>
+          <Trans>Groups</Trans>
+        </h2>
+        <Button onClick={() => setEditing('new')}>
+          <Trans>Add a group</Trans>
+        </Button>
       </div>
       <Listing
         query={query}
-        empty={(g) => g.length === 0 && 'No groups yet. A group gives several people the same mailboxes and cabinets.'}
+        empty={(g) => g.length === 0 && t`No groups yet. A group gives several people the same mailboxes and cabinets.`}
       >
         {(all) =>
           all.map((g) => (
@@ -334,15 +359,17 @@ function Groups() {
               <div className="min-w-0">
                 <p>
                   <span className="font-semibold">{g.name}</span>{' '}
-                  <span className="text-ink-2">{g.people.join(', ') || 'no people yet'}</span>
+                  <span className="text-ink-2">{g.people.join(', ') || t`no people yet`}</span>
                 </p>
                 <p className="text-sm text-ink-3">{sight(g.rights)}</p>
               </div>
               <div className="flex items-center gap-2">
-                <Button onClick={() => setEditing(g)}>Change</Button>
+                <Button onClick={() => setEditing(g)}>
+                  <Trans>Change</Trans>
+                </Button>
                 <Remover
                   name={g.name}
-                  lost="Its people lose what they saw through the group. They keep their own rights."
+                  lost={t`Its people lose what they saw through the group. They keep their own rights.`}
                   remove={() => value(api.DELETE('/api/v1/groups/{id}', { params: { path: { id: g.id } } }))}
                 />
               </div>
@@ -379,11 +406,13 @@ function GroupSheet({ g, onClose }: { g: Schemas['Group'] | null; onClose: () =>
   })
   const { bind, now } = form
   return (
-    <Sheet title={g ? `“${g.name}”` : 'Add a group'} open onClose={onClose}>
+    <Sheet title={g ? `“${g.name}”` : t`Add a group`} open onClose={onClose}>
       <form onSubmit={form.submit}>
-        <Field label="Name" required autoFocus={!g} {...bind('name')} />
+        <Field label={t`Name`} required autoFocus={!g} {...bind('name')} />
         <fieldset className="mb-4">
-          <legend className="mb-1 font-semibold">People in it</legend>
+          <legend className="mb-1 font-semibold">
+            <Trans>People in it</Trans>
+          </legend>
           {people.data?.map((p) => (
             <Tick
               key={p.id}
@@ -398,7 +427,7 @@ function GroupSheet({ g, onClose }: { g: Schemas['Group'] | null; onClose: () =>
         <SeenFields now={now} set={(name, v) => form.set(name, v)} />
         <End
           of={form}
-          label="Save"
+          label={t`Save`}
           onClose={onClose}
           mine={now}
           look={g ? async () => (await value(api.GET('/api/v1/groups'))).find((one) => one.id === g.id) : undefined}
@@ -409,7 +438,7 @@ function GroupSheet({ g, onClose }: { g: Schemas['Group'] | null; onClose: () =>
 }
 
 const shown = (v: unknown) =>
-  v === null || v === undefined ? 'nothing' : typeof v === 'string' ? v : JSON.stringify(v)
+  v === null || v === undefined ? t`nothing` : typeof v === 'string' ? v : JSON.stringify(v)
 
 /** What people did. */
 function Trail() {
@@ -428,15 +457,17 @@ function Trail() {
   const lines = query.data?.pages.flatMap((p) => p.lines)
   return (
     <section className="mb-10">
-      <h2 className="mb-2">What people did</h2>
+      <h2 className="mb-2">
+        <Trans>What people did</Trans>
+      </h2>
       <div className="flex flex-wrap items-end gap-3">
         <div className="min-w-60 grow">
           <Field
-            label="Search"
+            label={t`Search`}
             type="search"
             value={text}
             onChange={(e) => setText(e.target.value)}
-            hint="Name of a person, action, address, or setting."
+            hint={t`Name of a person, action, address, or setting.`}
           />
         </div>
         <a
@@ -444,49 +475,63 @@ function Trail() {
           href={address(`/api/v1/audit/export${text ? `?text=${encodeURIComponent(text)}` : ''}`)}
           download="audit.csv"
         >
-          As a table (CSV)
+          <Trans>As a table (CSV)</Trans>
         </a>
       </div>
       <Listing
         query={{ data: lines, error: query.error, isPending: query.isPending }}
-        empty={(l) => l.length === 0 && 'Nothing found.'}
+        empty={(l) => l.length === 0 && t`Nothing found.`}
       >
         {(all) => (
           <div className="overflow-x-auto">
             <table className="cards w-full text-sm">
               <thead className="text-left text-ink-3">
                 <tr>
-                  <th className="py-1 pr-4 font-medium">When</th>
-                  <th className="py-1 pr-4 font-medium">Who</th>
-                  <th className="py-1 pr-4 font-medium">What</th>
-                  <th className="py-1 pr-4 font-medium">Of</th>
-                  <th className="py-1 font-medium">From</th>
+                  <th className="py-1 pr-4 font-medium">
+                    <Trans>When</Trans>
+                  </th>
+                  <th className="py-1 pr-4 font-medium">
+                    <Trans>Who</Trans>
+                  </th>
+                  <th className="py-1 pr-4 font-medium">
+                    <Trans>What</Trans>
+                  </th>
+                  <th className="py-1 pr-4 font-medium">
+                    <Trans>Of</Trans>
+                  </th>
+                  <th className="py-1 font-medium">
+                    <Trans>From</Trans>
+                  </th>
                 </tr>
               </thead>
               <tbody>
                 {all.map((l) => (
                   <tr key={l.number} className="border-t border-line align-top">
-                    <td data-label="When" className="py-2 pr-4 whitespace-nowrap">
+                    <td data-label={t`When`} className="py-2 pr-4 whitespace-nowrap">
                       <time dateTime={l.at}>{exactly(l.at)}</time>
                     </td>
-                    <td data-label="Who" className="py-2 pr-4">
+                    <td data-label={t`Who`} className="py-2 pr-4">
                       {l.person}
                     </td>
-                    <td data-label="What" className="py-2 pr-4">
+                    <td data-label={t`What`} className="py-2 pr-4">
                       {l.action}
                     </td>
-                    <td data-label="Of" className="py-2 pr-4 [overflow-wrap:anywhere]">
+                    <td data-label={t`Of`} className="py-2 pr-4 [overflow-wrap:anywhere]">
                       {l.object}
                       {l.changes?.map((c) => (
                         <p key={c.what} className="text-ink-3">
                           {c.what}: {shown(c.after)}
-                          {c.before !== undefined && `, before ${shown(c.before)}`}
+                          {c.before !== undefined && t`, before ${shown(c.before)}`}
                         </p>
                       ))}
                     </td>
-                    <td data-label="From" className="py-2">
+                    <td data-label={t`From`} className="py-2">
                       {l.place}
-                      {l.token && <p className="text-ink-3">token “{l.token}”</p>}
+                      {l.token && (
+                        <p className="text-ink-3">
+                          <Trans>token “{l.token}”</Trans>
+                        </p>
+                      )}
                     </td>
                   </tr>
                 ))}
@@ -497,7 +542,7 @@ function Trail() {
       </Listing>
       {query.hasNextPage && (
         <Button className="mt-3" onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>
-          Show older ones
+          <Trans>Show older ones</Trans>
         </Button>
       )}
     </section>

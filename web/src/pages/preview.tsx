@@ -1,10 +1,12 @@
+import { plural, t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useQuery } from '@tanstack/react-query'
 import { Fragment, useEffect, useRef, useState } from 'react'
 
 import { Problem, type Schemas } from '../api/client'
 import { queries } from '../api/queries'
 import { Button, Listing } from '../ui/basics'
-import { many, size } from '../ui/format'
+import { size } from '../ui/format'
 import { address } from '../api/where'
 
 type Kind = Schemas['Story']['preview']
@@ -34,17 +36,17 @@ export function Preview({
     </button>
   )
   return (
-    <section aria-label="Preview" className="min-w-0">
+    <section aria-label={t`Preview`} className="min-w-0">
       <div className="mb-3 border-b border-line">
-        {tab('file', 'The file')}
-        {f.state === 'filed' && tab('inside', 'What is read in it')}
-        {me.data && me.data.role !== 'reader' && tab('message', 'The message')}
+        {tab('file', t`The file`)}
+        {f.state === 'filed' && tab('inside', t`What is read in it`)}
+        {me.data && me.data.role !== 'reader' && tab('message', t`The message`)}
       </div>
       {view === 'inside' ? (
         <Inside f={f} />
       ) : view === 'message' ? (
         <iframe
-          title="The message"
+          title={t`The message`}
           sandbox=""
           className="h-[70vh] w-full rounded-lg border border-line bg-white"
           src={address(`/api/v1/messages/${f.message}/page`)}
@@ -52,8 +54,8 @@ export function Preview({
       ) : kind === 'none' ? (
         <p className="text-ink-2">
           {f.state === 'filed'
-            ? 'A file of this kind cannot be shown here. Download it to open it.'
-            : 'There is no file to be shown.'}
+            ? t`A file of this kind cannot be shown here. Download it to open it.`
+            : t`There is no file to be shown.`}
         </p>
       ) : kind === 'pdf' ? (
         <PDF key={places.find((p) => p.value === marked)?.page ?? 1} f={f} places={places} marked={marked} />
@@ -109,7 +111,7 @@ function Words({ f, table }: { f: Schemas['Filing']; table: boolean }) {
             ) : (
               <pre
                 tabIndex={0}
-                aria-label="The file’s text"
+                aria-label={t`The file’s text`}
                 className="max-h-[70vh] overflow-auto rounded-lg border border-line bg-sheet-2 p-4 text-[13.5px] whitespace-pre-wrap [overflow-wrap:anywhere]"
               >
                 {text}
@@ -117,7 +119,9 @@ function Words({ f, table }: { f: Schemas['Filing']; table: boolean }) {
             )}
             {cut && (
               <p className="mt-2 text-sm text-ink-3">
-                The first {size(mostText)} of {size(f.size)}.
+                <Trans>
+                  The first {size(mostText)} of {size(f.size)}.
+                </Trans>
               </p>
             )}
           </>
@@ -168,7 +172,7 @@ function Table({ text }: { text: string }) {
       <div
         tabIndex={0}
         role="region"
-        aria-label="The file’s table"
+        aria-label={t`The file’s table`}
         className="max-h-[70vh] overflow-auto rounded-lg border border-line"
       >
         <table className="w-full text-[13.5px]">
@@ -194,7 +198,11 @@ function Table({ text }: { text: string }) {
           </tbody>
         </table>
       </div>
-      {rows.length > mostRows && <p className="mt-2 text-sm text-ink-3">The first {mostRows} lines.</p>}
+      {rows.length > mostRows && (
+        <p className="mt-2 text-sm text-ink-3">
+          <Trans>The first {mostRows} lines.</Trans>
+        </p>
+      )}
     </>
   )
 }
@@ -207,23 +215,29 @@ function Inside({ f }: { f: Schemas['Filing'] }) {
       {(r) => (
         <>
           {r.invoice && <Invoice of={r.invoice} />}
-          {r.sure && <p className="mb-2 text-sm text-ink-3">Read from a scan, {r.sure} % sure.</p>}
+          {r.sure && (
+            <p className="mb-2 text-sm text-ink-3">
+              <Trans>Read from a scan, {r.sure} % sure.</Trans>
+            </p>
+          )}
           {r.problem && <p className="mb-2 text-ink-2 first-letter:uppercase">{r.problem}.</p>}
           {r.text && (
             <pre
               tabIndex={0}
-              aria-label="The text inside"
+              aria-label={t`The text inside`}
               className="max-h-[70vh] overflow-auto rounded-lg border border-line bg-sheet-2 p-4 text-[13.5px] whitespace-pre-wrap [overflow-wrap:anywhere]"
             >
               {r.text}
             </pre>
           )}
           {r.codes && (
-            <dl aria-label="Codes" className="mt-4 grid grid-cols-[max-content_1fr] gap-x-4 gap-y-1">
+            <dl aria-label={t`Codes`} className="mt-4 grid grid-cols-[max-content_1fr] gap-x-4 gap-y-1">
               {r.codes.map((c) => (
                 <Fragment key={c.kind + c.text + c.page}>
                   <dt className="text-ink-3">
-                    {c.kind}, page {c.page}
+                    <Trans>
+                      {c.kind}, page {c.page}
+                    </Trans>
                   </dt>
                   <dd className="[overflow-wrap:anywhere]">{c.text}</dd>
                 </Fragment>
@@ -231,9 +245,15 @@ function Inside({ f }: { f: Schemas['Filing'] }) {
             </dl>
           )}
           {r.codes_problem && r.codes_problem !== r.problem && (
-            <p className="mt-2 text-sm text-ink-3">Codes: {r.codes_problem}.</p>
+            <p className="mt-2 text-sm text-ink-3">
+              <Trans>Codes: {r.codes_problem}.</Trans>
+            </p>
           )}
-          {r.cut && <p className="mt-2 text-sm text-ink-3">The first {size(64 * 1024)} of it.</p>}
+          {r.cut && (
+            <p className="mt-2 text-sm text-ink-3">
+              <Trans>The first {size(64 * 1024)} of it.</Trans>
+            </p>
+          )}
         </>
       )}
     </Listing>
@@ -243,27 +263,29 @@ function Inside({ f }: { f: Schemas['Filing'] }) {
 function Invoice({ of: i }: { of: Schemas['ElectronicInvoice'] }) {
   const money = (amount?: string) => amount && `${amount} ${i.currency ?? ''}`
   const lines: [string, string | undefined][] = [
-    ['Number', i.number],
-    ['Issued', i.issued],
-    ['To be paid by', i.due],
-    ['Seller', i.seller],
-    ['VAT number', i.seller_vat],
-    ['Buyer', i.buyer],
-    ['Order', i.order],
-    ['Reference', i.reference],
-    ['Without tax', money(i.net)],
-    ['Tax', money(i.tax)],
-    ['Total', money(i.total)],
-    ['To be paid', money(i.payable)],
+    [t`Number`, i.number],
+    [t`Issued`, i.issued],
+    [t`To be paid by`, i.due],
+    [t`Seller`, i.seller],
+    [t`VAT number`, i.seller_vat],
+    [t`Buyer`, i.buyer],
+    [t`Order`, i.order],
+    [t`Reference`, i.reference],
+    [t`Without tax`, money(i.net)],
+    [t`Tax`, money(i.tax)],
+    [t`Total`, money(i.total)],
+    [t`To be paid`, money(i.payable)],
   ]
   return (
     <section
-      aria-label="The electronic invoice"
+      aria-label={t`The electronic invoice`}
       className="mb-4 rounded-lg border border-line bg-sheet-2 p-4 text-[15px]"
     >
       <h3 className="mb-2 font-semibold">
-        {i.credit_note ? 'Electronic credit note' : 'Electronic invoice'}{' '}
-        <span className="font-normal text-ink-3">EN 16931, {i.syntax}</span>
+        {i.credit_note ? t`Electronic credit note` : t`Electronic invoice`}{' '}
+        <span className="font-normal text-ink-3">
+          <Trans>EN 16931, {i.syntax}</Trans>
+        </span>
       </h3>
       <dl className="grid grid-cols-[8rem_minmax(0,1fr)] gap-y-1 [overflow-wrap:anywhere]">
         {lines
@@ -276,7 +298,9 @@ function Invoice({ of: i }: { of: Schemas['ElectronicInvoice'] }) {
           ))}
       </dl>
       {i.faults.length === 0 ? (
-        <p className="mt-3 text-sm text-ink-2">Its sums add up.</p>
+        <p className="mt-3 text-sm text-ink-2">
+          <Trans>Its sums add up.</Trans>
+        </p>
       ) : (
         <ul className="mt-3 text-sm text-seal">
           {i.faults.map((x) => (
@@ -324,14 +348,14 @@ function Picture({ f, places, marked }: { f: Schemas['Filing']; places: Place[];
         const to = canvas.current
         if (gone || !to) return
         if (picture.width * picture.height > mostPixels)
-          return setSaid(`The picture has ${picture.width} × ${picture.height} dots, too many to be shown here.`)
+          return setSaid(t`The picture has ${picture.width} × ${picture.height} dots, too many to be shown here.`)
         const scale = Math.min(1, 2000 / Math.max(picture.width, picture.height))
         to.width = picture.width * scale
         to.height = picture.height * scale
         to.getContext('2d')!.drawImage(picture, 0, 0, to.width, to.height)
-        setSaid(`${picture.width} × ${picture.height} dots, ${size(f.size)}`)
+        setSaid(t`${picture.width} × ${picture.height} dots, ${size(f.size)}`)
       },
-      () => !gone && setSaid('The picture cannot be read. Download it to look at it.'),
+      () => !gone && setSaid(t`The picture cannot be read. Download it to look at it.`),
     )
     return () => {
       gone = true
@@ -368,7 +392,7 @@ const faces = import.meta.glob<string>('../../node_modules/pdfjs-dist/standard_f
 class Typefaces {
   async fetch({ filename }: { filename: string }) {
     const url = await Object.entries(faces).find(([path]) => path.endsWith('/' + filename))?.[1]()
-    if (!url) throw new Error(`there is no ${filename}`)
+    if (!url) throw new Error(t`there is no ${filename}`)
     return new Uint8Array(await (await fetch(url)).arrayBuffer())
   }
 }
@@ -424,8 +448,8 @@ function PDF({ f, places, marked }: { f: Schemas['Filing']; places: Place[]; mar
           pages: 0,
           wrong:
             e instanceof Error && e.name === 'PasswordException'
-              ? 'The document asks for a password. Download it to open it.'
-              : 'The document cannot be read. Download it to look at it.',
+              ? t`The document asks for a password. Download it to open it.`
+              : t`The document cannot be read. Download it to look at it.`,
         }),
     )
     return () => {
@@ -443,7 +467,7 @@ function PDF({ f, places, marked }: { f: Schemas['Filing']; places: Place[]; mar
               <canvas
                 ref={canvas}
                 role="img"
-                aria-label={`${f.file}, page ${page}`}
+                aria-label={t`${f.file}, page ${page}`}
                 className="block w-full rounded-lg border border-line bg-white"
               />
               <Marks places={places} page={page} marked={marked} />
@@ -452,13 +476,15 @@ function PDF({ f, places, marked }: { f: Schemas['Filing']; places: Place[]; mar
           <div ref={text} className="sr-only" />
           {state.pages > 1 && (
             <p className="mt-2 flex items-center justify-center gap-3 text-sm">
-              <Button disabled={page === 1} onClick={() => setPage(page - 1)}>
-                Before
-              </Button>
-              page {page} of {many(state.pages, 'page').split(' ')[0]}
-              <Button disabled={page === state.pages} onClick={() => setPage(page + 1)}>
-                Next
-              </Button>
+              <Trans>
+                <Button disabled={page === 1} onClick={() => setPage(page - 1)}>
+                  Before
+                </Button>
+                page {page} of {plural(state.pages, { one: '# page', other: '# pages' }).split(' ')[0]}
+                <Button disabled={page === state.pages} onClick={() => setPage(page + 1)}>
+                  Next
+                </Button>
+              </Trans>
             </p>
           )}
         </>

@@ -1,3 +1,5 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useWindowVirtualizer } from '@tanstack/react-virtual'
 import { lazy, Suspense, useEffect, useLayoutEffect, useRef, useState } from 'react'
@@ -8,7 +10,8 @@ import { type Asked, keys, office, queries } from '../api/queries'
 import { pagesOf } from '../api/where'
 import { useAddress, useTyped } from '../ui/address'
 import { Button, Field, Listing, Page, Pick, Pop, Sheet, Tick, Wrong } from '../ui/basics'
-import { many, size, when } from '../ui/format'
+import { figure, size, when } from '../ui/format'
+import { labelOf, titleOf } from '../ui/labels'
 import { Machines, Of, To, useOffice } from '../ui/office'
 import { Export } from './export'
 import { having, of } from './search'
@@ -17,9 +20,9 @@ const Activity = lazy(() => import('./activity').then((m) => ({ default: m.Activ
 
 type Filing = Schemas['Filing']
 const views = [
-  ['filings', 'Filings'],
-  ['messages', 'Messages'],
-  ['activity', 'Activity'],
+  ['filings', t`Filings`],
+  ['messages', t`Messages`],
+  ['activity', t`Activity`],
 ] as const
 
 export function Register() {
@@ -28,7 +31,7 @@ export function Register() {
   const [choosing, setChoosing] = useState(false)
   const language = useQuery({ ...queries.registerLanguage, staleTime: 60_000 })
   const text = get('text')
-  const [typed, setTyped] = useTyped(text, (t) => set({ text: t }, true), 180)
+  const [typed, setTyped] = useTyped(text, (text) => set({ text: text }, true), 180)
   const view = get('view') || 'filings'
   const asked: Asked = {
     text: text || undefined,
@@ -51,17 +54,20 @@ export function Register() {
   }
   return (
     <Page
-      title="Register"
+      title={t`Register`}
       sub={
         head.error
-          ? 'Everything that was filed.'
-          : found && `${many(found.total, 'filing')}, ${size(found.size)}${place ? `, in ${place}` : ''}`
+          ? t`Everything that was filed.`
+          : found &&
+            t`${plural(found.total, { one: '# filing', other: '# filings' })}, ${size(found.size)}${place ? `, in ${place}` : ''}`
       }
       actions={
         <>
-          <Button onClick={() => setChoosing(true)}>Columns</Button>
+          <Button onClick={() => setChoosing(true)}>
+            <Trans>Columns</Trans>
+          </Button>
           <Button look="main" disabled={!found?.total} onClick={() => setExporting(true)}>
-            Export…
+            <Trans>Export…</Trans>
           </Button>
         </>
       }
@@ -70,16 +76,16 @@ export function Register() {
       <div className="mb-4 flex flex-wrap items-center gap-2">
         <input
           type="search"
-          aria-label="Search the register"
-          placeholder="Words, or sender:tidewatch kind:pdf since:2026-05"
+          aria-label={t`Search the register`}
+          placeholder={t`Words, or sender:tidewatch kind:pdf since:2026-05`}
           className="field !w-auto min-w-52 flex-1"
           value={typed}
           onChange={(e) => setTyped(e.target.value)}
         />
-        <Pop label="Filters">
+        <Pop label={t`Filters`}>
           <Narrow text={typed} kinds={language.data?.kinds ?? []} onSet={narrow} />
         </Pop>
-        <nav aria-label="Views" className="flex">
+        <nav aria-label={t`Views`} className="flex">
           {views.map(([v, name]) => (
             <button
               key={v}
@@ -94,14 +100,16 @@ export function Register() {
       </div>
       {asked.rule && (
         <p className="mb-3 text-sm text-ink-2">
-          Only one rule’s filings.{' '}
-          <button className="add" onClick={() => set({ rule: '' })}>
-            All rules
-          </button>
+          <Trans>
+            Only one rule’s filings.{' '}
+            <button className="add" onClick={() => set({ rule: '' })}>
+              All rules
+            </button>
+          </Trans>
         </p>
       )}
       <div className="grid grid-cols-[minmax(0,1fr)] gap-7 lg:grid-cols-[12.5rem_minmax(0,1fr)]">
-        <nav aria-label="Folders" className="text-[14px] leading-[1.85] max-lg:max-h-64 max-lg:overflow-auto">
+        <nav aria-label={t`Folders`} className="text-[14px] leading-[1.85] max-lg:max-h-64 max-lg:overflow-auto">
           <Branches
             asked={{ text: asked.text, rule: asked.rule }}
             chosen={{ cabinet: asked.cabinet ?? '', folder: asked.folder ?? '' }}
@@ -109,7 +117,7 @@ export function Register() {
           />
           {place && (
             <Button look="quiet" className="!px-0" onClick={() => set({ cabinet: '', folder: '' })}>
-              All folders
+              <Trans>All folders</Trans>
             </Button>
           )}
         </nav>
@@ -118,7 +126,7 @@ export function Register() {
             <Suspense
               fallback={
                 <p role="status" className="text-ink-3">
-                  Opening…
+                  <Trans>Opening…</Trans>
                 </p>
               }
             >
@@ -185,37 +193,39 @@ function Narrow({
   return (
     <>
       <div className="grid gap-x-3 sm:grid-cols-2">
-        {field('sender', 'Sender', 'in name or address')}
-        {field('subject', 'Subject')}
-        {field('file', 'File name')}
-        {field('rule', 'Rule')}
+        {field('sender', t`Sender`, t`in name or address`)}
+        {field('subject', t`Subject`)}
+        {field('file', t`File name`)}
+        {field('rule', t`Rule`)}
         <Pick
-          label="Kind"
+          label={t`Kind`}
           value={of(text, 'kind')}
           onChange={(v) => onSet('kind', v)}
-          choices={[['', 'any'], ...kinds.map((k): [string, string] => [k, k])]}
+          choices={[['', t`any`], ...kinds.map((k): [string, string] => [k, k])]}
         />
         <Pick
-          label="State"
+          label={t`State`}
           value={of(text, 'state')}
           onChange={(v) => onSet('state', v)}
           choices={[
-            ['', 'filed, and not taken back'],
-            ['missing', 'missing'],
-            ['changed', 'changed since'],
-            ['replaced', 'replaced'],
-            ['taken back', 'taken back'],
-            ['void', 'the number was not used'],
-            ['all', 'every number'],
+            ['', t`filed, and not taken back`],
+            ['missing', t`missing`],
+            ['changed', t`changed since`],
+            ['replaced', t`replaced`],
+            ['taken back', t`taken back`],
+            ['void', t`the number was not used`],
+            ['all', t`every number`],
           ]}
         />
-        {field('since', 'Received since', undefined, 'date')}
-        {field('before', 'Received before', undefined, 'date')}
-        {field('larger', 'Larger than', 'such as 2MB')}
-        {field('note', 'In a note')}
+        {field('since', t`Received since`, undefined, 'date')}
+        {field('before', t`Received before`, undefined, 'date')}
+        {field('larger', t`Larger than`, t`such as 2MB`)}
+        {field('note', t`In a note`)}
       </div>
       <p className="text-sm text-ink-3">
-        Each filter appears in the search. You can also type it there, and the address of the page keeps it.
+        <Trans>
+          Each filter appears in the search. You can also type it there, and the address of the page keeps it.
+        </Trans>
       </p>
     </>
   )
@@ -239,19 +249,21 @@ function Columns({ language, onClose }: { language: Schemas['RegisterLanguage'];
     setChosen(next)
   }
   return (
-    <Sheet title="Columns" open onClose={onClose}>
-      <p className="mb-3 text-ink-2">For this page and for exports. Ink Tray keeps your choice.</p>
+    <Sheet title={t`Columns`} open onClose={onClose}>
+      <p className="mb-3 text-ink-2">
+        <Trans>For this page and for exports. Ink Tray keeps your choice.</Trans>
+      </p>
       <ol className="border-t border-line">
         {chosen.map((name, i) => {
           const c = language.columns.find((o) => o.name === name)!
           return (
             <li key={name} className="flex items-center justify-between gap-2 border-b border-line py-1">
-              <Tick label={c.title} checked onChange={() => setChosen(chosen.filter((n) => n !== name))} />
+              <Tick label={titleOf(c)} checked onChange={() => setChosen(chosen.filter((n) => n !== name))} />
               <span>
                 <button
                   className="add min-h-7 min-w-7"
                   disabled={i === 0}
-                  aria-label={`${c.title}: further left`}
+                  aria-label={t`${titleOf(c)}: further left`}
                   onClick={() => move(i, -1)}
                 >
                   ↑
@@ -259,7 +271,7 @@ function Columns({ language, onClose }: { language: Schemas['RegisterLanguage'];
                 <button
                   className="add min-h-7 min-w-7"
                   disabled={i === chosen.length - 1}
-                  aria-label={`${c.title}: further right`}
+                  aria-label={t`${titleOf(c)}: further right`}
                   onClick={() => move(i, 1)}
                 >
                   ↓
@@ -271,16 +283,20 @@ function Columns({ language, onClose }: { language: Schemas['RegisterLanguage'];
       </ol>
       <div className="mt-2 grid sm:grid-cols-2">
         {rest.map((c) => (
-          <Tick key={c.name} label={c.title} checked={false} onChange={() => setChosen([...chosen, c.name])} />
+          <Tick key={c.name} label={titleOf(c)} checked={false} onChange={() => setChosen([...chosen, c.name])} />
         ))}
       </div>
       <Wrong error={save.error} />
       <div className="mt-5 flex flex-wrap justify-between gap-2">
-        <Button onClick={() => save.mutate([])}>Usual columns</Button>
+        <Button onClick={() => save.mutate([])}>
+          <Trans>Usual columns</Trans>
+        </Button>
         <span className="flex gap-2">
-          <Button onClick={onClose}>Cancel</Button>
+          <Button onClick={onClose}>
+            <Trans>Cancel</Trans>
+          </Button>
           <Button look="main" disabled={chosen.length === 0 || save.isPending} onClick={() => save.mutate(chosen)}>
-            Save
+            <Trans>Save</Trans>
           </Button>
         </span>
       </div>
@@ -335,7 +351,7 @@ function cell(f: Filing, name: string) {
     case 'place':
       return f.place
     case 'state':
-      return f.state
+      return labelOf(f.state)
     case 'inside':
       return f.inside?.map((p) => p.text).join('')
     default:
@@ -400,8 +416,8 @@ function Filings({
   const columns = rows.some((f) => f.inside)
     ? chosen.toSpliced(file + 1, 0, {
         name: 'inside',
-        title: 'Inside',
-        means: 'where the words are in the file',
+        title: t`Inside`,
+        means: t`where the words are in the file`,
         usual: false,
       })
     : chosen
@@ -441,11 +457,13 @@ function Filings({
                   void client.resetQueries({ queryKey: key })
                 }}
               >
-                {many(newer, 'new filing')}: show
+                <Trans>
+                  <Plural value={newer} one="# new filing" other="# new filings" />: show
+                </Trans>
               </Button>
             </p>
           )}
-          <div ref={box} className="overflow-x-auto" tabIndex={0} role="region" aria-label="Filings">
+          <div ref={box} className="overflow-x-auto" tabIndex={0} role="region" aria-label={t`Filings`}>
             <table
               className="w-full table-fixed text-[14.5px]"
               style={narrow ? undefined : { minWidth: `calc(${columns.map((c) => widthOf(c.name)).join(' + ')})` }}
@@ -475,11 +493,11 @@ function Filings({
                             className={`hover:text-ink ${here ? 'text-ink' : ''}`}
                             onClick={() => onSort(c.name, here && direction === 'down' ? 'up' : 'down')}
                           >
-                            {c.title}
+                            {titleOf(c)}
                             {here && <span aria-hidden> {direction === 'up' ? '↑' : '↓'}</span>}
                           </button>
                         ) : (
-                          c.title
+                          titleOf(c)
                         )}
                       </th>
                     )
@@ -553,9 +571,9 @@ function Filings({
           </div>
           <p role="status" className="mt-3 text-center text-sm text-ink-3">
             {list.isFetchingNextPage
-              ? 'Looking…'
+              ? t`Looking…`
               : list.hasNextPage
-                ? `${rows.length.toLocaleString()} of ${listed?.toLocaleString()}`
+                ? t`${figure(rows.length)} of ${figure(listed)}`
                 : ''}
           </p>
           <Wrong error={list.error} />
@@ -569,8 +587,8 @@ function Nothing({ asked }: { asked: Asked }) {
   return (
     <>
       {asked.text || asked.folder || asked.cabinet || asked.rule
-        ? 'No matching files.'
-        : 'Nothing was filed yet. Once a rule is on, each filed file appears here with its number.'}
+        ? t`No matching files.`
+        : t`Nothing was filed yet. Once a rule is on, each filed file appears here with its number.`}
     </>
   )
 }
@@ -602,7 +620,7 @@ function Messages({ asked, total }: { asked: Asked; total?: number }) {
               >
                 <div className="flex justify-between gap-3">
                   <To of={m.machine} to={`/messages/${m.message}`} className="truncate font-semibold hover:underline">
-                    {m.subject || 'No subject'}
+                    {m.subject || t`No subject`}
                   </To>
                   <time dateTime={m.received_at} className="shrink-0 text-[13.5px] text-ink-3">
                     {when(m.received_at)}
@@ -628,7 +646,7 @@ function Messages({ asked, total }: { asked: Asked; total?: number }) {
           {list.hasNextPage && (
             <p className="mt-4 text-center">
               <Button onClick={() => void list.fetchNextPage()} disabled={list.isFetchingNextPage}>
-                Show more messages
+                <Trans>Show more messages</Trans>
               </Button>
             </p>
           )}
@@ -669,7 +687,7 @@ function Branches({
               aria-current={here || undefined}
               onClick={() => onPick(b.cabinet, b.folder)}
             >
-              {b.name} <span className="font-normal text-ink-3">{b.count.toLocaleString()}</span>
+              {b.name} <span className="font-normal text-ink-3">{figure(b.count)}</span>
             </button>
             {b.more && (within || !at.cabinet) && <Branches asked={asked} chosen={chosen} onPick={onPick} at={b} />}
           </div>
@@ -677,7 +695,7 @@ function Branches({
       })}
       {!all && (query.data?.length ?? 0) > most && (
         <button className="add" onClick={() => setAll(true)}>
-          {(query.data!.length - most).toLocaleString()} more folders
+          <Trans>{figure(query.data!.length - most)} more folders</Trans>
         </button>
       )}
     </>

@@ -1,3 +1,5 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
@@ -7,7 +9,7 @@ import { keys, queries } from '../api/queries'
 import { OneOf } from '../letter/blanks'
 import { Button, Field, Listing, Pick, Sheet, Wrong } from '../ui/basics'
 import { End, placed, useSettings } from '../ui/form'
-import { many, size, when } from '../ui/format'
+import { figure, size, when } from '../ui/format'
 import { Remover } from '../ui/remover'
 
 /** Registers kept as files, verification, words inside of files, and erasing. */
@@ -26,32 +28,37 @@ export function RegisterCare() {
 function WordsInside() {
   const query = useQuery({ ...queries.words, refetchInterval: (q) => (q.state.data?.waiting ? 3_000 : 60_000) })
   return (
-    <section className="mb-10 max-w-4xl" aria-label="Words inside of files">
-      <h2 className="mb-2">Words inside of files</h2>
+    <section className="mb-10 max-w-4xl" aria-label={t`Words inside of files`}>
+      <h2 className="mb-2">
+        <Trans>Words inside of files</Trans>
+      </h2>
       <Listing
         query={query}
         empty={(w) =>
           w.rules.length === 0 &&
-          'Searches can find words inside files, such as inside:"oily water". Switch it on for a rule on its page, under “Read from each file”.'
+          t`Searches can find words inside files, such as inside:"oily water". Switch it on for a rule on its page, under “Read from each file”.`
         }
       >
         {(w) => (
           <>
             <p className="text-ink-2">
-              Searches with inside: find the words in the files of {w.rules.length === 1 ? 'this rule' : 'these rules'}:{' '}
-              {w.rules.join(', ')}.
+              <Trans>
+                Searches with inside: find the words in the files of{' '}
+                {w.rules.length === 1 ? t`this rule` : t`these rules`}: {w.rules.join(', ')}.
+              </Trans>
             </p>
             {w.files !== undefined && (
               <p role="status" className="mt-1">
-                {many(w.files, 'file')} read
-                {!!w.waiting && `, ${many(w.waiting, 'file')} to be read`}
-                {!!w.unread && `, of which ${w.unread.toLocaleString()} hold no text that can be read`};{' '}
-                {size(w.size ?? 0)}.
+                <Trans>
+                  <Plural value={w.files} one="# file" other="# files" /> read
+                  {!!w.waiting && t`, ${plural(w.waiting, { one: '# file', other: '# files' })} to be read`}
+                  {!!w.unread && t`, of which ${figure(w.unread)} hold no text that can be read`}; {size(w.size ?? 0)}.
+                </Trans>
               </p>
             )}
             {w.problems.map((p) => (
               <p key={p.problem} className="text-sm text-ink-3">
-                {many(p.files, 'file')}: {p.problem}
+                {plural(p.files, { one: '# file', other: '# files' })}: {p.problem}
               </p>
             ))}
           </>
@@ -73,15 +80,19 @@ function RegisterFiles() {
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between gap-3">
-        <h2>The register as a file</h2>
-        <Button onClick={() => setEditing('new')}>Keep the register as a file</Button>
+        <h2>
+          <Trans>The register as a file</Trans>
+        </h2>
+        <Button onClick={() => setEditing('new')}>
+          <Trans>Keep the register as a file</Trans>
+        </Button>
       </div>
       <Wrong error={write.error} />
       <Listing
         query={query}
         empty={(f) =>
           f.length === 0 &&
-          'Ink Tray can keep the register as a file in a cabinet. Colleagues open it in a spreadsheet program. It is always up to date.'
+          t`Ink Tray can keep the register as a file in a cabinet. Colleagues open it in a spreadsheet program. It is always up to date.`
         }
       >
         {(all) =>
@@ -91,17 +102,21 @@ function RegisterFiles() {
                 <p>
                   <span className="font-semibold">{f.name}</span>{' '}
                   <span className="text-ink-2">
-                    in {f.cabinet}, {f.format.toUpperCase()}
-                    {f.rule ? `, only the rule “${f.rule}”` : f.of_folder ? `, only the folder ${f.of_folder}` : ''}
+                    <Trans>
+                      in {f.cabinet}, {f.format.toUpperCase()}
+                      {f.rule ? t`, only the rule “${f.rule}”` : f.of_folder ? t`, only the folder ${f.of_folder}` : ''}
+                    </Trans>
                   </span>
                 </p>
                 {f.years.map((y) => (
                   <p key={y.year} className="text-sm text-ink-3 [overflow-wrap:anywhere]">
-                    {y.path}: {many(y.rows, 'line')}
-                    {y.written_at && `, written ${when(y.written_at)}`}
+                    {y.path}: {plural(y.rows, { one: '# line', other: '# lines' })}
+                    {y.written_at && t`, written ${when(y.written_at)}`}
                   </p>
                 ))}
-                <p className="text-sm text-ink-3">Holds what {f.rights} may see.</p>
+                <p className="text-sm text-ink-3">
+                  <Trans>Holds what {f.rights} may see.</Trans>
+                </p>
                 {f.problem && (
                   <p className="text-sm text-seal">
                     {f.problem.replace(/\.$/, '')}. {f.advice}
@@ -110,12 +125,14 @@ function RegisterFiles() {
               </div>
               <div className="flex items-center gap-2">
                 <Button onClick={() => write.mutate(f.id)} disabled={write.isPending}>
-                  Write now
+                  <Trans>Write now</Trans>
                 </Button>
-                <Button onClick={() => setEditing(f)}>Change</Button>
+                <Button onClick={() => setEditing(f)}>
+                  <Trans>Change</Trans>
+                </Button>
                 <Remover
                   name={f.name}
-                  lost="Ink Tray no longer writes this file. The files that were written stay."
+                  lost={t`Ink Tray no longer writes this file. The files that were written stay.`}
                   remove={() => value(api.DELETE('/api/v1/register-files/{id}', { params: { path: { id: f.id } } }))}
                 />
               </div>
@@ -132,7 +149,7 @@ function RegisterFileSheet({ f, onClose }: { f: Schemas['RegisterFile'] | null; 
   const rules = useQuery(queries.rules)
   const cabinets = useQuery(queries.cabinets)
   const values = {
-    name: f?.name ?? 'Register',
+    name: f?.name ?? t`Register`,
     cabinet: f?.cabinet ?? '',
     folder: f?.folder ?? '',
     format: f?.format ?? ('xlsx' as const),
@@ -166,59 +183,63 @@ function RegisterFileSheet({ f, onClose }: { f: Schemas['RegisterFile'] | null; 
   })
   const { bind, held, now } = form
   return (
-    <Sheet title={f ? `The register “${f.name}”` : 'Keep the register as a file'} open onClose={onClose}>
+    <Sheet title={f ? t`The register “${f.name}”` : t`Keep the register as a file`} open onClose={onClose}>
       <form onSubmit={form.submit}>
         <Field
-          label="Name of the file"
+          label={t`Name of the file`}
           required
-          hint={`One file for each year: ${now.name || 'Register'} ${new Date().getFullYear()}.${now.format}`}
+          hint={t`One file for each year: ${now.name || t`Register`} ${new Date().getFullYear()}.${now.format}`}
           {...bind('name')}
         />
         <div className="grid gap-x-3 sm:grid-cols-2">
           <Pick
-            label="Cabinet"
+            label={t`Cabinet`}
             choices={(cabinets.data ?? []).map((c) => [c.name, c.name])}
             {...held('cabinet')}
             value={cabinetOf(now)}
           />
-          <Field label="Folder" hint="Leave empty for the top of the cabinet." {...bind('folder')} />
+          <Field label={t`Folder`} hint={t`Leave empty for the top of the cabinet.`} {...bind('folder')} />
         </div>
         <fieldset className="mb-4">
-          <legend className="mb-1 text-sm font-semibold">Form</legend>
+          <legend className="mb-1 text-sm font-semibold">
+            <Trans>Form</Trans>
+          </legend>
           <OneOf
             name="file-format"
             value={now.format}
             onChange={(v) => form.set('format', v as 'csv')}
             choices={[
-              ['xlsx', 'Workbook (XLSX)'],
-              ['csv', 'Plain table (CSV)'],
+              ['xlsx', t`Workbook (XLSX)`],
+              ['csv', t`Plain table (CSV)`],
             ]}
           />
         </fieldset>
         <fieldset className="mb-4">
-          <legend className="mb-1 text-sm font-semibold">One line for</legend>
+          <legend className="mb-1 text-sm font-semibold">
+            <Trans>One line for</Trans>
+          </legend>
           <OneOf
             name="file-per"
             value={now.per}
             onChange={(v) => form.set('per', v as 'message')}
             choices={[
-              ['filing', 'each file'],
-              ['message', 'each message, with links to all its files'],
+              ['filing', t`each file`],
+              ['message', t`each message, with links to all its files`],
             ]}
           />
         </fieldset>
         <Pick
-          label="What it holds"
+          label={t`What it holds`}
           choices={[
-            ['all', 'all filings'],
-            ['rule', 'the filings of one rule'],
-            ['folder', 'the filings of one folder'],
+            ['all', t`all filings`],
+            ['rule', t`the filings of one rule`],
+            ['folder', t`the filings of one folder`],
           ]}
           {...held('scope')}
         />
         {now.scope === 'rule' && (
           <Pick
-            label="Rule"
+            label={t`Rule`}
             choices={(rules.data ?? []).map((r) => [r.name, r.name])}
             {...held('rule')}
             value={ruleOf(now)}
@@ -226,15 +247,15 @@ function RegisterFileSheet({ f, onClose }: { f: Schemas['RegisterFile'] | null; 
         )}
         {now.scope === 'folder' && (
           <Field
-            label="Which folder of the cabinet"
+            label={t`Which folder of the cabinet`}
             required
-            hint="with its subfolders, such as Gauges"
+            hint={t`with its subfolders, such as Gauges`}
             {...bind('of_folder')}
           />
         )}
         <End
           of={form}
-          label={f ? 'Save' : 'Add file'}
+          label={f ? t`Save` : t`Add file`}
           disabled={!cabinetOf(now)}
           onClose={onClose}
           mine={body(now)}
@@ -256,12 +277,16 @@ function Verification() {
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex flex-wrap items-center justify-between gap-3">
-        <h2>Verification</h2>
+        <h2>
+          <Trans>Verification</Trans>
+        </h2>
         <span className="flex gap-2">
           <Button onClick={() => all.mutate()} disabled={all.isPending || query.data?.last?.state === 'running'}>
-            Verify all now
+            <Trans>Verify all now</Trans>
           </Button>
-          <Button onClick={() => setPlanning(true)}>Change verification</Button>
+          <Button onClick={() => setPlanning(true)}>
+            <Trans>Change verification</Trans>
+          </Button>
         </span>
       </div>
       <Wrong error={all.error} />
@@ -270,28 +295,34 @@ function Verification() {
           <div className="border-t border-line py-3">
             <p>
               {v.plan.every_days
-                ? `Ink Tray reads each file once in ${many(v.plan.every_days, 'day')}, to see that it is still there and unchanged${v.plan.from_time ? `; between ${v.plan.from_time} and ${v.plan.to_time}` : ''}${v.plan.mb_per_second ? `; at most ${v.plan.mb_per_second} MB a second` : ''}.`
-                : 'Ink Tray verifies files only when someone asks.'}
+                ? t`Ink Tray reads each file once in ${plural(v.plan.every_days, { one: '# day', other: '# days' })}, to see that it is still there and unchanged${v.plan.from_time ? t`; between ${v.plan.from_time} and ${v.plan.to_time ?? ''}` : ''}${v.plan.mb_per_second ? t`; at most ${v.plan.mb_per_second} MB a second` : ''}.`
+                : t`Ink Tray verifies files only when someone asks.`}
             </p>
             <p className="text-sm text-ink-2">
-              {many(v.verified, 'file')} verified so far{v.due ? `, ${v.due.toLocaleString()} due` : ''};{' '}
-              <Link className="text-pen underline" to="/register?text=state:missing">
-                {v.missing} missing
-              </Link>
-              ,{' '}
-              <Link className="text-pen underline" to="/register?text=state:changed">
-                {v.changed} changed
-              </Link>
-              .
+              <Trans>
+                <Plural value={v.verified} one="# file" other="# files" /> verified so far
+                {v.due ? t`, ${figure(v.due)} due` : ''};{' '}
+                <Link className="text-pen underline" to="/register?text=state:missing">
+                  {v.missing} missing
+                </Link>
+                ,{' '}
+                <Link className="text-pen underline" to="/register?text=state:changed">
+                  {v.changed} changed
+                </Link>
+                .
+              </Trans>
             </p>
             {v.last && (
               <p className="text-sm text-ink-3">
-                Last:{' '}
-                <Link className="text-pen underline" to={`/history/${v.last.id}`}>
-                  {when(v.last.started_at)}
-                </Link>
-                , {v.last.looked.toLocaleString()} of {many(v.last.total, 'file')}, {v.last.state}
-                {v.last.note && `: ${v.last.note}`}
+                <Trans>
+                  Last:{' '}
+                  <Link className="text-pen underline" to={`/history/${v.last.id}`}>
+                    {when(v.last.started_at)}
+                  </Link>
+                  , {figure(v.last.looked)} of <Plural value={v.last.total} one="# file" other="# files" />,{' '}
+                  {v.last.state}
+                  {v.last.note && `: ${v.last.note}`}
+                </Trans>
               </p>
             )}
           </div>
@@ -328,32 +359,32 @@ function PlanSheet({
   })
   const { bind } = form
   return (
-    <Sheet title="When files are verified" open onClose={onClose}>
+    <Sheet title={t`When files are verified`} open onClose={onClose}>
       <form onSubmit={form.submit}>
         <Field
-          label="Verify each file once in … days"
+          label={t`Verify each file once in … days`}
           type="number"
           min={0}
           max={3650}
           required
-          hint="0: only when someone asks"
+          hint={t`0: only when someone asks`}
           {...bind('every_days', { valueAsNumber: true })}
         />
         <div className="grid grid-cols-2 gap-3">
-          <Field label="From" type="time" hint="leave empty for all day" {...bind('from_time')} />
-          <Field label="Until" type="time" {...bind('to_time')} />
+          <Field label={t`From`} type="time" hint={t`leave empty for all day`} {...bind('from_time')} />
+          <Field label={t`Until`} type="time" {...bind('to_time')} />
         </div>
         <Field
-          label="Megabytes per second, at most"
+          label={t`Megabytes per second, at most`}
           type="number"
           min={0}
           required
-          hint="0 for no limit"
+          hint={t`0 for no limit`}
           {...bind('mb_per_second', { valueAsNumber: true })}
         />
         <End
           of={form}
-          label="Save"
+          label={t`Save`}
           onClose={onClose}
           mine={form.now}
           look={() =>
@@ -382,43 +413,59 @@ export function Records() {
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex flex-wrap items-center justify-between gap-3">
-        <h2>Ink Tray’s own records</h2>
+        <h2>
+          <Trans>Ink Tray’s own records</Trans>
+        </h2>
         <span className="flex gap-2">
           <Button onClick={() => check.mutate(false)} disabled={check.isPending}>
-            Check now
+            <Trans>Check now</Trans>
           </Button>
           <Button onClick={() => check.mutate(true)} disabled={check.isPending}>
-            Check everything in it
+            <Trans>Check everything in it</Trans>
           </Button>
-          {people.data && <Button onClick={() => setChanging(true)}>Change the key…</Button>}
+          {people.data && (
+            <Button onClick={() => setChanging(true)}>
+              <Trans>Change the key…</Trans>
+            </Button>
+          )}
         </span>
       </div>
       <Wrong error={check.error} />
       <div className="border-t border-line py-3">
         <p className="text-ink-2">
-          Ink Tray keeps rules, decisions and the register in one file. It checks this file at every start. A full check
-          also reads every index and takes longer.
+          <Trans>
+            Ink Tray keeps rules, decisions and the register in one file. It checks this file at every start. A full
+            check also reads every index and takes longer.
+          </Trans>
         </p>
         {ready.data?.children_could &&
           (ready.data.children_could.length === 0 ? (
             <p className="mt-2 text-ink-2">
-              Separate processes read the attachments. They cannot open other files, connections or programs.
+              <Trans>
+                Separate processes read the attachments. They cannot open other files, connections or programs.
+              </Trans>
             </p>
           ) : (
             <p role="alert" className="mt-2 text-seal">
-              Separate processes read the attachments. This system does not confine them fully: they could{' '}
-              {ready.data.children_could.join(', ')}.
+              <Trans>
+                Separate processes read the attachments. This system does not confine them fully: they could{' '}
+                {ready.data.children_could.join(', ')}.
+              </Trans>
             </p>
           ))}
         {found?.whole && (
           <p role="status" className="mt-2">
-            The file <span className="[overflow-wrap:anywhere]">{found.file}</span> is whole.
+            <Trans>
+              The file <span className="[overflow-wrap:anywhere]">{found.file}</span> is whole.
+            </Trans>
           </p>
         )}
         {found && !found.whole && (
           <div role="alert" className="mt-2 text-seal">
             <p>
-              The file <span className="[overflow-wrap:anywhere]">{found.file}</span> is damaged. {found.advice}
+              <Trans>
+                The file <span className="[overflow-wrap:anywhere]">{found.file}</span> is damaged. {found.advice}
+              </Trans>
             </p>
             <ul className="list-disc pl-5 text-sm">
               {found.found.map((line) => (
@@ -429,24 +476,29 @@ export function Records() {
         )}
       </div>
       {changing && (
-        <Sheet title="Change the key of the records?" open onClose={close}>
+        <Sheet title={t`Change the key of the records?`} open onClose={close}>
           {change.data ? (
             <p role="status">
-              The records have a new key. {many(change.data.count, 'secret was', 'secrets were')} encrypted again. Make
-              a backup now: earlier ones hold the former key.
+              <Trans>
+                The records have a new key.{' '}
+                <Plural value={change.data.count} one="# secret was" other="# secrets were" /> encrypted again. Make a
+                backup now: earlier ones hold the former key.
+              </Trans>
             </p>
           ) : (
             <p>
-              Ink Tray encrypts all passwords again with a new key, while it goes on working. Do this if someone may
-              have seen the file secret.key, or from time to time. You need not enter any password again.
+              <Trans>
+                Ink Tray encrypts all passwords again with a new key, while it goes on working. Do this if someone may
+                have seen the file secret.key, or from time to time. You need not enter any password again.
+              </Trans>
             </p>
           )}
           <Wrong error={change.error} />
           <div className="mt-5 flex justify-end gap-2">
-            <Button onClick={close}>{change.data ? 'Done' : 'Leave it'}</Button>
+            <Button onClick={close}>{change.data ? t`Done` : t`Leave it`}</Button>
             {!change.data && (
               <Button look="main" onClick={() => change.mutate()} disabled={change.isPending}>
-                Change the key{' '}
+                <Trans>Change the key </Trans>
               </Button>
             )}
           </div>
@@ -461,12 +513,18 @@ function Erasing() {
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between gap-3">
-        <h2>Erasing a person’s traces</h2>
-        <Button onClick={() => setOpen(true)}>Erase a person’s traces…</Button>
+        <h2>
+          <Trans>Erasing a person’s traces</Trans>
+        </h2>
+        <Button onClick={() => setOpen(true)}>
+          <Trans>Erase a person’s traces…</Trans>
+        </Button>
       </div>
       <p className="border-t border-line py-3 text-ink-2">
-        Use this when someone asks to be forgotten. Ink Tray erases everything that names the person from the register
-        and the records. The numbers stay. In Safety, Limits you set after how many days this happens by itself.
+        <Trans>
+          Use this when someone asks to be forgotten. Ink Tray erases everything that names the person from the register
+          and the records. The numbers stay. In Safety, Limits you set after how many days this happens by itself.
+        </Trans>
       </p>
       {open && <EraseSheet onClose={() => setOpen(false)} />}
     </section>
@@ -486,15 +544,23 @@ function EraseSheet({ onClose }: { onClose: () => void }) {
   })
   const e = look.data
   return (
-    <Sheet title="Erase a person’s traces" open onClose={onClose}>
+    <Sheet title={t`Erase a person’s traces`} open onClose={onClose}>
       {erase.data ? (
         <>
           <p role="status">
-            Erased: {many(erase.data.filings, 'line')} of the register, {many(erase.data.messages, 'message')}
-            {erase.data.removed ? `, ${many(erase.data.removed, 'file')} removed` : ''}.
+            <Trans>
+              Erased: <Plural value={erase.data.filings} one="# line" other="# lines" /> of the register,{' '}
+              <Plural value={erase.data.messages} one="# message" other="# messages" />
+              {erase.data.removed
+                ? t`, ${plural(erase.data.removed, { one: '# file', other: '# files' })} removed`
+                : ''}
+              .
+            </Trans>
           </p>
           <div className="mt-5 flex justify-end">
-            <Button onClick={onClose}>Close</Button>
+            <Button onClick={onClose}>
+              <Trans>Close</Trans>
+            </Button>
           </div>
         </>
       ) : (
@@ -506,54 +572,84 @@ function EraseSheet({ onClose }: { onClose: () => void }) {
           }}
         >
           <Field
-            label="The person’s mail address"
+            label={t`The person’s mail address`}
             required
             value={address}
             onChange={(ev) => {
               setAddress(ev.target.value)
               look.reset()
             }}
-            placeholder="ansel.quorn@saltmarsh.example"
+            placeholder={t`ansel.quorn@saltmarsh.example`}
             error={placed(look.error, ['address']).get('address')}
           />
           {e && (
             <>
               <ul className="mb-3 list-disc pl-5">
                 <li>
-                  {many(e.filings, 'line')} of the register: sender and subject, {many(e.notes, 'note')}
+                  <Trans>
+                    <Plural value={e.filings} one="# line" other="# lines" /> of the register: sender and subject,{' '}
+                    <Plural value={e.notes} one="# note" other="# notes" />
+                  </Trans>
                 </li>
-                <li>{many(e.messages, 'message')}: what the records hold of them</li>
-                {e.posts > 0 && <li>{many(e.posts, 'mail')} that was sent to the person</li>}
-                {e.correspondents > 0 && <li>the address with {many(e.correspondents, 'correspondent')}</li>}
+                <li>
+                  <Trans>
+                    <Plural value={e.messages} one="# message" other="# messages" />: what the records hold of them
+                  </Trans>
+                </li>
+                {e.posts > 0 && (
+                  <li>
+                    <Trans>
+                      <Plural value={e.posts} one="# mail" other="# mails" /> that was sent to the person
+                    </Trans>
+                  </li>
+                )}
+                {e.correspondents > 0 && (
+                  <li>
+                    <Trans>
+                      the address with{' '}
+                      <Plural value={e.correspondents} one="# correspondent" other="# correspondents" />
+                    </Trans>
+                  </li>
+                )}
               </ul>
-              <p className="mb-3 text-sm text-ink-2">What stays: {e.stays?.join('; ')}.</p>
+              <p className="mb-3 text-sm text-ink-2">
+                <Trans>What stays: {e.stays?.join('; ')}.</Trans>
+              </p>
               {e.files > 0 && (
                 <fieldset className="mb-4">
-                  <legend className="mb-1 text-sm font-semibold">The {many(e.files, 'file')} that were filed</legend>
+                  <legend className="mb-1 text-sm font-semibold">
+                    <Trans>
+                      The <Plural value={e.files} one="# file" other="# files" /> that were filed
+                    </Trans>
+                  </legend>
                   <OneOf
                     name="erase-files"
                     value={files}
                     onChange={(v) => setFiles(v as 'keep')}
                     choices={[
-                      ['keep', 'stay in their folders'],
-                      ['remove', 'are removed for good'],
+                      ['keep', t`stay in their folders`],
+                      ['remove', t`are removed for good`],
                     ]}
                   />
                 </fieldset>
               )}
-              <p className="mb-3 font-semibold text-seal">It cannot be undone.</p>
+              <p className="mb-3 font-semibold text-seal">
+                <Trans>It cannot be undone.</Trans>
+              </p>
             </>
           )}
           {!placed(look.error, ['address']).size && <Wrong error={look.error ?? erase.error} />}
           <div className="flex justify-end gap-2">
-            <Button onClick={onClose}>Keep everything</Button>
+            <Button onClick={onClose}>
+              <Trans>Keep everything</Trans>
+            </Button>
             {e ? (
               <Button look="seal" type="submit" disabled={erase.isPending}>
-                Erase for good
+                <Trans>Erase for good</Trans>
               </Button>
             ) : (
               <Button look="main" type="submit" disabled={look.isPending}>
-                See what would be erased
+                <Trans>See what would be erased</Trans>
               </Button>
             )}
           </div>

@@ -1,8 +1,10 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useState } from 'react'
 
 import { Problem, type Schemas } from '../api/client'
 import { Chip, Tick, Wrong } from '../ui/basics'
-import { many, size, when } from '../ui/format'
+import { size, when } from '../ui/format'
 import { ItemLine, MessageHead, Steps } from './parts'
 import { MarkLine } from './topicmarks'
 
@@ -20,11 +22,11 @@ export type Scope = {
 const mostShown = 50000
 
 const spans: [string, string, Scope][] = [
-  ['known', 'the last 50', {}],
-  ['100', 'the last 100', { last: 100 }],
-  ['1000', 'the last 1,000', { last: 1000 }],
-  ['days', 'days…', { since: '' }],
-  ['one', 'one message', {}],
+  ['known', t`the last 50`, {}],
+  ['100', t`the last 100`, { last: 100 }],
+  ['1000', t`the last 1,000`, { last: 1000 }],
+  ['days', t`days…`, { since: '' }],
+  ['one', t`one message`, {}],
 ]
 
 function ScopeLine({ scope, setScope }: { scope: Scope; setScope: (s: Scope) => void }) {
@@ -55,20 +57,22 @@ function ScopeLine({ scope, setScope }: { scope: Scope; setScope: (s: Scope) => 
   return (
     <div className="mt-1.5 mb-2 flex flex-wrap items-center gap-x-4 gap-y-1.5 text-sm">
       <label className="flex items-center gap-1.5">
-        on
-        <select
-          className="field !w-auto !py-1"
-          value={which}
-          onChange={(e) => setScope({ ...spans.find(([k]) => k === e.target.value)![2], thorough: scope.thorough })}
-        >
-          {spans
-            .filter(([k]) => k !== 'one' || which === 'one')
-            .map(([k, word]) => (
-              <option key={k} value={k}>
-                {word}
-              </option>
-            ))}
-        </select>
+        <Trans>
+          on
+          <select
+            className="field !w-auto !py-1"
+            value={which}
+            onChange={(e) => setScope({ ...spans.find(([k]) => k === e.target.value)![2], thorough: scope.thorough })}
+          >
+            {spans
+              .filter(([k]) => k !== 'one' || which === 'one')
+              .map(([k, word]) => (
+                <option key={k} value={k}>
+                  {word}
+                </option>
+              ))}
+          </select>
+        </Trans>
       </label>
       {which === 'days' && (
         <>
@@ -78,7 +82,7 @@ function ScopeLine({ scope, setScope }: { scope: Scope; setScope: (s: Scope) => 
       )}
       <Tick
         className=""
-        label="look into texts and archives"
+        label={t`look into texts and archives`}
         checked={!!scope.thorough}
         onChange={(on) => setScope({ ...scope, thorough: on || undefined })}
       />
@@ -88,7 +92,12 @@ function ScopeLine({ scope, setScope }: { scope: Scope; setScope: (s: Scope) => 
 
 /** The folders as they would be. */
 function Tree({ tree }: { tree: Schemas['FolderSum'][] }) {
-  if (tree.length === 0) return <p className="py-4 text-ink-2">Nothing would be filed.</p>
+  if (tree.length === 0)
+    return (
+      <p className="py-4 text-ink-2">
+        <Trans>Nothing would be filed.</Trans>
+      </p>
+    )
   const lines: { depth: number; name: string; files?: number; bytes?: number }[] = []
   let before: string[] = []
   for (const f of tree) {
@@ -112,7 +121,7 @@ function Tree({ tree }: { tree: Schemas['FolderSum'][] }) {
           <span className={`[overflow-wrap:anywhere] ${l.depth === 0 ? 'font-semibold' : ''}`}>{l.name}</span>
           {l.files !== undefined && (
             <span className="shrink-0 text-ink-3">
-              {many(l.files, 'file')}, {size(l.bytes ?? 0)}
+              {plural(l.files, { one: '# file', other: '# files' })}, {size(l.bytes ?? 0)}
             </span>
           )}
         </li>
@@ -124,8 +133,8 @@ function Tree({ tree }: { tree: Schemas['FolderSum'][] }) {
 /** What is said beside a new letter of which nothing was filled in yet. */
 const invitation = (r?: Schemas['Rehearsal']) =>
   r?.looked
-    ? 'This is the mail that is there. Choose a sender in the letter. Then you see what the rule would file.'
-    : 'Fill in the blanks of the letter. Then you see here what the rule would do with your mail.'
+    ? t`This is the mail that is there. Choose a sender in the letter. Then you see what the rule would file.`
+    : t`Fill in the blanks of the letter. Then you see here what the rule would do with your mail.`
 
 type Props = {
   rehearsal?: Schemas['Rehearsal']
@@ -156,18 +165,20 @@ export function RehearsalPane({ rehearsal: r, error, busy, fresh, scope, setScop
     </button>
   )
   return (
-    <section aria-label="Rehearsal" className="min-w-0">
-      <h2>Rehearsal{r ? ` on ${many(r.looked, 'message')}` : ''}</h2>
+    <section aria-label={t`Rehearsal`} className="min-w-0">
+      <h2>
+        <Trans>Rehearsal{r ? t` on ${plural(r.looked, { one: '# message', other: '# messages' })}` : ''}</Trans>
+      </h2>
       <ScopeLine scope={scope} setScope={setScope} />
       <p className="mb-1 text-ink-2" role="status">
         {fresh && (r || wrong)
           ? invitation(r)
           : wrong
-            ? 'Fill in the blank marked in red to see what this rule would do.'
+            ? t`Fill in the blank marked in red to see what this rule would do.`
             : busy && !r
-              ? 'Looking…'
+              ? t`Looking…`
               : r
-                ? `${r.matching} match · ${many(r.files, 'file')} would be filed, ${size(r.bytes)}${there ? ` · ${there} filed already` : ''}${r.clashes ? ` · ${many(r.clashes, 'name is', 'names are')} taken` : ''}${r.unsettled ? ` · ${r.unsettled} not certain, because a file was not read` : ''} · nothing is written`
+                ? t`${r.matching} match · ${plural(r.files, { one: '# file', other: '# files' })} would be filed, ${size(r.bytes)}${there ? t` · ${there} filed already` : ''}${r.clashes ? t` · ${plural(r.clashes, { one: '# name is', other: '# names are' })} taken` : ''}${r.unsettled ? t` · ${r.unsettled} not certain, because a file was not read` : ''} · nothing is written`
                 : ''}
       </p>
       {!wrong &&
@@ -178,22 +189,27 @@ export function RehearsalPane({ rehearsal: r, error, busy, fresh, scope, setScop
         ))}
       {!!error && !wrong && <Wrong error={error} />}
       <p className="mb-1 flex flex-wrap gap-3">
-        {tab('messages', 'Messages')}
-        {tab('folders', 'Folders as they would be')}
+        {tab('messages', t`Messages`)}
+        {tab('folders', t`Folders as they would be`)}
         {show === 'messages' && (
-          <Tick className="ml-auto text-sm" label="only what matches" checked={only} onChange={(on) => setOnly(on)} />
+          <Tick
+            className="ml-auto text-sm"
+            label={t`only what matches`}
+            checked={only}
+            onChange={(on) => setOnly(on)}
+          />
         )}
       </p>
       <div
         className={`max-h-[75vh] overflow-auto pr-1 ${wrong ? 'opacity-60' : ''}`}
         tabIndex={0}
         role="region"
-        aria-label={show === 'messages' ? 'Messages of the rehearsal' : 'Folders of the rehearsal'}
+        aria-label={show === 'messages' ? t`Messages of the rehearsal` : t`Folders of the rehearsal`}
       >
         {show === 'folders' && r && <Tree tree={r.tree} />}
         {show === 'messages' && r && messages.length === 0 && (
           <p className="py-4 text-ink-2">
-            {r.looked ? 'No message matches.' : 'There is no message in these folders yet.'}
+            {r.looked ? t`No message matches.` : t`There is no message in these folders yet.`}
           </p>
         )}
         {show === 'messages' &&
@@ -212,18 +228,23 @@ export function RehearsalPane({ rehearsal: r, error, busy, fresh, scope, setScop
               {topics.length > 0 && <MarkLine topics={topics} message={m.message} />}
               {m.matches && m.items.length === 0 && (
                 <p className="mt-1 text-[13.5px] text-ink-2">
-                  <Chip word="matches" /> and has no attachment
+                  <Trans>
+                    <Chip word={'matches'} /> and has no attachment
+                  </Trans>
                 </p>
               )}
             </article>
           ))}
         {show === 'messages' && r && r.not_shown > 0 && (
           <p className="border-t border-line py-3 text-sm text-ink-3">
-            {many(r.not_shown, 'more message')}
-            {r.files_not_shown > 0 && ` with ${many(r.files_not_shown, 'file')}`} counted and not shown.{' '}
-            <button className="add" onClick={() => setScope({ ...scope, show: mostShown })}>
-              Show all
-            </button>
+            <Trans>
+              <Plural value={r.not_shown} one="# more message" other="# more messages" />
+              {r.files_not_shown > 0 && t` with ${plural(r.files_not_shown, { one: '# file', other: '# files' })}`}{' '}
+              counted and not shown.{' '}
+              <button className="add" onClick={() => setScope({ ...scope, show: mostShown })}>
+                Show all
+              </button>
+            </Trans>
           </p>
         )}
       </div>

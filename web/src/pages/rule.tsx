@@ -1,3 +1,5 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { keepPreviousData, useMutation, useQueries, useQuery, useQueryClient } from '@tanstack/react-query'
 import { DropdownMenu } from 'radix-ui'
 import { useEffect, useMemo, useRef, useState } from 'react'
@@ -9,7 +11,6 @@ import { list, type RuleDocument } from '../letter/document'
 import { Letter } from '../letter/letter'
 import { hasBlanks, type StartingPoint, startingPoints } from '../letter/starts'
 import { Button, Field, Fresh, Listing, Page, Sheet, Wrong } from '../ui/basics'
-import { many } from '../ui/format'
 import { Overtaken, overtaken } from '../ui/meanwhile'
 import { RehearsalPane, type Scope } from './rehearsal'
 import { Differences, OldMail, RemoveRule, Revisions, SwitchOn } from './rulecare'
@@ -53,8 +54,8 @@ function NewRule(names: { boxes: Schemas['Mailbox'][]; mailboxes: string[]; cabi
 function useSettled<T>(v: T, ms: number): T {
   const [settled, set] = useState(v)
   useEffect(() => {
-    const t = window.setTimeout(() => set(v), ms)
-    return () => window.clearTimeout(t)
+    const timer = window.setTimeout(() => set(v), ms)
+    return () => window.clearTimeout(timer)
   }, [v, ms])
   return settled
 }
@@ -67,7 +68,7 @@ function topicsOf(d: RuleDocument): string[] {
     else if (c && typeof c === 'object')
       for (const [k, v] of Object.entries(c)) {
         if (k === 'topic' && v && typeof v === 'object')
-          list((v as { is?: string | string[] }).is).forEach((t) => found.add(t))
+          list((v as { is?: string | string[] }).is).forEach((name) => found.add(name))
         else if (k === 'all' || k === 'any' || k === 'none') walk(v)
       }
   }
@@ -161,7 +162,7 @@ function Desk({
       value(
         api.POST('/api/v1/rules/rehearse', {
           params: { query: scope },
-          body: { ...settled, name: settled.name || 'New rule' },
+          body: { ...settled, name: settled.name || t`New rule` },
         }),
       ),
     placeholderData: keepPreviousData,
@@ -224,20 +225,20 @@ function Desk({
   const nameProblem = problems.find((p) => p.place === 'name')?.text
   return (
     <Page
-      title={rule ? rule.name : 'A new rule'}
+      title={rule ? rule.name : t`A new rule`}
       sub={
         rule?.running
           ? changed
-            ? 'On, in the state that was saved last. Save to use your changes.'
-            : `On. ${many(rule.filed, 'file')} filed so far.`
-          : 'Off. Nothing is filed until you switch it on.'
+            ? t`On, in the state that was saved last. Save to use your changes.`
+            : t`On. ${plural(rule.filed, { one: '# file', other: '# files' })} filed so far.`
+          : t`Off. Nothing is filed until you switch it on.`
       }
       actions={
         <>
           {rule && (
             <DropdownMenu.Root>
               <DropdownMenu.Trigger className="rounded-lg border border-line-2 px-4 py-2 text-sm font-semibold hover:bg-sheet-2">
-                More…
+                <Trans>More…</Trans>
               </DropdownMenu.Trigger>
               <DropdownMenu.Portal>
                 <DropdownMenu.Content
@@ -247,13 +248,13 @@ function Desk({
                 >
                   {(
                     [
-                      ['Copy this rule', () => copy.mutate()],
+                      [t`Copy this rule`, () => copy.mutate()],
                       ...(document.values && !changed
-                        ? [['Read filed files again', () => again.mutate()] as [string, () => void]]
+                        ? [[t`Read filed files again`, () => again.mutate()] as [string, () => void]]
                         : []),
-                      ['Earlier versions…', () => setAsking('revisions')],
-                      ['Save as a file', () => window.location.assign(address(`/api/v1/rules/export?id=${rule.id}`))],
-                      ['Remove…', () => setAsking('remove')],
+                      [t`Earlier versions…`, () => setAsking('revisions')],
+                      [t`Save as a file`, () => window.location.assign(address(`/api/v1/rules/export?id=${rule.id}`))],
+                      [t`Remove…`, () => setAsking('remove')],
                     ] as [string, () => void][]
                   ).map(([word, act]) => (
                     <DropdownMenu.Item
@@ -270,11 +271,11 @@ function Desk({
           )}
           {rule && (
             <Button onClick={() => setAsking('old mail')} disabled={changed}>
-              File old mail…
+              <Trans>File old mail…</Trans>
             </Button>
           )}
           <Button onClick={() => save.mutate(document)} disabled={save.isPending || late || (!changed && !!rule)}>
-            Save
+            <Trans>Save</Trans>
           </Button>
           {rule && (
             <Button
@@ -282,7 +283,7 @@ function Desk({
               disabled={(changed && !rule.running) || off.isPending}
               onClick={() => (rule.running ? off.mutate() : setAsking('on'))}
             >
-              {rule.running ? 'Switch off' : 'Switch on…'}
+              {rule.running ? t`Switch off` : t`Switch on…`}
             </Button>
           )}
         </>
@@ -319,7 +320,9 @@ function Desk({
         <div>
           {starts && untouched && (
             <div className="mb-4">
-              <p className="mb-1 text-sm font-semibold">Start with</p>
+              <p className="mb-1 text-sm font-semibold">
+                <Trans>Start with</Trans>
+              </p>
               <div className="flex flex-wrap gap-2">
                 {starts.map((s) => (
                   <button
@@ -333,13 +336,13 @@ function Desk({
                   </button>
                 ))}
                 <Link className="rounded-full border border-line-2 px-3 py-1 text-sm hover:bg-sheet-2" to="/mail">
-                  A message…
+                  <Trans>A message…</Trans>
                 </Link>
               </div>
             </div>
           )}
           <Field
-            label="Name of the rule"
+            label={t`Name of the rule`}
             value={document.name}
             onChange={(e) => setDocument({ ...document, name: e.target.value })}
             error={nameProblem}
@@ -373,20 +376,22 @@ function Desk({
           topics={topicsOf(document)}
         />
       </div>
-      <Sheet title="This rule is not saved" open={leaving.state === 'blocked' && !save.isPending} onClose={stay}>
+      <Sheet title={t`This rule is not saved`} open={leaving.state === 'blocked' && !save.isPending} onClose={stay}>
         <p className="mb-4 text-ink-2">
           {rule
-            ? 'Your changes are lost if you leave the page without saving them.'
-            : 'The new rule is lost if you leave the page without saving it.'}
+            ? t`Your changes are lost if you leave the page without saving them.`
+            : t`The new rule is lost if you leave the page without saving it.`}
         </p>
         <Wrong error={leaving.state === 'blocked' ? save.error : null} />
         <div className="flex flex-wrap justify-end gap-2">
-          <Button onClick={stay}>Stay here</Button>
+          <Button onClick={stay}>
+            <Trans>Stay here</Trans>
+          </Button>
           <Button look="seal" onClick={() => leaving.proceed?.()}>
-            Leave without saving
+            <Trans>Leave without saving</Trans>
           </Button>
           <Button look="main" disabled={save.isPending || late} onClick={() => save.mutate(document)}>
-            Save and leave
+            <Trans>Save and leave</Trans>
           </Button>
         </div>
       </Sheet>
@@ -463,21 +468,25 @@ function Both({
       }}
     >
       <Listing query={theirs}>
-        {(t) => (
+        {(takes) => (
           <div className="mt-2 grid gap-4 md:grid-cols-2">
             <div>
-              <p className="text-sm font-semibold">What they changed</p>
-              {t.saved.map((r) => (
+              <p className="text-sm font-semibold">
+                <Trans>What they changed</Trans>
+              </p>
+              {takes.saved.map((r) => (
                 <Differences key={r.number} lines={r.lines} />
               ))}
             </div>
             <div>
-              <p className="text-sm font-semibold">What saving yours would change</p>
+              <p className="text-sm font-semibold">
+                <Trans>What saving yours would change</Trans>
+              </p>
               {lines.some((l) => l.in !== 'both') ? (
                 <Differences lines={lines} />
               ) : (
                 <p className="mt-1 text-[14.5px] text-ink-2">
-                  {mine.error ? mine.error.message : 'Nothing: both say the same.'}
+                  {mine.error ? mine.error.message : t`Nothing: both say the same.`}
                 </p>
               )}
             </div>
@@ -508,28 +517,39 @@ function Passes({ rule }: { rule: Schemas['Rule'] }) {
     <div key={p.id} className="mb-5 rounded-xl border border-line bg-sheet-2 px-5 py-3">
       <div className="flex flex-wrap items-center justify-between gap-3">
         <p>
-          <span className="font-semibold">Old mail is being filed</span>{' '}
+          <span className="font-semibold">
+            <Trans>Old mail is being filed</Trans>
+          </span>{' '}
           <span className="text-ink-2">
-            {p.looked} of {many(p.total, 'message')}, {many(p.filed, 'file')} filed
-            {p.seconds_left !== undefined && p.state === 'running' ? `, about ${p.seconds_left} s left` : ''}
-            {p.state === 'paused' ? ', paused' : ''}
-            {p.note && `, ${p.note}`}
+            <Trans>
+              {p.looked} of <Plural value={p.total} one="# message" other="# messages" />,{' '}
+              <Plural value={p.filed} one="# file" other="# files" /> filed
+              {p.seconds_left !== undefined && p.state === 'running' ? t`, about ${p.seconds_left} s left` : ''}
+              {p.state === 'paused' ? t`, paused` : ''}
+              {p.note && `, ${p.note}`}
+            </Trans>
           </span>
         </p>
         <div className="flex gap-2">
           {p.state === 'running' ? (
-            <Button onClick={() => steer.mutate({ id: p.id, to: 'paused' })}>Pause</Button>
+            <Button onClick={() => steer.mutate({ id: p.id, to: 'paused' })}>
+              <Trans>Pause</Trans>
+            </Button>
           ) : (
-            <Button onClick={() => steer.mutate({ id: p.id, to: 'running' })}>Go on</Button>
+            <Button onClick={() => steer.mutate({ id: p.id, to: 'running' })}>
+              <Trans>Go on</Trans>
+            </Button>
           )}
-          <Button onClick={() => steer.mutate({ id: p.id, to: 'stopped' })}>Stop</Button>
+          <Button onClick={() => steer.mutate({ id: p.id, to: 'stopped' })}>
+            <Trans>Stop</Trans>
+          </Button>
         </div>
       </div>
       <progress
         className="mt-2 h-1.5 w-full accent-[var(--pen)]"
         max={Math.max(1, p.total)}
         value={p.looked}
-        aria-label="Progress"
+        aria-label={t`Progress`}
       />
     </div>
   ))

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
@@ -6,7 +8,7 @@ import { api, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
 import { OneOf } from '../letter/blanks'
 import { Button, Field, Listing, Sheet, Tick, Wrong } from '../ui/basics'
-import { many, when } from '../ui/format'
+import { when } from '../ui/format'
 
 type Rule = Schemas['Rule']
 type Request = Schemas['OldMailRequest']
@@ -17,7 +19,7 @@ function Pace({ request, onChange }: { request: Request; onChange: (r: Request) 
   return (
     <div className="mb-4">
       <Tick
-        label="limit the speed or the hours"
+        label={t`limit the speed or the hours`}
         checked={open}
         onChange={(on) => {
           setOpen(on)
@@ -27,20 +29,20 @@ function Pace({ request, onChange }: { request: Request; onChange: (r: Request) 
       {open && (
         <div className="mt-3 grid gap-x-3 sm:grid-cols-3">
           <Field
-            label="Messages per minute, at most"
+            label={t`Messages per minute, at most`}
             inputMode="numeric"
             value={request.per_minute ?? ''}
             onChange={(e) => onChange({ ...request, per_minute: Number(e.target.value) || undefined })}
-            hint="Leave empty for no limit."
+            hint={t`Leave empty for no limit.`}
           />
           <Field
-            label="From"
+            label={t`From`}
             type="time"
             value={request.from ?? ''}
             onChange={(e) => onChange({ ...request, from: e.target.value || undefined })}
           />
           <Field
-            label="To"
+            label={t`To`}
             type="time"
             value={request.to ?? ''}
             onChange={(e) => onChange({ ...request, to: e.target.value || undefined })}
@@ -63,10 +65,12 @@ export function OldMail({ rule, onClose }: { rule: Rule; onClose: () => void }) 
     },
   })
   return (
-    <Sheet title="File old mail" open onClose={onClose}>
+    <Sheet title={t`File old mail`} open onClose={onClose}>
       <p className="mb-4 text-ink-2">
-        Files the mail that is in the rule’s folders already. Nothing is filed twice. You can pause or stop this at any
-        time. It goes on when you close this page.
+        <Trans>
+          Files the mail that is in the rule’s folders already. Nothing is filed twice. You can pause or stop this at
+          any time. It goes on when you close this page.
+        </Trans>
       </p>
       <form
         onSubmit={(e) => {
@@ -75,26 +79,28 @@ export function OldMail({ rule, onClose }: { rule: Rule; onClose: () => void }) 
         }}
       >
         <Field
-          label="Received on this day or later"
+          label={t`Received on this day or later`}
           type="date"
           value={request.since ?? ''}
           onChange={(e) => setRequest({ ...request, since: e.target.value || undefined })}
-          hint="Leave empty for everything."
+          hint={t`Leave empty for everything.`}
         />
         <Field
-          label="Only the most recent … messages"
+          label={t`Only the most recent … messages`}
           inputMode="numeric"
           pattern="[0-9]*"
           value={request.most ?? ''}
           onChange={(e) => setRequest({ ...request, most: Number(e.target.value) || undefined })}
-          hint="Leave empty for no limit."
+          hint={t`Leave empty for no limit.`}
         />
         <Pace request={request} onChange={setRequest} />
         <Wrong error={begin.error} />
         <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Cancel</Button>
+          <Button onClick={onClose}>
+            <Trans>Cancel</Trans>
+          </Button>
           <Button look="main" type="submit" disabled={begin.isPending}>
-            Begin
+            <Trans>Begin</Trans>
           </Button>
         </div>
       </form>
@@ -123,7 +129,7 @@ export function SwitchOn({ rule, onClose }: { rule: Rule; onClose: () => void })
     },
   })
   return (
-    <Sheet title={`Switch “${rule.name}” on`} open onClose={onClose}>
+    <Sheet title={t`Switch “${rule.name}” on`} open onClose={onClose}>
       <form
         onSubmit={(e) => {
           e.preventDefault()
@@ -136,21 +142,23 @@ export function SwitchOn({ rule, onClose }: { rule: Rule; onClose: () => void })
             {n}
           </p>
         ))}
-        <p className="mt-4 mb-1 text-sm font-semibold">Which mail should this rule file?</p>
+        <p className="mt-4 mb-1 text-sm font-semibold">
+          <Trans>Which mail should this rule file?</Trans>
+        </p>
         <OneOf
           name="from"
           value={from}
           onChange={setFrom}
           choices={[
-            ['now', 'only mail that arrives from now on', 'Mail that is there already is left alone.'],
-            ['all', 'new mail, and everything already in these folders'],
-            ['day', 'new mail, and mail received since a day'],
+            ['now', t`only mail that arrives from now on`, t`Mail that is there already is left alone.`],
+            ['all', t`new mail, and everything already in these folders`],
+            ['day', t`new mail, and mail received since a day`],
           ]}
         />
         {from === 'day' && (
           <div className="mt-2">
             <Field
-              label="Received on this day or later"
+              label={t`Received on this day or later`}
               type="date"
               required
               value={request.since ?? ''}
@@ -165,9 +173,11 @@ export function SwitchOn({ rule, onClose }: { rule: Rule; onClose: () => void })
         )}
         <Wrong error={on.error} />
         <div className="mt-5 flex justify-end gap-2">
-          <Button onClick={onClose}>Cancel</Button>
+          <Button onClick={onClose}>
+            <Trans>Cancel</Trans>
+          </Button>
           <Button look="main" type="submit" disabled={on.isPending}>
-            Switch on
+            <Trans>Switch on</Trans>
           </Button>
         </div>
       </form>
@@ -189,41 +199,63 @@ export function RemoveRule({ rule, onClose, onRemove }: { rule: Rule; onClose: (
     },
   })
   return (
-    <Sheet title={`Remove “${rule.name}”?`} open onClose={onClose}>
+    <Sheet title={t`Remove “${rule.name}”?`} open onClose={onClose}>
       <Listing query={remains}>
         {(r) => (
           <ul className="list-disc space-y-1 pl-5">
-            <li>This rule then files nothing.</li>
-            <li>The {many(r.filed, 'file')} that it filed stay in their folders and in the register.</li>
+            <li>
+              <Trans>This rule then files nothing.</Trans>
+            </li>
+            <li>
+              <Trans>
+                The <Plural value={r.filed} one="# file" other="# files" /> that it filed stay in their folders and in
+                the register.
+              </Trans>
+            </li>
             {r.waiting > 0 && (
               <li>
-                {many(r.waiting, 'item')} of it {r.waiting === 1 ? 'waits' : 'wait'} in the tray and can be set aside
-                there.
+                <Plural
+                  value={r.waiting}
+                  one="# item of it waits in the tray and can be set aside there."
+                  other="# items of it wait in the tray and can be set aside there."
+                />
               </li>
             )}
             {r.underway > 0 && (
               <li>
-                {many(r.underway, 'item')} that {r.underway === 1 ? 'is' : 'are'} begun{' '}
-                {r.underway === 1 ? 'is' : 'are'} finished.
+                <Plural
+                  value={r.underway}
+                  one="# item that is begun is finished."
+                  other="# items that are begun are finished."
+                />
               </li>
             )}
             {r.dropped > 0 && (
               <li>
-                {many(r.dropped, 'item')} that {r.dropped === 1 ? 'is' : 'are'} only planned{' '}
-                {r.dropped === 1 ? 'is' : 'are'} not filed.
+                <Plural
+                  value={r.dropped}
+                  one="# item that is only planned is not filed."
+                  other="# items that are only planned are not filed."
+                />
               </li>
             )}
             {r.sees_more.length > 0 && (
-              <li>This rule kept messages from later rules. These rules then see them: {r.sees_more.join(', ')}.</li>
+              <li>
+                <Trans>
+                  This rule kept messages from later rules. These rules then see them: {r.sees_more.join(', ')}.
+                </Trans>
+              </li>
             )}
           </ul>
         )}
       </Listing>
       <Wrong error={remove.error} />
       <div className="mt-5 flex justify-end gap-2">
-        <Button onClick={onClose}>Keep it</Button>
+        <Button onClick={onClose}>
+          <Trans>Keep it</Trans>
+        </Button>
         <Button look="seal" onClick={() => remove.mutate()}>
-          Remove
+          <Trans>Remove</Trans>
         </Button>
       </div>
     </Sheet>
@@ -260,7 +292,7 @@ export function Revisions({ rule, onClose, onBack }: { rule: Rule; onClose: () =
     onSuccess: onBack,
   })
   return (
-    <Sheet title={`Earlier versions of “${rule.name}”`} open onClose={onClose}>
+    <Sheet title={t`Earlier versions of “${rule.name}”`} open onClose={onClose}>
       <Wrong error={back.error} />
       <Listing query={all}>
         {(list) =>
@@ -268,16 +300,22 @@ export function Revisions({ rule, onClose, onBack }: { rule: Rule; onClose: () =
             <div key={r.number} className="border-t border-line py-3 first:border-0">
               <div className="flex flex-wrap items-center justify-between gap-2">
                 <p>
-                  <span className="font-semibold">Revision {r.number}</span>{' '}
+                  <span className="font-semibold">
+                    <Trans>Revision {r.number}</Trans>
+                  </span>{' '}
                   <span className="text-ink-3">
-                    {when(r.made_at)} by {r.made_by}
+                    <Trans>
+                      {when(r.made_at)} by {r.made_by}
+                    </Trans>
                   </span>
                 </p>
                 {r.present ? (
-                  <span className="text-sm text-ink-3">as it is now</span>
+                  <span className="text-sm text-ink-3">
+                    <Trans>as it is now</Trans>
+                  </span>
                 ) : (
                   <Button onClick={() => back.mutate(r.number)} disabled={back.isPending}>
-                    Bring back
+                    <Trans>Bring back</Trans>
                   </Button>
                 )}
               </div>
@@ -288,7 +326,9 @@ export function Revisions({ rule, onClose, onBack }: { rule: Rule; onClose: () =
         }
       </Listing>
       <div className="mt-4 flex justify-end">
-        <Button onClick={onClose}>Close</Button>
+        <Button onClick={onClose}>
+          <Trans>Close</Trans>
+        </Button>
       </div>
     </Sheet>
   )

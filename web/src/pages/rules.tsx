@@ -1,3 +1,5 @@
+import { plural, t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Switch } from 'radix-ui'
 import { type DragEvent, type KeyboardEvent, useRef, useState } from 'react'
@@ -10,7 +12,7 @@ import type { RuleDocument } from '../letter/document'
 import { PatternLabels } from '../letter/patternlabels'
 import { Bars, Button, Chip, Listing, Page, Sheet, Wrong } from '../ui/basics'
 import { Term } from '../ui/term'
-import { many, when } from '../ui/format'
+import { when } from '../ui/format'
 import { Differences, SwitchOn } from './rulecare'
 import { address } from '../api/where'
 
@@ -42,7 +44,7 @@ export function Rules() {
     const next = [...rules]
     next.splice(to, 0, ...next.splice(from, 1))
     client.setQueryData(queries.rules.queryKey, next)
-    setSaid(`${rules[from].name} is now number ${to + 1} of ${rules.length}.`)
+    setSaid(t`${rules[from].name} is now number ${to + 1} of ${rules.length}.`)
     order.mutate({ ids: next.map((r) => r.id), was: rules.map((r) => r.id) })
   }
   const drop = (e: DragEvent, to: number) => {
@@ -60,23 +62,25 @@ export function Rules() {
   const Name = by === 'order' ? 'h2' : 'h3' // below the headings of the groups
   return (
     <Page
-      title="Rules"
+      title={t`Rules`}
       sub={
-        <>
+        <Trans>
           Each message goes through the <Term word="rule">rules</Term> from top to bottom.
-        </>
+        </Trans>
       }
       actions={
         <>
-          <Button onClick={() => setImporting(true)}>Import…</Button>
+          <Button onClick={() => setImporting(true)}>
+            <Trans>Import…</Trans>
+          </Button>
           <Button
             onClick={() => window.location.assign(address('/api/v1/rules/export'))}
             disabled={!query.data?.length}
           >
-            Save all as a file
+            <Trans>Save all as a file</Trans>
           </Button>
           <Button look="main" onClick={() => void go('/rules/new')}>
-            New rule
+            <Trans>New rule</Trans>
           </Button>
         </>
       }
@@ -89,7 +93,7 @@ export function Rules() {
         query={query}
         empty={(r) =>
           r.length === 0 &&
-          'No rules yet. A rule says which messages to look for, which attachments to take, and where to file them.'
+          t`No rules yet. A rule says which messages to look for, which attachments to take, and where to file them.`
         }
       >
         {(all) => (
@@ -98,14 +102,14 @@ export function Rules() {
               <div className="mb-4 flex flex-wrap items-end gap-3">
                 <input
                   type="search"
-                  aria-label="Find a rule"
-                  placeholder="Find a rule"
+                  aria-label={t`Find a rule`}
+                  placeholder={t`Find a rule`}
                   className="field max-w-72"
                   value={text}
                   onChange={(e) => setText(e.target.value)}
                 />
                 <select
-                  aria-label="Group the rules"
+                  aria-label={t`Group the rules`}
                   className="field w-auto"
                   value={by}
                   onChange={(e) => setBy(e.target.value as By)}
@@ -136,8 +140,8 @@ export function Rules() {
                         onDragStart={() => setHeld(i)}
                         onDragEnd={() => setHeld(null)}
                         onKeyDown={(e) => key(e, i)}
-                        title="Drag to another place, or use the arrow keys"
-                        aria-label={`Move ${r.name}, number ${i + 1} of ${all.length}: arrow up or arrow down`}
+                        title={t`Drag to another place, or use the arrow keys`}
+                        aria-label={t`Move ${r.name}, number ${i + 1} of ${all.length}: arrow up or arrow down`}
                         className="hidden h-8 w-6 cursor-grab place-items-center rounded text-ink-3 hover:bg-sheet-2 disabled:opacity-30 md:grid"
                       >
                         <svg aria-hidden width="10" height="16" viewBox="0 0 10 16">
@@ -161,29 +165,35 @@ export function Rules() {
                         </p>
                         {!r.problems && (
                           <p className="mt-1 flex flex-wrap items-center gap-x-2 gap-y-1 text-sm text-ink-3">
-                            <span>from {mailboxesOf(r.document)} into</span>
+                            <span>
+                              <Trans>from {mailboxesOf(r.document)} into</Trans>
+                            </span>
                             {destinations(r.document).map((d) => (
                               <PatternLabels key={d} pattern={d} fields={fields} />
                             ))}
-                            {r.example && <span className="[overflow-wrap:anywhere]">for example {r.example}</span>}
+                            {r.example && (
+                              <span className="[overflow-wrap:anywhere]">
+                                <Trans>for example {r.example}</Trans>
+                              </span>
+                            )}
                           </p>
                         )}
                       </div>
                       <div>
                         <Bars
                           days={r.days ?? []}
-                          label={`Files of ${r.name} by the day on which their message came, the last thirty days`}
+                          label={t`Files of ${r.name} by the day on which their message came, the last thirty days`}
                           height={60}
                         />
                         <p className="text-[13px] text-ink-3">
                           {r.filed > 0 ? (
                             <Link className="hover:underline" to={`/register?rule=${r.id}`}>
-                              {many(r.filed, 'file')}
+                              {plural(r.filed, { one: '# file', other: '# files' })}
                             </Link>
                           ) : (
-                            many(r.filed, 'file')
+                            plural(r.filed, { one: '# file', other: '# files' })
                           )}
-                          {r.last_filed_at && `, last ${when(r.last_filed_at)}`}
+                          {r.last_filed_at && t`, last ${when(r.last_filed_at)}`}
                         </p>
                       </div>
                       <div className="flex items-start gap-2">
@@ -191,12 +201,12 @@ export function Rules() {
                           <Switch.Root
                             checked={r.running}
                             onCheckedChange={(on) => (on ? setStarting(r) : off.mutate(r.id))}
-                            aria-label={`${r.name} is ${r.running ? 'on' : 'off'}`}
+                            aria-label={t`${r.name} is ${r.running ? t`on` : t`off`}`}
                             className="h-[22px] w-[38px] rounded-full border border-line-2 bg-sheet-2 data-[state=checked]:border-moss data-[state=checked]:bg-moss"
                           >
                             <Switch.Thumb className="block h-4 w-4 translate-x-0.5 rounded-full bg-ink-3 transition-transform data-[state=checked]:translate-x-[18px] data-[state=checked]:bg-sheet" />
                           </Switch.Root>
-                          <span className="w-6">{r.running ? 'on' : 'off'}</span>
+                          <span className="w-6">{r.running ? t`on` : t`off`}</span>
                         </label>
                       </div>
                     </li>
@@ -204,7 +214,11 @@ export function Rules() {
                 </ol>
               </section>
             ))}
-            {grouped.length === 0 && <p className="py-6 text-ink-2">No matching rules.</p>}
+            {grouped.length === 0 && (
+              <p className="py-6 text-ink-2">
+                <Trans>No matching rules.</Trans>
+              </p>
+            )}
           </>
         )}
       </Listing>
@@ -216,10 +230,10 @@ export function Rules() {
 
 type By = 'order' | 'mailbox' | 'cabinet' | 'state'
 const groupings: [By, string][] = [
-  ['order', 'In their order'],
-  ['mailbox', 'By mailbox'],
-  ['cabinet', 'By cabinet'],
-  ['state', 'On and off'],
+  ['order', t`In their order`],
+  ['mailbox', t`By mailbox`],
+  ['cabinet', t`By cabinet`],
+  ['state', t`On and off`],
 ]
 
 /** The folders into which a rule files, each once, as patterns. */
@@ -232,7 +246,7 @@ function destinations(document: unknown): string[] {
 /** The mailboxes into which a rule looks. */
 function mailboxesOf(document: unknown): string {
   const all = [(document as RuleDocument).look.mailboxes].flat()
-  return all[0] === 'all' ? 'all mailboxes' : all.join(', ')
+  return all[0] === 'all' ? t`all mailboxes` : all.join(', ')
 }
 
 /** The rules that fit a text, each with its place in the whole order, in groups with their headings. */
@@ -246,7 +260,7 @@ function groups(rules: Schemas['Rule'][], by: By, text: string): [string, { rule
       order: '',
       mailbox: mailboxesOf(rule.document),
       cabinet: rule.document.cabinet,
-      state: rule.running ? 'On' : 'Off',
+      state: rule.running ? t`On` : t`Off`,
     }[by]
     found.set(heading, [...(found.get(heading) ?? []), { rule, at }])
   })
@@ -283,8 +297,10 @@ function Import({ onClose }: { onClose: () => void }) {
   const open = changes.filter((c) => c.renamed && renames[c.name] === undefined)
   const wrong = changes.some((c) => c.problems.length > 0)
   return (
-    <Sheet title="Import rules" open onClose={onClose}>
-      <p className="mb-3 text-ink-2">A file of rules in YAML or JSON. New rules are off until you switch them on.</p>
+    <Sheet title={t`Import rules`} open onClose={onClose}>
+      <p className="mb-3 text-ink-2">
+        <Trans>A file of rules in YAML or JSON. New rules are off until you switch them on.</Trans>
+      </p>
       <div
         onDragOver={(e) => e.preventDefault()}
         onDrop={(e) => {
@@ -298,19 +314,19 @@ function Import({ onClose }: { onClose: () => void }) {
           type="file"
           accept=".yaml,.yml,.json"
           className="sr-only"
-          aria-label="File of rules"
+          aria-label={t`File of rules`}
           onChange={(e) => take(e.target.files?.[0])}
         />
-        {name || 'Drop the file here, or'}{' '}
-        <Button onClick={() => input.current?.click()}>{name ? 'Choose another file' : 'Choose a file'}</Button>
+        {name || t`Drop the file here, or`}{' '}
+        <Button onClick={() => input.current?.click()}>{name ? t`Choose another file` : t`Choose a file`}</Button>
       </div>
       {compare.error instanceof Problem && compare.error.fields.length > 0 ? (
         <ul role="alert" className="my-3 rounded-lg bg-seal-soft px-4 py-3 text-seal">
           {compare.error.fields.map((f) => (
             <li key={f.place + f.text}>
-              {f.line ? `Line ${f.line}: ` : ''}
+              {f.line ? t`Line ${f.line}: ` : ''}
               {f.text}
-              {f.meant ? ` (did you mean “${f.meant}”?)` : ''}
+              {f.meant ? t` (did you mean “${f.meant}”?)` : ''}
             </li>
           ))}
         </ul>
@@ -332,13 +348,15 @@ function Import({ onClose }: { onClose: () => void }) {
           ))}
           {c.renamed && (
             <div className="mt-1 text-[14.5px]">
-              <p>Is it the rule “{c.renamed.name}” under a new name?</p>
+              <p>
+                <Trans>Is it the rule “{c.renamed.name}” under a new name?</Trans>
+              </p>
               <OneOf
                 name={`renamed ${c.name}`}
                 value={renames[c.name] ?? '?'}
                 choices={[
-                  [c.renamed.id, 'yes, that one renamed'],
-                  ['', 'no, a new rule'],
+                  [c.renamed.id, t`yes, that one renamed`],
+                  ['', t`no, a new rule`],
                 ]}
                 onChange={(v) => setRenames({ ...renames, [c.name]: v })}
               />
@@ -346,17 +364,21 @@ function Import({ onClose }: { onClose: () => void }) {
           )}
           {renames[c.name] && (
             <p className="mt-1 text-[14.5px]">
-              It is “{c.was}” under a new name.{' '}
-              <button className="add" onClick={() => setRenames({ ...renames, [c.name]: '' })}>
-                No, a new rule
-              </button>
+              <Trans>
+                It is “{c.was}” under a new name.{' '}
+                <button className="add" onClick={() => setRenames({ ...renames, [c.name]: '' })}>
+                  No, a new rule
+                </button>
+              </Trans>
             </p>
           )}
         </div>
       ))}
       <Wrong error={keep.error} />
       <div className="mt-4 flex justify-end gap-2">
-        <Button onClick={onClose}>Cancel</Button>
+        <Button onClick={onClose}>
+          <Trans>Cancel</Trans>
+        </Button>
         <Button
           look="main"
           disabled={
@@ -364,7 +386,7 @@ function Import({ onClose }: { onClose: () => void }) {
           }
           onClick={() => keep.mutate()}
         >
-          Import these rules
+          <Trans>Import these rules</Trans>
         </Button>
       </div>
     </Sheet>

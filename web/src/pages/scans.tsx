@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 
@@ -5,6 +7,7 @@ import { api, ifMatch, type Schemas, value } from '../api/client'
 import { queries } from '../api/queries'
 import { Button, Field, Listing, Sheet, Tick } from '../ui/basics'
 import { End, useSettings } from '../ui/form'
+import { written } from '../ui/language'
 
 type Set = Schemas['ScansSettings']
 
@@ -13,35 +16,51 @@ export function Scans() {
   const query = useQuery(queries.scans)
   const [editing, setEditing] = useState<Schemas['Scans'] | null>(null)
   return (
-    <section className="mb-10 max-w-4xl" aria-label="Scans">
+    <section className="mb-10 max-w-4xl" aria-label={t`Scans`}>
       <div className="mb-2 flex items-center justify-between">
-        <h2>Scans</h2>
-        {query.data && <Button onClick={() => setEditing(query.data)}>Change how scans are read</Button>}
+        <h2>
+          <Trans>Scans</Trans>
+        </h2>
+        {query.data && (
+          <Button onClick={() => setEditing(query.data)}>
+            <Trans>Change how scans are read</Trans>
+          </Button>
+        )}
       </div>
       <p className="mb-2 text-ink-2">
-        Ink Tray can read the text in scanned papers and photographed pages. Rules use it in conditions, values and
-        names.
+        <Trans>
+          Ink Tray can read the text in scanned papers and photographed pages. Rules use it in conditions, values and
+          names.
+        </Trans>
       </p>
       <Listing query={query}>
         {(s) => (
           <dl className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-6 gap-y-1.5 border-t border-line pt-3">
-            <dt className="text-ink-3">Scans are read</dt>
+            <dt className="text-ink-3">
+              <Trans>Scans are read</Trans>
+            </dt>
             <dd className="[overflow-wrap:anywhere]">
               {!s.tesseract
-                ? `no: ${s.absent ?? ''}. On Debian: apt install tesseract-ocr tesseract-ocr-deu`
+                ? t`no: ${s.absent ?? ''}. On Debian: apt install tesseract-ocr tesseract-ocr-deu`
                 : s.read
-                  ? `by Tesseract ${s.tesseract}`
-                  : 'no, it is switched off'}
+                  ? t`by Tesseract ${s.tesseract}`
+                  : t`no, it is switched off`}
             </dd>
             {s.tesseract && s.read && (
               <>
-                <dt className="text-ink-3">Languages</dt>
+                <dt className="text-ink-3">
+                  <Trans>Languages</Trans>
+                </dt>
                 <dd className="[overflow-wrap:anywhere]">
                   {s.used.join(', ')}
-                  {s.languages.length === 0 && ': all that are installed'}
+                  {s.languages.length === 0 && t`: all that are installed`}
                 </dd>
-                <dt className="text-ink-3">Pages of one file</dt>
-                <dd>{s.pages} at most</dd>
+                <dt className="text-ink-3">
+                  <Trans>Pages of one file</Trans>
+                </dt>
+                <dd>
+                  <Trans>{s.pages} at most</Trans>
+                </dd>
               </>
             )}
           </dl>
@@ -67,11 +86,17 @@ function ScansSheet({ was, onClose }: { was: Schemas['Scans']; onClose: () => vo
   })
   const { now, set } = form
   return (
-    <Sheet title="How scans are read" open onClose={onClose}>
+    <Sheet title={t`How scans are read`} open onClose={onClose}>
       <form onSubmit={form.submit}>
-        <Tick label="read the text in scans" checked={now.read} onChange={(read) => set('read', read)} />
-        <p className="mt-4 mb-1 text-sm font-semibold">Languages; choose none to use all that are installed</p>
-        {was.installed.length === 0 && <p className="text-sm text-ink-3">No language is installed.</p>}
+        <Tick label={t`read the text in scans`} checked={now.read} onChange={(read) => set('read', read)} />
+        <p className="mt-4 mb-1 text-sm font-semibold">
+          <Trans>Languages; choose none to use all that are installed</Trans>
+        </p>
+        {was.installed.length === 0 && (
+          <p className="text-sm text-ink-3">
+            <Trans>No language is installed.</Trans>
+          </p>
+        )}
         <div className="mb-4 grid grid-cols-2">
           {was.installed.map((l) => (
             <Tick
@@ -83,15 +108,17 @@ function ScansSheet({ was, onClose }: { was: Schemas['Scans']; onClose: () => vo
           ))}
         </div>
         <Field
-          label="Pages of one file, at most"
+          label={t`Pages of one file, at most`}
           type="number"
           min={1}
           max={100}
           required
           {...form.bind('pages', { valueAsNumber: true })}
         />
-        <p className="mt-1 mb-4 text-sm text-ink-3">A page takes some seconds. Files are read one after another.</p>
-        <End of={form} label="Save" onClose={onClose} mine={now} look={() => value(api.GET('/api/v1/scans'))} />
+        <p className="mt-1 mb-4 text-sm text-ink-3">
+          <Trans>A page takes some seconds. Files are read one after another.</Trans>
+        </p>
+        <End of={form} label={t`Save`} onClose={onClose} mine={now} look={() => value(api.GET('/api/v1/scans'))} />
       </form>
     </Sheet>
   )
@@ -100,7 +127,7 @@ function ScansSheet({ was, onClose }: { was: Schemas['Scans']; onClose: () => vo
 /** What Tesseract calls a language, in words where the browser knows it. */
 const nameOf = (code: string) => {
   try {
-    const name = new Intl.DisplayNames('en', { type: 'language' }).of(code.slice(0, 3))
+    const name = new Intl.DisplayNames([written, 'en'], { type: 'language' }).of(code.slice(0, 3))
     return name && name !== code.slice(0, 3) ? `${name} (${code})` : code
   } catch {
     return code

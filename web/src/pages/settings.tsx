@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Link, Navigate, NavLink, useLocation, useParams, useSearchParams } from 'react-router'
@@ -8,6 +10,7 @@ import { Button, Chip, Listing, Page, Sheet, Wrong } from '../ui/basics'
 import { Term } from '../ui/term'
 import { when } from '../ui/format'
 import { useOffice } from '../ui/office'
+import { nameOf } from '../ui/words'
 import { type Section, sections, settingsFor, slug } from '../ui/settings'
 import { Backups } from './backup'
 import { Replica } from './replica'
@@ -76,22 +79,22 @@ export function Settings() {
   }
   return (
     <Page
-      title="Settings"
-      tab={`${one.name}, Settings`}
+      title={t`Settings`}
+      tab={t`${one.name}, Settings`}
       sub={
         <>
-          {one.about} {'term' in one && <Term word={one.term}>{`What is a ${one.term}?`}</Term>}
+          {one.about} {'term' in one && <Term word={one.term}>{t`What is a ${nameOf(one.term)}?`}</Term>}
         </>
       }
     >
       <div className="lg:grid lg:grid-cols-[12rem_minmax(0,1fr)] lg:gap-10">
         <div className="mb-6">
           <FindSetting />
-          <nav aria-label="Sections of the settings" className="flex flex-wrap gap-x-1 lg:block">
+          <nav aria-label={t`Sections of the settings`} className="flex flex-wrap gap-x-1 lg:block">
             {sections.map((s) => (
               <SectionLink key={s.at} to={`/settings/${s.at}`} name={s.name} />
             ))}
-            {me.data?.role === 'administrator' && <SectionLink to="/people" name="People" />}
+            {me.data?.role === 'administrator' && <SectionLink to="/people" name={t`People`} />}
           </nav>
         </div>
         <div className="min-w-0" key={one.at}>
@@ -121,15 +124,19 @@ function FindSetting() {
     <div className="mb-3">
       <input
         type="search"
-        aria-label="Find a setting"
-        placeholder="Find a setting"
+        aria-label={t`Find a setting`}
+        placeholder={t`Find a setting`}
         className="field"
         value={text}
         onChange={(e) => setText(e.target.value)}
       />
       {text.trim() && (
-        <ul aria-label="Settings that were found" className="mt-1 rounded-lg border border-line bg-sheet-2 py-1">
-          {found.length === 0 && <li className="px-3 py-1.5 text-ink-3">No setting has this name.</li>}
+        <ul aria-label={t`Settings that were found`} className="mt-1 rounded-lg border border-line bg-sheet-2 py-1">
+          {found.length === 0 && (
+            <li className="px-3 py-1.5 text-ink-3">
+              <Trans>No setting has this name.</Trans>
+            </li>
+          )}
           {found.map((f) => (
             <li key={f.section + f.heading}>
               <Link
@@ -176,17 +183,21 @@ function Leaving({
     remove.reset()
   }
   return (
-    <Sheet title={`Remove “${of?.name ?? ''}”?`} open={!!of} onClose={close}>
+    <Sheet title={t`Remove “${of?.name ?? ''}”?`} open={!!of} onClose={close}>
       {of && kind === 'mailbox' ? (
         <MailboxRemains id={of.id} />
       ) : (
-        <p>Ink Tray forgets this cabinet. Its files stay where they are, and so does the register.</p>
+        <p>
+          <Trans>Ink Tray forgets this cabinet. Its files stay where they are, and so does the register.</Trans>
+        </p>
       )}
       <Wrong error={remove.error} />
       <div className="mt-5 flex justify-end gap-2">
-        <Button onClick={close}>Keep it</Button>
+        <Button onClick={close}>
+          <Trans>Keep it</Trans>
+        </Button>
         <Button look="seal" onClick={() => of && remove.mutate(of.id)}>
-          Remove
+          <Trans>Remove</Trans>
         </Button>
       </div>
     </Sheet>
@@ -221,14 +232,22 @@ function Mailboxes() {
     <>
       <section className="mb-10 max-w-4xl">
         <div className="mb-2 flex items-center justify-between">
-          <h2>Mailboxes</h2>
+          <h2>
+            <Trans>Mailboxes</Trans>
+          </h2>
           <span className="flex flex-wrap justify-end gap-2">
-            {others.length > 0 && <Button onClick={() => setMoving({})}>Move a mailbox here…</Button>}
+            {others.length > 0 && (
+              <Button onClick={() => setMoving({})}>
+                <Trans>Move a mailbox here…</Trans>
+              </Button>
+            )}
             <TakeOver onTaken={setEditing} />
-            <Button onClick={() => setSearch({ add: 'mailbox' })}>Add a mailbox</Button>
+            <Button onClick={() => setSearch({ add: 'mailbox' })}>
+              <Trans>Add a mailbox</Trans>
+            </Button>
           </span>
         </div>
-        <Listing query={mailboxes} empty={(m) => m.length === 0 && 'Ink Tray watches no mailbox yet.'}>
+        <Listing query={mailboxes} empty={(m) => m.length === 0 && t`Ink Tray watches no mailbox yet.`}>
           {(all) =>
             all.map((m) => (
               <div key={m.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
@@ -244,24 +263,38 @@ function Mailboxes() {
                   )}
                   {m.state === 'checked in turns' && (
                     <p className="text-sm text-ink-2">
-                      Ink Tray may open fewer connections to this mail server than there are mailboxes, so they take
-                      turns. You can change that in Safety, Limits.
+                      <Trans>
+                        Ink Tray may open fewer connections to this mail server than there are mailboxes, so they take
+                        turns. You can change that in Safety, Limits.
+                      </Trans>
                     </p>
                   )}
-                  {m.looked_at && <p className="text-sm text-ink-3">last checked {when(m.looked_at)}</p>}
+                  {m.looked_at && (
+                    <p className="text-sm text-ink-3">
+                      <Trans>last checked {when(m.looked_at)}</Trans>
+                    </p>
+                  )}
                 </div>
                 <div className="flex flex-wrap items-center gap-2">
                   <Chip word={m.state} />
                   {['out of reach', 'slowed down', 'waits'].includes(m.state) && <TryNow mailbox={m.id} />}
                   <MailboxWays mailbox={m} />
-                  <Button onClick={() => setEditing(m)}>Change</Button>
+                  <Button onClick={() => setEditing(m)}>
+                    <Trans>Change</Trans>
+                  </Button>
                   {onServer(m.kind) &&
                     (others.length > 0 ? (
-                      <Button onClick={() => setMoving({ mailbox: m.name })}>To another machine…</Button>
+                      <Button onClick={() => setMoving({ mailbox: m.name })}>
+                        <Trans>To another machine…</Trans>
+                      </Button>
                     ) : (
-                      <Button onClick={() => setHanding(m)}>Move to another Ink Tray…</Button>
+                      <Button onClick={() => setHanding(m)}>
+                        <Trans>Move to another Ink Tray…</Trans>
+                      </Button>
                     ))}
-                  <Button onClick={() => setLeaving(m)}>Remove</Button>
+                  <Button onClick={() => setLeaving(m)}>
+                    <Trans>Remove</Trans>
+                  </Button>
                 </div>
               </div>
             ))

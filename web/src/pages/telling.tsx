@@ -1,3 +1,5 @@
+import { plural, t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 
@@ -6,6 +8,7 @@ import { keys, queries } from '../api/queries'
 import { Button, Chip, Field, Listing, Pick, Sheet, Tick, Wrong } from '../ui/basics'
 import { End, useSettings } from '../ui/form'
 import { when } from '../ui/format'
+import { written } from '../ui/language'
 import { useOwnAddress } from '../ui/office'
 import { Remover } from '../ui/remover'
 
@@ -29,14 +32,16 @@ function OutgoingMail() {
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between">
-        <h2>Outgoing mail</h2>
+        <h2>
+          <Trans>Outgoing mail</Trans>
+        </h2>
         <Button onClick={() => setOpen(true)}>
-          {sends(query.data) ? 'Change how mail is sent' : 'Set up outgoing mail'}
+          {sends(query.data) ? t`Change how mail is sent` : t`Set up outgoing mail`}
         </Button>
       </div>
       <Listing
         query={query}
-        empty={(o) => !sends(o) && 'Ink Tray sends no mail yet. Replies, notifications and alarms by mail need it.'}
+        empty={(o) => !sends(o) && t`Ink Tray sends no mail yet. Replies, notifications and alarms by mail need it.`}
       >
         {(o) => (
           <div className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
@@ -45,12 +50,12 @@ function OutgoingMail() {
               <span className="text-ink-2">
                 {o.name && `${o.from} `}
                 {o.mailbox
-                  ? `through the mailbox “${o.mailbox}”`
-                  : `by ${o.host}${o.port ? `:${o.port}` : ''}, ${o.encryption === 'none' ? 'not encrypted' : o.encryption}`}
+                  ? t`through the mailbox “${o.mailbox}”`
+                  : t`by ${o.host}${o.port ? `:${o.port}` : ''}, ${o.encryption === 'none' ? t`not encrypted` : o.encryption}`}
               </span>
             </p>
             <Button onClick={() => check.mutate()} disabled={check.isPending}>
-              Check outgoing mail
+              <Trans>Check outgoing mail</Trans>
             </Button>
           </div>
         )}
@@ -109,16 +114,16 @@ function OutgoingSheet({ o, onClose }: { o: Schemas['Outgoing']; onClose: () => 
   })
   const { bind, held, now } = form
   return (
-    <Sheet title="How mail is sent" open onClose={onClose}>
+    <Sheet title={t`How mail is sent`} open onClose={onClose}>
       <form onSubmit={form.submit}>
         {(senders.length > 0 || o.mailbox) && (
           <Pick
-            label="Who sends the mail"
+            label={t`Who sends the mail`}
             choices={[
-              ['', 'a mail server (SMTP)'],
+              ['', t`a mail server (SMTP)`],
               ...[...new Set([...senders, ...(o.mailbox ? [o.mailbox] : [])])].map((name): [string, string] => [
                 name,
-                `the server of the mailbox “${name}”`,
+                t`the server of the mailbox “${name}”`,
               ]),
             ]}
             {...held('mailbox')}
@@ -128,36 +133,36 @@ function OutgoingSheet({ o, onClose }: { o: Schemas['Outgoing']; onClose: () => 
           <>
             <div className="grid grid-cols-[1fr_7rem] gap-3">
               <Field
-                label="Mail server"
-                hint="such as smtp.brackwater.example; empty sends no mail"
+                label={t`Mail server`}
+                hint={t`such as smtp.brackwater.example; empty sends no mail`}
                 {...bind('host')}
               />
-              <Field label="Port" inputMode="numeric" pattern="[0-9]*" hint="or leave empty" {...bind('port')} />
+              <Field label={t`Port`} inputMode="numeric" pattern="[0-9]*" hint={t`or leave empty`} {...bind('port')} />
             </div>
             <Pick
-              label="Encryption"
+              label={t`Encryption`}
               choices={[
-                ['starttls', 'STARTTLS (usual, port 587)'],
-                ['tls', 'TLS, from the first byte (port 465)'],
-                ['none', 'none: the password can be read on the way'],
+                ['starttls', t`STARTTLS (usual, port 587)`],
+                ['tls', t`TLS, from the first byte (port 465)`],
+                ['none', t`none: the password can be read on the way`],
               ]}
               {...held('encryption')}
             />
             <div className="grid gap-x-3 sm:grid-cols-2">
               <Field
-                label="Sign in as"
+                label={t`Sign in as`}
                 autoComplete="off"
-                hint="Leave empty if the server needs no sign-in."
+                hint={t`Leave empty if the server needs no sign-in.`}
                 {...bind('username')}
               />
               <Field
-                label="Password"
+                label={t`Password`}
                 type="password"
                 autoComplete="new-password"
                 hint={
                   o.has_password
-                    ? 'Leave empty to keep it. If the server, port, encryption or name changes, enter it again.'
-                    : 'Ink Tray keeps it encrypted.'
+                    ? t`Leave empty to keep it. If the server, port, encryption or name changes, enter it again.`
+                    : t`Ink Tray keeps it encrypted.`
                 }
                 {...bind('password')}
               />
@@ -165,13 +170,13 @@ function OutgoingSheet({ o, onClose }: { o: Schemas['Outgoing']; onClose: () => 
           </>
         )}
         <div className="grid gap-x-3 sm:grid-cols-2">
-          <Field label="Sender’s address" {...bind('from')} />
-          <Field label="Sender’s name" {...bind('name')} />
+          <Field label={t`Sender’s address`} {...bind('from')} />
+          <Field label={t`Sender’s name`} {...bind('name')} />
         </div>
-        <Field label="Address of Ink Tray, for links" {...bind('console')} />
+        <Field label={t`Address of Ink Tray, for links`} {...bind('console')} />
         <End
           of={form}
-          label="Save"
+          label={t`Save`}
           onClose={onClose}
           mine={{ ...now, port: Number(now.port) || 0, password: undefined }}
           look={() => value(api.GET('/api/v1/outgoing'))}
@@ -182,9 +187,9 @@ function OutgoingSheet({ o, onClose }: { o: Schemas['Outgoing']; onClose: () => 
 }
 
 const told = {
-  never: 'gets nothing about the tray',
-  'at once': 'gets what waits in the tray immediately',
-  daily: 'gets what waits in the tray once a day',
+  never: t`gets nothing about the tray`,
+  'at once': t`gets what waits in the tray immediately`,
+  daily: t`gets what waits in the tray once a day`,
 }
 
 function Addressees() {
@@ -193,20 +198,24 @@ function Addressees() {
   const query = useQuery(queries.addressees)
   const trial = useMutation({
     mutationFn: (id: string) => value(api.POST('/api/v1/addressees/{id}/trial', { params: { path: { id } } })),
-    onSuccess: (t, id) => setTried((all) => ({ ...all, [id]: t })),
+    onSuccess: (outcome, id) => setTried((all) => ({ ...all, [id]: outcome })),
   })
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between">
-        <h2>Notifications</h2>
-        <Button onClick={() => setEditing('new')}>Add a notification</Button>
+        <h2>
+          <Trans>Notifications</Trans>
+        </h2>
+        <Button onClick={() => setEditing('new')}>
+          <Trans>Add a notification</Trans>
+        </Button>
       </div>
       <Wrong error={trial.error} />
       <Listing
         query={query}
         empty={(a) =>
           a.length === 0 &&
-          'No notifications yet. A rule can tell people what it filed, an alarm what is missing, and a notification what waits in the tray.'
+          t`No notifications yet. A rule can tell people what it filed, an alarm what is missing, and a notification what waits in the tray.`
         }
       >
         {(all) =>
@@ -216,13 +225,13 @@ function Addressees() {
                 <p className="[overflow-wrap:anywhere]">
                   <span className="font-semibold">{a.name}</span>{' '}
                   <span className="text-ink-2">
-                    {a.kind === 'mail' ? a.addresses.join(', ') : `called at ${a.url}`}
+                    {a.kind === 'mail' ? a.addresses.join(', ') : t`called at ${a.url}`}
                   </span>
                 </p>
                 <p className="text-sm text-ink-3">
                   {told[a.tray]}
-                  {a.tray === 'daily' && ` at ${a.daily_at}`}
-                  {a.kind === 'call' && !a.has_secret && '; the calls are not signed'}
+                  {a.tray === 'daily' && t` at ${a.daily_at}`}
+                  {a.kind === 'call' && !a.has_secret && t`; the calls are not signed`}
                 </p>
                 {tried[a.id] && (
                   <p role="status" className={`text-sm ${tried[a.id].ok ? 'text-moss' : 'text-seal'}`}>
@@ -233,12 +242,14 @@ function Addressees() {
               <div className="flex items-center gap-2">
                 <Chip word={a.kind === 'mail' ? 'mail' : 'call'} />
                 <Button onClick={() => trial.mutate(a.id)} disabled={trial.isPending}>
-                  Try
+                  <Trans>Try</Trans>
                 </Button>
-                <Button onClick={() => setEditing(a)}>Change</Button>
+                <Button onClick={() => setEditing(a)}>
+                  <Trans>Change</Trans>
+                </Button>
                 <Remover
                   name={a.name}
-                  lost="Ink Tray no longer sends anything there."
+                  lost={t`Ink Tray no longer sends anything there.`}
                   remove={() => value(api.DELETE('/api/v1/addressees/{id}', { params: { path: { id: a.id } } }))}
                 />
               </div>
@@ -277,36 +288,36 @@ function AddresseeSheet({ a, onClose }: { a: Schemas['Addressee'] | null; onClos
   })
   const { bind, held, now } = form
   return (
-    <Sheet title={a ? `“${a.name}”` : 'Add a notification'} open onClose={onClose}>
+    <Sheet title={a ? `“${a.name}”` : t`Add a notification`} open onClose={onClose}>
       <form onSubmit={form.submit}>
-        <Field label="Name" required readOnly={!!a} hint="Rules and alarms use this name." {...bind('name')} />
+        <Field label={t`Name`} required readOnly={!!a} hint={t`Rules and alarms use this name.`} {...bind('name')} />
         <Pick
-          label="How"
+          label={t`How`}
           choices={[
-            ['mail', 'by mail'],
-            ['call', 'by calling a program (CloudEvents over HTTP)'],
+            ['mail', t`by mail`],
+            ['call', t`by calling a program (CloudEvents over HTTP)`],
           ]}
           {...held('kind')}
         />
         {now.kind === 'mail' ? (
-          <Field label="Addresses" required hint="Separate several addresses by commas." {...bind('addresses')} />
+          <Field label={t`Addresses`} required hint={t`Separate several addresses by commas.`} {...bind('addresses')} />
         ) : (
           <>
-            <Field label="Address to call" required hint="https://…" {...bind('url')} />
+            <Field label={t`Address to call`} required hint={t`https://…`} {...bind('url')} />
             <Field
-              label="Secret that signs the calls"
+              label={t`Secret that signs the calls`}
               type="password"
               autoComplete="new-password"
               hint={
                 a?.has_secret
-                  ? 'Leave empty to keep it. Another address needs it again.'
-                  : 'With it the program proves that a call came from Ink Tray (RFC 9421).'
+                  ? t`Leave empty to keep it. Another address needs it again.`
+                  : t`With it the program proves that a call came from Ink Tray (RFC 9421).`
               }
               {...bind('secret')}
             />
             <div className="mb-4">
               <Tick
-                label="allow calls into this machine’s own network"
+                label={t`allow calls into this machine’s own network`}
                 checked={now.inside}
                 onChange={(yes) => form.set('inside', yes)}
               />
@@ -314,18 +325,18 @@ function AddresseeSheet({ a, onClose }: { a: Schemas['Addressee'] | null; onClos
           </>
         )}
         <Pick
-          label="What waits in the tray"
+          label={t`What waits in the tray`}
           choices={[
-            ['never', 'sends nothing'],
-            ['at once', 'sends it immediately'],
-            ['daily', 'sends it once a day'],
+            ['never', t`sends nothing`],
+            ['at once', t`sends it immediately`],
+            ['daily', t`sends it once a day`],
           ]}
           {...held('tray')}
         />
-        {now.tray === 'daily' && <Field label="Every day at" type="time" {...bind('daily_at')} />}
+        {now.tray === 'daily' && <Field label={t`Every day at`} type="time" {...bind('daily_at')} />}
         <End
           of={form}
-          label={a ? 'Save' : 'Add'}
+          label={a ? t`Save` : t`Add`}
           onClose={onClose}
           mine={addressee(now)}
           look={() => value(api.GET('/api/v1/addressees')).then((l) => l.find((x) => x.id === a?.id))}
@@ -358,6 +369,9 @@ function addressee({ addresses, url, secret, ...s }: Typed) {
 }
 
 const days = ['monday', 'tuesday', 'wednesday', 'thursday', 'friday', 'saturday', 'sunday'] as const
+const dayOf = new Intl.DateTimeFormat(written, { weekday: 'long', timeZone: 'UTC' })
+/** The name of a day as people write it; 5 January 1970 was a Monday. */
+const dayName = (day: (typeof days)[number]) => dayOf.format(Date.UTC(1970, 0, 5 + days.indexOf(day)))
 
 function Alarms() {
   const [editing, setEditing] = useState<Schemas['Alarm'] | 'new' | null>(null)
@@ -365,14 +379,18 @@ function Alarms() {
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between">
-        <h2>Alarms</h2>
-        <Button onClick={() => setEditing('new')}>Set an alarm</Button>
+        <h2>
+          <Trans>Alarms</Trans>
+        </h2>
+        <Button onClick={() => setEditing('new')}>
+          <Trans>Set an alarm</Trans>
+        </Button>
       </div>
       <Listing
         query={query}
         empty={(a) =>
           a.length === 0 &&
-          'No alarms yet. An alarm tells people when a rule files too little, or when a mailbox or a cabinet is out of reach.'
+          t`No alarms yet. An alarm tells people when a rule files too little, or when a mailbox or a cabinet is out of reach.`
         }
       >
         {(all) =>
@@ -381,13 +399,19 @@ function Alarms() {
               <div className="min-w-0 flex-1 basis-72">
                 <p className="font-semibold">{a.name}</p>
                 <p className="text-ink-2">{a.sentence}</p>
-                {a.rang_at && <p className="text-sm text-ink-3">last sent {when(a.rang_at)}</p>}
+                {a.rang_at && (
+                  <p className="text-sm text-ink-3">
+                    <Trans>last sent {when(a.rang_at)}</Trans>
+                  </p>
+                )}
               </div>
               <div className="flex items-center gap-2">
-                <Button onClick={() => setEditing(a)}>Change</Button>
+                <Button onClick={() => setEditing(a)}>
+                  <Trans>Change</Trans>
+                </Button>
                 <Remover
                   name={a.name}
-                  lost="Nobody is warned of this any longer."
+                  lost={t`Nobody is warned of this any longer.`}
                   remove={() => value(api.DELETE('/api/v1/alarms/{id}', { params: { path: { id: a.id } } }))}
                 />
               </div>
@@ -468,37 +492,39 @@ function AlarmSheet({ a, onClose }: { a: Schemas['Alarm'] | null; onClose: () =>
   const { bind, held, now, set } = form
   const every = now.weekdays.length === 0
   return (
-    <Sheet title={a ? `The alarm “${a.name}”` : 'Set an alarm'} open onClose={onClose}>
+    <Sheet title={a ? t`The alarm “${a.name}”` : t`Set an alarm`} open onClose={onClose}>
       <form onSubmit={form.submit}>
-        <Field label="Name" required hint="such as: no tide readings" {...bind('name')} />
+        <Field label={t`Name`} required hint={t`such as: no tide readings`} {...bind('name')} />
         <Pick
-          label="Warn when"
+          label={t`Warn when`}
           choices={[
-            ['silence', 'a rule filed too little'],
-            ['out of reach', 'a mailbox or a cabinet is out of reach'],
+            ['silence', t`a rule filed too little`],
+            ['out of reach', t`a mailbox or a cabinet is out of reach`],
           ]}
           {...held('kind')}
         />
         {now.kind === 'silence' ? (
           <>
             <Pick
-              label="Rule"
+              label={t`Rule`}
               choices={(rules.data ?? []).map((r) => [r.name, r.name])}
               {...held('rule')}
               value={chosen(now)}
             />
             <div className="grid grid-cols-3 gap-3">
-              <Field label="At least" type="number" min={1} hint="files" {...bind('at_least')} />
-              <Field label="Within" type="number" min={1} hint="hours" {...bind('within_hours')} />
-              <Field label="By" type="time" {...bind('by_time')} />
+              <Field label={t`At least`} type="number" min={1} hint={t`files`} {...bind('at_least')} />
+              <Field label={t`Within`} type="number" min={1} hint={t`hours`} {...bind('within_hours')} />
+              <Field label={t`By`} type="time" {...bind('by_time')} />
             </div>
             <fieldset className="mb-4">
-              <legend className="mb-1 text-sm font-semibold">On</legend>
+              <legend className="mb-1 text-sm font-semibold">
+                <Trans>On</Trans>
+              </legend>
               <div className="grid grid-cols-2 sm:grid-cols-4">
                 {days.map((d) => (
                   <Tick
                     key={d}
-                    label={d[0].toUpperCase() + d.slice(1)}
+                    label={dayName(d)}
                     checked={every || now.weekdays.includes(d)}
                     onChange={(yes) =>
                       set(
@@ -514,20 +540,26 @@ function AlarmSheet({ a, onClose }: { a: Schemas['Alarm'] | null; onClose: () =>
         ) : (
           <>
             <Pick
-              label="Which"
+              label={t`Which`}
               choices={[
-                ['', 'any mailbox or cabinet'],
-                ...(mailboxes.data ?? []).map((m): [string, string] => [`m ${m.name}`, `the mailbox ${m.name}`]),
-                ...(cabinets.data ?? []).map((c): [string, string] => [`c ${c.name}`, `the cabinet ${c.name}`]),
+                ['', t`any mailbox or cabinet`],
+                ...(mailboxes.data ?? []).map((m): [string, string] => [`m ${m.name}`, t`the mailbox ${m.name}`]),
+                ...(cabinets.data ?? []).map((c): [string, string] => [`c ${c.name}`, t`the cabinet ${c.name}`]),
               ]}
               {...held('place')}
             />
-            <Field label="For longer than" type="number" min={1} hint="minutes" {...bind('after_minutes')} />
+            <Field label={t`For longer than`} type="number" min={1} hint={t`minutes`} {...bind('after_minutes')} />
           </>
         )}
         <fieldset className="mb-4">
-          <legend className="mb-1 text-sm font-semibold">Who gets it</legend>
-          {people.data?.length === 0 && <p className="text-ink-2">Nobody can be told yet. Add a notification first.</p>}
+          <legend className="mb-1 text-sm font-semibold">
+            <Trans>Who gets it</Trans>
+          </legend>
+          {people.data?.length === 0 && (
+            <p className="text-ink-2">
+              <Trans>Nobody can be told yet. Add a notification first.</Trans>
+            </p>
+          )}
           {people.data?.map((p) => (
             <Tick
               key={p.id}
@@ -539,7 +571,7 @@ function AlarmSheet({ a, onClose }: { a: Schemas['Alarm'] | null; onClose: () =>
         </fieldset>
         <End
           of={form}
-          label={a ? 'Save' : 'Set alarm'}
+          label={a ? t`Save` : t`Set alarm`}
           disabled={now.who.length === 0}
           onClose={onClose}
           mine={alarm(now, chosen(now))}
@@ -552,49 +584,68 @@ function AlarmSheet({ a, onClose }: { a: Schemas['Alarm'] | null; onClose: () =>
 
 type Limit = Exclude<keyof Schemas['Limits'], 'revision'>
 const kept: [Limit, string, string][] = [
-  ['history_days', 'History', 'days; 0 keeps it without limit'],
-  ['register_days', 'Senders, subjects and notes in the register', 'days; 0 keeps them without limit'],
-  ['kept_days', 'Files that were replaced or taken back', 'days; 0 keeps them without limit'],
-  ['audit_days', 'What people did', 'days, at least 30; 0 keeps it without limit'],
-  ['spool_mb', 'What waits here for a cabinet that is down', 'MB'],
+  ['history_days', t`History`, t`days; 0 keeps it without limit`],
+  ['register_days', t`Senders, subjects and notes in the register`, t`days; 0 keeps them without limit`],
+  ['kept_days', t`Files that were replaced or taken back`, t`days; 0 keeps them without limit`],
+  ['audit_days', t`What people did`, t`days, at least 30; 0 keeps it without limit`],
+  ['spool_mb', t`What waits here for a cabinet that is down`, 'MB'],
 ]
 const caps: [Limit, string, string][] = [
-  ['rule_files', 'A rule: files', '0 for no cap'],
-  ['rule_mb', 'A rule: MB', ''],
-  ['rule_folders', 'A rule: new folders', ''],
-  ['sender_files', 'A sender: files', ''],
-  ['sender_mb', 'A sender: MB', ''],
-  ['sender_folders', 'A sender: new folders', ''],
+  ['rule_files', t`A rule: files`, t`0 for no cap`],
+  ['rule_mb', t`A rule: MB`, ''],
+  ['rule_folders', t`A rule: new folders`, ''],
+  ['sender_files', t`A sender: files`, ''],
+  ['sender_mb', t`A sender: MB`, ''],
+  ['sender_folders', t`A sender: new folders`, ''],
 ]
 const connections: [Limit, string, string][] = [
-  ['account_connections', 'One account', '2 at least; 0 for any number'],
-  ['host_connections', 'One mail server', '2 at least; 0 for any number'],
+  ['account_connections', t`One account`, t`2 at least; 0 for any number`],
+  ['host_connections', t`One mail server`, t`2 at least; 0 for any number`],
 ]
 
 /** How long things are kept, and how much is filed in an hour. */
 export function LimitsOf() {
   const [open, setOpen] = useState(false)
   const query = useQuery(queries.limits)
-  const days = (n: number) => (n ? `${n} days` : 'for ever')
+  const days = (n: number) => (n ? plural(n, { one: '# day', other: '# days' }) : t`without limit`)
+  const files = (n?: number) =>
+    n ? plural(n, { one: 'at most # file', other: 'at most # files' }) : t`any number of files`
+  const connections = (n?: number) =>
+    n ? plural(n, { one: 'at most # connection', other: 'at most # connections' }) : t`any number of connections`
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between">
-        <h2>Limits</h2>
+        <h2>
+          <Trans>Limits</Trans>
+        </h2>
         <Button disabled={!query.data} onClick={() => setOpen(true)}>
-          Change the limits
+          <Trans>Change the limits</Trans>
         </Button>
       </div>
       <Listing query={query}>
         {(l) => (
-          <p className="border-t border-line py-3 text-ink-2">
-            History is kept {days(l.history_days)}, senders and subjects in the register {days(l.register_days)}, files
-            that were replaced or taken back {days(l.kept_days)}, what people did {days(l.audit_days ?? 0)}. Up to{' '}
-            {l.spool_mb} MB wait here for a cabinet that is down. In an hour a rule files at most{' '}
-            {l.rule_files || 'any number of'} files, and one sender has at most {l.sender_files || 'any number'} filed;
-            what is more waits in the tray. Old mail is not counted. One account has at most{' '}
-            {l.account_connections || 'any number of'} connections to its mail server, one mail server at most{' '}
-            {l.host_connections || 'any number'}; where more are wanted, mailboxes take turns.
-          </p>
+          <div className="space-y-2 border-t border-line py-3 text-ink-2">
+            <p>
+              <Trans>
+                Ink Tray keeps the history {days(l.history_days)}, senders and subjects in the register{' '}
+                {days(l.register_days)}, files that were replaced or taken back {days(l.kept_days)}, and the record of
+                what people did {days(l.audit_days ?? 0)}. Up to {l.spool_mb} MB wait here for a cabinet that is out of
+                reach.
+              </Trans>
+            </p>
+            <p>
+              <Trans>
+                In an hour a rule files {files(l.rule_files)}, and one sender gets {files(l.sender_files)} filed.
+                Everything beyond waits in the tray. Old mail is not counted.
+              </Trans>
+            </p>
+            <p>
+              <Trans>
+                One account has {connections(l.account_connections)} to its mail server, and one mail server{' '}
+                {connections(l.host_connections)} in all. If more are needed, mailboxes take turns.
+              </Trans>
+            </p>
+          </div>
         )}
       </Listing>
       {open && query.data && <LimitsSheet limits={query.data} onClose={() => setOpen(false)} />}
@@ -622,15 +673,27 @@ function LimitsSheet({ limits: { revision, ...values }, onClose }: { limits: Sch
       />
     ))
   return (
-    <Sheet title="Limits" open onClose={onClose}>
+    <Sheet title={t`Limits`} open onClose={onClose}>
       <form onSubmit={form.submit}>
-        <h3 className="mb-2 font-semibold">Kept</h3>
+        <h3 className="mb-2 font-semibold">
+          <Trans>Kept</Trans>
+        </h3>
         {numbers(kept)}
-        <h3 className="mb-2 font-semibold">Filed in an hour, at most</h3>
+        <h3 className="mb-2 font-semibold">
+          <Trans>Filed in an hour, at most</Trans>
+        </h3>
         <div className="grid gap-x-3 sm:grid-cols-3">{numbers(caps)}</div>
-        <h3 className="mb-2 font-semibold">Connections at once, at most</h3>
+        <h3 className="mb-2 font-semibold">
+          <Trans>Connections at once, at most</Trans>
+        </h3>
         <div className="grid gap-x-3 sm:grid-cols-2">{numbers(connections)}</div>
-        <End of={form} label="Save" onClose={onClose} mine={form.now} look={() => value(api.GET('/api/v1/limits'))} />
+        <End
+          of={form}
+          label={t`Save`}
+          onClose={onClose}
+          mine={form.now}
+          look={() => value(api.GET('/api/v1/limits'))}
+        />
       </form>
     </Sheet>
   )

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useNavigate } from 'react-router'
@@ -5,8 +7,9 @@ import { Link, useNavigate } from 'react-router'
 import type { Schemas } from '../api/client'
 import { queries } from '../api/queries'
 import { Bars, Button, Listing, Page } from '../ui/basics'
-import { many, size, today, when } from '../ui/format'
+import { figure, size, today, when } from '../ui/format'
 import { Machines, Of } from '../ui/office'
+import { labelOf } from '../ui/labels'
 import { ItemLine, MessageHead } from './parts'
 
 export function Today() {
@@ -23,37 +26,37 @@ function FirstSteps({ day }: { day: Schemas['Today'] }) {
   const steps = [
     {
       done: day.has_mailbox,
-      title: 'Add a mailbox',
-      text: 'Where messages arrive: a mail server, a name and a password.',
+      title: t`Add a mailbox`,
+      text: t`Where messages arrive: a mail server, a name and a password.`,
       to: '/settings/mailboxes?add=mailbox',
     },
     {
       done: day.has_cabinet,
-      title: 'Choose a cabinet',
-      text: 'Where Ink Tray keeps the files: a folder on this machine, a mounted share or a server.',
+      title: t`Choose a cabinet`,
+      text: t`Where Ink Tray keeps the files: a folder on this machine, a mounted share or a server.`,
       to: '/settings/cabinets?add=cabinet',
     },
     {
       done: day.has_rule,
-      title: 'Make a rule',
-      text: 'What to look for, which attachments to take, and where to file them. You see what the rule would do before it does anything.',
+      title: t`Make a rule`,
+      text: t`What to look for, which attachments to take, and where to file them. You see what the rule would do before it does anything.`,
       to: '/rules/new?start=proposed',
     },
     {
       done: day.running,
-      title: 'Switch it on',
-      text: 'From then on the rule files mail as it arrives. If you want, it also files the mail that is there already.',
+      title: t`Switch it on`,
+      text: t`From then on the rule files mail as it arrives. If you want, it also files the mail that is there already.`,
       to: day.first_rule ? `/rules/${day.first_rule}` : '/rules',
     },
   ]
   const next = steps.find((s) => !s.done)
   return (
     <Page
-      title={next ? 'Four steps to the first filed message' : 'Everything is ready for the first message'}
+      title={next ? t`Four steps to the first filed message` : t`Everything is ready for the first message`}
       sub={
         next
-          ? 'Ink Tray files nothing and changes nothing in a mailbox before you switch a rule on.'
-          : 'A rule is on. It files matching mail as it arrives.'
+          ? t`Ink Tray files nothing and changes nothing in a mailbox before you switch a rule on.`
+          : t`A rule is on. It files matching mail as it arrives.`
       }
     >
       <ol className="max-w-2xl">
@@ -65,7 +68,11 @@ function FirstSteps({ day }: { day: Schemas['Today'] }) {
             <div className="grow">
               <h2>
                 {s.title}
-                {s.done && <span className="ml-2 font-sans text-sm font-normal text-moss">done</span>}
+                {s.done && (
+                  <span className="ml-2 font-sans text-sm font-normal text-moss">
+                    <Trans>done</Trans>
+                  </span>
+                )}
               </h2>
               <p className="text-ink-2">{s.text}</p>
             </div>
@@ -82,25 +89,31 @@ function FirstSteps({ day }: { day: Schemas['Today'] }) {
       </ol>
       {!next && (
         <section className="max-w-2xl border-t border-line py-5" aria-live="polite">
-          <h2>The first message</h2>
+          <h2>
+            <Trans>The first message</Trans>
+          </h2>
           <p className="text-ink-2">
-            Send a message that matches your rule, with an attachment. It appears here as soon as it is filed. Or{' '}
-            <Link className="text-pen underline" to={`/rules/${day.first_rule}`}>
-              open the rule
-            </Link>{' '}
-            and file old mail. Each message that is not filed says why on the page{' '}
-            <Link className="text-pen underline" to="/mail">
-              Mail
-            </Link>
-            {day.tray > 0 && (
-              <>
-                ;{' '}
-                <Link className="text-pen underline" to="/tray">
-                  {many(day.tray, 'item waits', 'items wait')} in the tray
-                </Link>
-              </>
-            )}
-            .
+            <Trans>
+              Send a message that matches your rule, with an attachment. It appears here as soon as it is filed. Or{' '}
+              <Link className="text-pen underline" to={`/rules/${day.first_rule}`}>
+                open the rule
+              </Link>{' '}
+              and file old mail. Each message that is not filed says why on the page{' '}
+              <Link className="text-pen underline" to="/mail">
+                Mail
+              </Link>
+              {day.tray > 0 && (
+                <>
+                  ;{' '}
+                  <Link className="text-pen underline" to="/tray">
+                    <Trans>
+                      <Plural value={day.tray} one="# item waits" other="# items wait" /> in the tray
+                    </Trans>
+                  </Link>
+                </>
+              )}
+              .
+            </Trans>
           </p>
         </section>
       )}
@@ -119,13 +132,21 @@ const isWatched = (state: string) =>
 function MailboxesToday({ day }: { day: Schemas['Today'] }) {
   return (
     <>
-      <h2 className="mb-1">Mailboxes</h2>
+      <h2 className="mb-1">
+        <Trans>Mailboxes</Trans>
+      </h2>
       <table className="w-full text-[14.5px]">
         <thead className="sr-only">
           <tr>
-            <th>Mailbox</th>
-            <th>State</th>
-            <th>Filed today</th>
+            <th>
+              <Trans>Mailbox</Trans>
+            </th>
+            <th>
+              <Trans>State</Trans>
+            </th>
+            <th>
+              <Trans>Filed today</Trans>
+            </th>
           </tr>
         </thead>
         <tbody>
@@ -133,9 +154,11 @@ function MailboxesToday({ day }: { day: Schemas['Today'] }) {
             <tr key={`${m.machine} ${m.id}`} className="border-b border-line">
               <td className="p-2.5 font-semibold">{m.name}</td>
               <td className={`p-2.5 ${m.state === 'out of reach' ? 'text-seal' : ''}`}>
-                {m.state === 'elsewhere' ? <Of machine={m.machine} /> : m.state}
+                {m.state === 'elsewhere' ? <Of machine={m.machine} /> : labelOf(m.state)}
               </td>
-              <td className="p-2.5 text-right text-ink-2">{m.filed} today</td>
+              <td className="p-2.5 text-right text-ink-2">
+                <Trans>{m.filed} today</Trans>
+              </td>
             </tr>
           ))}
         </tbody>
@@ -161,22 +184,22 @@ function Day({ day }: { day: Schemas['Today'] }) {
     setBy(to)
   }
   const days = by === 'filed' ? day.days : day.days_received
-  const sub = `${all ? (live === 1 ? 'The mailbox is' : `All ${live} mailboxes are`) : `${live} of ${own.length} mailboxes are`} being watched${own.length < day.mailboxes.length ? ' here' : ''}.${last ? ` Last arrival ${when(last)}.` : ''}`
+  const sub = t`${all ? (live === 1 ? t`The mailbox is` : t`All ${live} mailboxes are`) : t`${live} of ${own.length} mailboxes are`} being watched${own.length < day.mailboxes.length ? t` here` : ''}.${last ? t` Last arrival ${when(last)}.` : ''}`
   return (
     <Page
       title={today()}
       sub={sub}
       actions={
         <Button look="main" onClick={() => void go('/rules/new')}>
-          New rule
+          <Trans>New rule</Trans>
         </Button>
       }
     >
       <Machines missing={day.missing} />
       <dl className="mb-6 grid grid-cols-2 rounded-xl border border-line bg-sheet-2 lg:grid-cols-4">
-        <Figure figure={day.filed_today.toLocaleString()} text="filed today" />
-        <Figure figure={day.filed_month.toLocaleString()} text={`this month, ${size(day.bytes_month)}`} />
-        <Figure figure={day.tray.toLocaleString()} text="in the tray, waiting for you" seal={day.tray > 0} to="/tray" />
+        <Figure figure={figure(day.filed_today)} text={t`filed today`} />
+        <Figure figure={figure(day.filed_month)} text={t`this month, ${size(day.bytes_month)}`} />
+        <Figure figure={figure(day.tray)} text={t`in the tray, waiting for you`} seal={day.tray > 0} to="/tray" />
         <Figure
           figure={
             day.delay_ms === undefined
@@ -185,14 +208,18 @@ function Day({ day }: { day: Schemas['Today'] }) {
                 ? `${day.delay_ms} ms`
                 : `${(day.delay_ms / 1000).toFixed(1)} s`
           }
-          text="typical time from arrival to filed"
+          text={t`typical time from arrival to filed`}
         />
       </dl>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-7 lg:grid-cols-[minmax(0,1.12fr)_minmax(0,1fr)]">
         <section aria-live="polite">
-          <h2>As it arrives</h2>
+          <h2>
+            <Trans>As it arrives</Trans>
+          </h2>
           {day.arrivals.length === 0 && (
-            <p className="py-4 text-ink-2">No mail has arrived since the rules were switched on.</p>
+            <p className="py-4 text-ink-2">
+              <Trans>No mail has arrived since the rules were switched on.</Trans>
+            </p>
           )}
           {day.arrivals.map((a) => (
             <article key={`${a.machine} ${a.message.id}`} className="border-t border-line py-3 first-of-type:border-0">
@@ -207,15 +234,17 @@ function Day({ day }: { day: Schemas['Today'] }) {
         </section>
         <div>
           <div className="flex items-center justify-between gap-3">
-            <h2 id="fortnight">Last fourteen days</h2>
+            <h2 id="fortnight">
+              <Trans>Last fourteen days</Trans>
+            </h2>
             <select
-              aria-label="Count the files by"
+              aria-label={t`Count the files by`}
               className="rounded border border-line-2 bg-sheet px-1.5 py-0.5 text-sm text-ink-2"
               value={by}
               onChange={(e) => choose(e.target.value as 'received' | 'filed')}
             >
-              <option value="received">by date received</option>
-              <option value="filed">by date filed</option>
+              <option value="received">{t`by date received`}</option>
+              <option value="filed">{t`by date filed`}</option>
             </select>
           </div>
           <div className="mt-2.5 mb-6 rounded-xl border border-line bg-sheet-2 px-5 pt-5 pb-2">
@@ -223,13 +252,19 @@ function Day({ day }: { day: Schemas['Today'] }) {
               days={days}
               label={
                 by === 'filed'
-                  ? 'Filed on each of the last fourteen days'
-                  : 'Filed files by the day on which their message came, the last fourteen days'
+                  ? t`Filed on each of the last fourteen days`
+                  : t`Filed files by the day on which their message came, the last fourteen days`
               }
             />
             <p className="mt-1 flex justify-between text-xs text-ink-3">
-              <span>two weeks ago</span>
-              <span>today: {many(days.at(-1) ?? 0, 'file')}</span>
+              <span>
+                <Trans>two weeks ago</Trans>
+              </span>
+              <span>
+                <Trans>
+                  today: <Plural value={days.at(-1) ?? 0} one="# file" other="# files" />
+                </Trans>
+              </span>
             </p>
           </div>
           <MailboxesToday day={day} />

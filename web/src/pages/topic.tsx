@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useRef, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
@@ -5,7 +7,7 @@ import { Link, useNavigate, useParams } from 'react-router'
 import { api, ifMatch, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
 import { Bar, Button, Chip, Field, Listing, Page, Sheet, Wrong } from '../ui/basics'
-import { many, when } from '../ui/format'
+import { when } from '../ui/format'
 import { Meanwhile } from '../ui/meanwhile'
 import { MessageHead } from './parts'
 import { useMark } from './topicmarks'
@@ -19,9 +21,9 @@ export function Topics() {
   const all = useQuery(queries.topics)
   const add = useMutation({
     mutationFn: () => value(api.POST('/api/v1/topics', { body: { name: name ?? '' } })),
-    onSuccess: async (t) => {
+    onSuccess: async (topic) => {
       await client.invalidateQueries({ queryKey: keys.topics })
-      void go(`/topics/${t.id}`)
+      void go(`/topics/${topic.id}`)
     },
   })
   const take = useMutation({
@@ -34,14 +36,16 @@ export function Topics() {
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex flex-wrap items-center justify-between gap-2">
-        <h2>Topics</h2>
+        <h2>
+          <Trans>Topics</Trans>
+        </h2>
         <span className="flex gap-2">
           <input
             ref={file}
             type="file"
             accept=".json,application/json"
             className="sr-only"
-            aria-label="An exported topic"
+            aria-label={t`An exported topic`}
             tabIndex={-1}
             onChange={(e) => {
               if (e.target.files?.[0]) take.mutate(e.target.files[0])
@@ -49,41 +53,51 @@ export function Topics() {
             }}
           />
           <Button onClick={() => file.current?.click()} disabled={take.isPending}>
-            Import a topic…
+            <Trans>Import a topic…</Trans>
           </Button>
-          <Button onClick={() => setName('')}>Add a topic</Button>
+          <Button onClick={() => setName('')}>
+            <Trans>Add a topic</Trans>
+          </Button>
         </span>
       </div>
       <p className="mb-2 text-ink-2">
-        A topic is what messages are about, however they are worded. It learns from messages that you mark. Rules can
-        ask for it. Everything stays on this machine.
+        <Trans>
+          A topic is what messages are about, however they are worded. It learns from messages that you mark. Rules can
+          ask for it. Everything stays on this machine.
+        </Trans>
       </p>
       <Wrong error={take.error} />
-      <Listing query={all} empty={(t) => t.length === 0 && 'No topics yet.'}>
+      <Listing query={all} empty={(topics) => topics.length === 0 && t`No topics yet.`}>
         {(list) =>
-          list.map((t) => (
-            <div key={t.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
+          list.map((topic) => (
+            <div key={topic.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
               <div className="min-w-0 flex-1 basis-80">
                 <p>
-                  <Link className="font-semibold hover:underline" to={`/topics/${t.id}`}>
-                    {t.name}
+                  <Link className="font-semibold hover:underline" to={`/topics/${topic.id}`}>
+                    {topic.name}
                   </Link>{' '}
                   <span className="text-ink-3">
-                    {many(t.about, 'example')} about it, {t.others} not
+                    <Trans>
+                      <Plural value={topic.about} one="# example" other="# examples" /> about it, {topic.others} not
+                    </Trans>
                   </span>
                 </p>
-                <p className="text-[14.5px] text-ink-2">{t.sentence}</p>
-                {t.rules.length > 0 && <p className="text-[13.5px] text-ink-3">asked for by {t.rules.join(', ')}</p>}
+                <p className="text-[14.5px] text-ink-2">{topic.sentence}</p>
+                {topic.rules.length > 0 && (
+                  <p className="text-[13.5px] text-ink-3">
+                    <Trans>asked for by {topic.rules.join(', ')}</Trans>
+                  </p>
+                )}
               </div>
-              <Button onClick={() => void go(`/topics/${t.id}`)} aria-label={`Teach ${t.name}`}>
-                Teach…
+              <Button onClick={() => void go(`/topics/${topic.id}`)} aria-label={t`Teach ${topic.name}`}>
+                <Trans>Teach…</Trans>
               </Button>
             </div>
           ))
         }
       </Listing>
       <Sheet
-        title="Add a topic"
+        title={t`Add a topic`}
         open={name !== null}
         onClose={() => {
           setName(null)
@@ -97,18 +111,20 @@ export function Topics() {
           }}
         >
           <Field
-            label="Name"
+            label={t`Name`}
             required
             value={name ?? ''}
             maxLength={100}
             onChange={(e) => setName(e.target.value)}
-            hint="Such as Berth requests. Next, mark some messages that are about it, and some that are not."
+            hint={t`Such as Berth requests. Next, mark some messages that are about it, and some that are not.`}
           />
           <Wrong error={add.error} />
           <div className="flex justify-end gap-2">
-            <Button onClick={() => setName(null)}>Cancel</Button>
+            <Button onClick={() => setName(null)}>
+              <Trans>Cancel</Trans>
+            </Button>
             <Button look="main" type="submit" disabled={add.isPending}>
-              Add topic{' '}
+              <Trans>Add topic </Trans>
             </Button>
           </div>
         </form>
@@ -162,70 +178,80 @@ export function TopicPage() {
   return (
     <Listing query={topics}>
       {(all) => {
-        const t = all.find((x) => x.id === id)
-        if (!t)
+        const topic = all.find((x) => x.id === id)
+        if (!topic)
           return (
-            <Page title="There is no such topic" sub="It may have been removed.">
+            <Page title={t`There is no such topic`} sub={t`It may have been removed.`}>
               <Link className="underline" to="/settings/topics">
-                All topics
+                <Trans>All topics</Trans>
               </Link>
             </Page>
           )
         return (
           <Page
-            title={t.name}
-            sub={t.sentence}
+            title={topic.name}
+            sub={topic.sentence}
             actions={
               <>
                 <Button
                   onClick={() => {
-                    setName(t.name)
-                    setBegun(t.revision)
+                    setName(topic.name)
+                    setBegun(topic.revision)
                     setAsked('rename')
                   }}
                 >
-                  Rename…
+                  <Trans>Rename…</Trans>
                 </Button>
                 <Button onClick={() => exported.mutate()} disabled={exported.isPending}>
-                  Export
+                  <Trans>Export</Trans>
                 </Button>
-                <Button onClick={() => setAsked('remove')}>Remove…</Button>
+                <Button onClick={() => setAsked('remove')}>
+                  <Trans>Remove…</Trans>
+                </Button>
               </>
             }
           >
             <Wrong error={exported.error} />
-            {!t.ready && (
+            {!topic.ready && (
               <div className="mb-5 max-w-xl">
                 <Bar
-                  label={`Examples of “${t.name}”`}
-                  done={Math.min(t.about, t.needs) + Math.min(t.others, t.needs)}
-                  of={2 * t.needs}
+                  label={t`Examples of “${topic.name}”`}
+                  done={Math.min(topic.about, topic.needs) + Math.min(topic.others, topic.needs)}
+                  of={2 * topic.needs}
                 />
                 <p className="mt-1 text-sm text-ink-3">
-                  {t.about} of {t.needs} that are about it, {t.others} of {t.needs} that are not.
+                  <Trans>
+                    {topic.about} of {topic.needs} that are about it, {topic.others} of {topic.needs} that are not.
+                  </Trans>
                 </p>
               </div>
             )}
-            {t.rules.length > 0 && (
+            {topic.rules.length > 0 && (
               <p className="mb-4 text-ink-2">
-                Asked for by the {t.rules.length > 1 ? 'rules' : 'rule'} {t.rules.map((r) => `“${r}”`).join(', ')}.
+                <Trans>Rules that ask for it: {topic.rules.map((r) => `“${r}”`).join(', ')}.</Trans>
               </p>
             )}
             <div className="grid max-w-6xl grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-2">
               <div>
-                <Teach topic={t} />
-                <Past topic={t} />
+                <Teach topic={topic} />
+                <Past topic={topic} />
               </div>
-              <Examples topic={t} />
+              <Examples topic={topic} />
             </div>
-            <Sheet title={`Rename “${t.name}”`} open={asked === 'rename'} onClose={() => setAsked('')}>
+            <Sheet title={t`Rename “${topic.name}”`} open={asked === 'rename'} onClose={() => setAsked('')}>
               <form
                 onSubmit={(e) => {
                   e.preventDefault()
                   rename.mutate()
                 }}
               >
-                <Field label="Name" required value={name} maxLength={100} onChange={(e) => setName(e.target.value)} />
+                <Field
+                  label={t`Name`}
+                  required
+                  value={name}
+                  maxLength={100}
+                  onChange={(e) => setName(e.target.value)}
+                />
                 <Meanwhile
                   error={rename.error}
                   mine={{ name }}
@@ -240,23 +266,30 @@ export function TopicPage() {
                   }}
                 />
                 <div className="flex justify-end gap-2">
-                  <Button onClick={() => setAsked('')}>Cancel</Button>
+                  <Button onClick={() => setAsked('')}>
+                    <Trans>Cancel</Trans>
+                  </Button>
                   <Button look="main" type="submit" disabled={rename.isPending}>
-                    Rename
+                    <Trans>Rename</Trans>
                   </Button>
                 </div>
               </form>
             </Sheet>
-            <Sheet title={`Remove “${t.name}”?`} open={asked === 'remove'} onClose={() => setAsked('')}>
+            <Sheet title={t`Remove “${topic.name}”?`} open={asked === 'remove'} onClose={() => setAsked('')}>
               <p>
-                Everything it learned from {many(t.about + t.others, 'example')} is lost, unless you export the topic
-                first. The messages stay where they are.
+                <Trans>
+                  Everything it learned from{' '}
+                  <Plural value={topic.about + topic.others} one="# example" other="# examples" /> is lost, unless you
+                  export the topic first. The messages stay where they are.
+                </Trans>
               </p>
               <Wrong error={remove.error} />
               <div className="mt-5 flex justify-end gap-2">
-                <Button onClick={() => setAsked('')}>Keep it</Button>
+                <Button onClick={() => setAsked('')}>
+                  <Trans>Keep it</Trans>
+                </Button>
                 <Button look="seal" onClick={() => remove.mutate()}>
-                  Remove
+                  <Trans>Remove</Trans>
                 </Button>
               </div>
             </Sheet>
@@ -279,14 +312,16 @@ function Teach({ topic }: { topic: Schemas['Topic'] }) {
     )
   return (
     <section className="mb-8">
-      <h2>Is this about {topic.name}?</h2>
+      <h2>
+        <Trans>Is this about {topic.name}?</Trans>
+      </h2>
       <p className="mb-1 text-sm text-ink-3">
         {topic.ready
-          ? 'Ink Tray is least sure about these messages, so your answers teach it most.'
-          : 'Answer for some of these, or mark messages in Mail.'}
+          ? t`Ink Tray is least sure about these messages, so your answers teach it most.`
+          : t`Answer for some of these, or mark messages in Mail.`}
       </p>
       <Wrong error={mark.error} />
-      <Listing query={query} empty={(l) => l.length === 0 && 'You have answered for every message.'}>
+      <Listing query={query} empty={(l) => l.length === 0 && t`You have answered for every message.`}>
         {(list) =>
           list
             .filter((x) => !done.includes(x.message.id))
@@ -297,18 +332,22 @@ function Teach({ topic }: { topic: Schemas['Topic'] }) {
                   <Button
                     disabled={mark.isPending}
                     onClick={() => answer(x.message.id, true)}
-                    aria-label={`Yes: ${x.message.subject}`}
+                    aria-label={t`Yes: ${x.message.subject}`}
                   >
-                    Yes
+                    <Trans>Yes</Trans>
                   </Button>
                   <Button
                     disabled={mark.isPending}
                     onClick={() => answer(x.message.id, false)}
-                    aria-label={`No: ${x.message.subject}`}
+                    aria-label={t`No: ${x.message.subject}`}
                   >
-                    No
+                    <Trans>No</Trans>
                   </Button>
-                  {topic.ready && <span className="text-[13.5px] text-ink-3">{x.likely} % likely</span>}
+                  {topic.ready && (
+                    <span className="text-[13.5px] text-ink-3">
+                      <Trans>{x.likely} % likely</Trans>
+                    </span>
+                  )}
                 </p>
               </article>
             ))
@@ -327,14 +366,18 @@ function Past({ topic }: { topic: Schemas['Topic'] }) {
     doubt = of('cannot be known')
   return (
     <section>
-      <h2>Try it on past messages</h2>
+      <h2>
+        <Trans>Try it on past messages</Trans>
+      </h2>
       <p className="mb-2 text-sm text-ink-3">
-        Ink Tray reads the last messages of all mailboxes, as a rule would that asks for this topic. It files nothing.
+        <Trans>
+          Ink Tray reads the last messages of all mailboxes, as a rule would that asks for this topic. It files nothing.
+        </Trans>
       </p>
       <p className="flex gap-2">
         {[100, 500].map((n) => (
           <Button key={n} disabled={!topic.ready || query.isFetching} onClick={() => setLast(n)}>
-            {query.isFetching && last === n ? 'Looking…' : `The last ${n}`}
+            {query.isFetching && last === n ? t`Looking…` : t`The last ${n}`}
           </Button>
         ))}
       </p>
@@ -342,8 +385,11 @@ function Past({ topic }: { topic: Schemas['Topic'] }) {
       {query.data && last > 0 && (
         <>
           <p role="status" className="mt-3">
-            Of {many(query.data.looked, 'message')}, <b className="font-semibold">{sure.length}</b> are about it for
-            sure and <b className="font-semibold">{doubt.length}</b> are in doubt.
+            <Trans>
+              Of <Plural value={query.data.looked} one="# message" other="# messages" />,{' '}
+              <b className="font-semibold">{sure.length}</b> are about it for sure and{' '}
+              <b className="font-semibold">{doubt.length}</b> are in doubt.
+            </Trans>
           </p>
           {[...doubt, ...sure].slice(0, 60).map((m) => (
             <article key={m.message.id} className="border-t border-line py-2.5">
@@ -371,10 +417,14 @@ function Examples({ topic }: { topic: Schemas['Topic'] }) {
   })
   return (
     <section>
-      <h2>Examples</h2>
-      <p className="mb-1 text-sm text-ink-3">Ink Tray keeps their texts until you remove them.</p>
+      <h2>
+        <Trans>Examples</Trans>
+      </h2>
+      <p className="mb-1 text-sm text-ink-3">
+        <Trans>Ink Tray keeps their texts until you remove them.</Trans>
+      </p>
       <Wrong error={back.error} />
-      <Listing query={query} empty={(l) => l.length === 0 && 'No message was marked yet.'}>
+      <Listing query={query} empty={(l) => l.length === 0 && t`No message was marked yet.`}>
         {(list) =>
           list.map((x) => (
             <article key={x.id} className="grid grid-cols-[minmax(0,1fr)_auto] gap-x-3 border-t border-line py-2.5">
@@ -382,18 +432,20 @@ function Examples({ topic }: { topic: Schemas['Topic'] }) {
                 <p className="truncate font-semibold">
                   {x.message ? (
                     <Link className="hover:underline" to={`/messages/${x.message}`}>
-                      {x.subject || 'No subject'}
+                      {x.subject || t`No subject`}
                     </Link>
                   ) : (
-                    x.subject || 'No subject'
+                    x.subject || t`No subject`
                   )}
                 </p>
                 <p className="truncate text-[13.5px] text-ink-3">
                   {x.sender} · {x.text}
                 </p>
                 <p className="text-[13.5px] text-ink-3">
-                  marked by {x.marked_by}, {when(x.marked_at)}
-                  {x.origin === 'import' ? ', imported' : x.origin === 'tray' ? ', in the tray' : ''}
+                  <Trans>
+                    marked by {x.marked_by}, {when(x.marked_at)}
+                    {x.origin === 'import' ? t`, imported` : x.origin === 'tray' ? t`, in the tray` : ''}
+                  </Trans>
                 </p>
               </div>
               <div className="text-right">
@@ -402,10 +454,10 @@ function Examples({ topic }: { topic: Schemas['Topic'] }) {
                 <button
                   className="add !text-sm"
                   disabled={back.isPending}
-                  aria-label={`Take back: ${x.subject}`}
+                  aria-label={t`Take back: ${x.subject}`}
                   onClick={() => back.mutate(x.id)}
                 >
-                  Take back
+                  <Trans>Take back</Trans>
                 </button>
               </div>
             </article>

@@ -1,3 +1,5 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
@@ -5,7 +7,7 @@ import { Link } from 'react-router'
 import { api, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
 import { Button, Chip, Pick, Sheet, Wrong } from '../ui/basics'
-import { many } from '../ui/format'
+import { labelOf } from '../ui/labels'
 
 type Marking = { topic: string; messages: number[]; about: boolean; origin: 'mail' | 'rehearsal' | 'proposal' }
 
@@ -37,42 +39,56 @@ export function TopicsOf({ number }: { number: number }) {
   return (
     <section className="mt-6">
       <div className="flex items-start justify-between gap-3">
-        <h2>What it is about</h2>
-        {!open && <Button onClick={() => setOpen(true)}>Look</Button>}
+        <h2>
+          <Trans>What it is about</Trans>
+        </h2>
+        {!open && (
+          <Button onClick={() => setOpen(true)}>
+            <Trans>Look</Trans>
+          </Button>
+        )}
       </div>
       {open && query.isPending && (
         <p role="status" className="py-3 text-ink-3">
-          Looking…
+          <Trans>Looking…</Trans>
         </p>
       )}
       <Wrong error={query.error ?? mark.error} />
-      {query.data?.map((t) => (
-        <div key={t.id} className="border-t border-line py-3 first-of-type:border-0">
+      {query.data?.map((likeness) => (
+        <div key={likeness.id} className="border-t border-line py-3 first-of-type:border-0">
           <p className="flex justify-between gap-3 font-semibold">
-            <Link className="hover:underline" to={`/topics/${t.id}`}>
-              {t.topic}
+            <Link className="hover:underline" to={`/topics/${likeness.id}`}>
+              {likeness.topic}
             </Link>
-            <Chip word={t.said === undefined ? t.decision : t.said ? 'about it, you said' : 'not about it, you said'} />
+            <Chip
+              word={
+                likeness.said === undefined
+                  ? likeness.decision
+                  : likeness.said
+                    ? 'about it, you said'
+                    : 'not about it, you said'
+              }
+            />
           </p>
           <p className="text-[14.5px] [overflow-wrap:anywhere] text-ink-2">
-            {t.likely !== undefined && `${t.likely} % likely. `}
-            {t.for.length > 0 && <>For it: {t.for.join(', ')}. </>}
-            {t.against.length > 0 && <>Against it: {t.against.join(', ')}.</>}
+            {likeness.likely !== undefined && t`${likeness.likely} % likely. `}
+            {likeness.for.length > 0 && <Trans>For it: {likeness.for.join(', ')}. </Trans>}
+            {likeness.against.length > 0 && <Trans>Against it: {likeness.against.join(', ')}.</Trans>}
           </p>
           <p className="mt-1 flex gap-3">
             <button
               className="add"
               disabled={mark.isPending}
-              onClick={() => mark.mutate({ topic: t.id, messages: [number], about: true, origin: 'mail' })}
+              onClick={() => mark.mutate({ topic: likeness.id, messages: [number], about: true, origin: 'mail' })}
             >
-              It is about {t.topic}
+              <Trans>It is about {likeness.topic}</Trans>
             </button>
             <button
               className="add"
               disabled={mark.isPending}
-              onClick={() => mark.mutate({ topic: t.id, messages: [number], about: false, origin: 'mail' })}
+              onClick={() => mark.mutate({ topic: likeness.id, messages: [number], about: false, origin: 'mail' })}
             >
-              It is not
+              <Trans>It is not</Trans>
             </button>
           </p>
         </div>
@@ -90,14 +106,14 @@ export function ProofOf({ number }: { number: number }) {
     <p className="mb-4 text-[14.5px] text-ink-2" role="status">
       {!open ? (
         <button className="add" onClick={() => setOpen(true)}>
-          Is the sender verified?
+          <Trans>Is the sender verified?</Trans>
         </button>
       ) : query.isPending ? (
-        'Looking…'
+        t`Looking…`
       ) : p ? (
-        <>
-          <Chip word={p.state} /> The sender is {p.state}: {p.text}.
-        </>
+        <Trans>
+          <Chip word={p.state} /> The sender is {labelOf(p.state)}: {p.text}.
+        </Trans>
       ) : null}
       <Wrong error={query.error} />
     </p>
@@ -109,48 +125,58 @@ export function MarkSheet({ numbers, onClose }: { numbers: number[]; onClose: ()
   const topics = useQuery(queries.topics)
   const [chosen, setChosen] = useState('')
   const mark = useMark()
-  const topic = topics.data?.find((t) => t.id === chosen) ?? topics.data?.[0]
+  const topic = topics.data?.find((topic) => topic.id === chosen) ?? topics.data?.[0]
   const say = (about: boolean) => topic && mark.mutate({ topic: topic.id, messages: numbers, about, origin: 'mail' })
   return (
-    <Sheet title={`Mark ${many(numbers.length, 'message')} for a topic`} open onClose={onClose}>
+    <Sheet
+      title={t`Mark ${plural(numbers.length, { one: '# message', other: '# messages' })} for a topic`}
+      open
+      onClose={onClose}
+    >
       {topics.data?.length === 0 && (
         <p>
-          No topics yet.{' '}
-          <Link className="text-pen underline" to="/settings/topics">
-            Add one in Settings
-          </Link>
-          .
+          <Trans>
+            No topics yet.{' '}
+            <Link className="text-pen underline" to="/settings/topics">
+              Add one in Settings
+            </Link>
+            .
+          </Trans>
         </p>
       )}
       {topic &&
         (mark.data ? (
           <p role="status">
-            Learned. “{mark.data.name}” knows {many(mark.data.about, 'message')} about it and {mark.data.others} that
-            are not. {mark.data.sentence}
+            <Trans>
+              Learned. “{mark.data.name}” knows <Plural value={mark.data.about} one="# message" other="# messages" />{' '}
+              about it and {mark.data.others} that are not. {mark.data.sentence}
+            </Trans>
           </p>
         ) : (
           <>
             <Pick
-              label="Topic"
+              label={t`Topic`}
               value={topic.id}
               onChange={setChosen}
-              choices={(topics.data ?? []).map((t): [string, string] => [t.id, t.name])}
+              choices={(topics.data ?? []).map((topic): [string, string] => [topic.id, topic.name])}
             />
             <p className="mb-4 text-ink-2">
-              Their subjects, texts, senders and names of attachments are kept as examples, on this machine.
+              <Trans>
+                Their subjects, texts, senders and names of attachments are kept as examples, on this machine.
+              </Trans>
             </p>
           </>
         ))}
       <Wrong error={mark.error} />
       <div className="flex justify-end gap-2">
-        <Button onClick={onClose}>{mark.data ? 'Close' : 'Cancel'}</Button>
+        <Button onClick={onClose}>{mark.data ? t`Close` : t`Cancel`}</Button>
         {topic && !mark.data && (
           <>
             <Button disabled={mark.isPending} onClick={() => say(false)}>
-              They are not about it
+              <Trans>They are not about it</Trans>
             </Button>
             <Button look="main" disabled={mark.isPending} onClick={() => say(true)}>
-              They are about it
+              <Trans>They are about it</Trans>
             </Button>
           </>
         )}
@@ -163,27 +189,27 @@ export function MarkSheet({ numbers, onClose }: { numbers: number[]; onClose: ()
 export function MarkLine({ topics, message }: { topics: string[]; message: Schemas['Message'] }) {
   const all = useQuery(queries.topics)
   const mark = useMark()
-  const found = all.data?.filter((t) => topics.some((n) => n.toLowerCase() === t.name.toLowerCase())) ?? []
+  const found = all.data?.filter((topic) => topics.some((n) => n.toLowerCase() === topic.name.toLowerCase())) ?? []
   if (!message.id || found.length === 0) return null
   return (
     <>
-      {found.map((t) => (
-        <p key={t.id} className="mt-1 flex flex-wrap gap-x-3 text-[13.5px]">
+      {found.map((topic) => (
+        <p key={topic.id} className="mt-1 flex flex-wrap gap-x-3 text-[13.5px]">
           <button
             className="add !p-0"
             disabled={mark.isPending}
-            aria-label={`It is about ${t.name}: ${message.subject}`}
-            onClick={() => mark.mutate({ topic: t.id, messages: [message.id], about: true, origin: 'rehearsal' })}
+            aria-label={t`It is about ${topic.name}: ${message.subject}`}
+            onClick={() => mark.mutate({ topic: topic.id, messages: [message.id], about: true, origin: 'rehearsal' })}
           >
-            It is about {t.name}
+            <Trans>It is about {topic.name}</Trans>
           </button>
           <button
             className="add !p-0"
             disabled={mark.isPending}
-            aria-label={`It is not about ${t.name}: ${message.subject}`}
-            onClick={() => mark.mutate({ topic: t.id, messages: [message.id], about: false, origin: 'rehearsal' })}
+            aria-label={t`It is not about ${topic.name}: ${message.subject}`}
+            onClick={() => mark.mutate({ topic: topic.id, messages: [message.id], about: false, origin: 'rehearsal' })}
           >
-            It is not
+            <Trans>It is not</Trans>
           </button>
         </p>
       ))}

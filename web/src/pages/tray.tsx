@@ -1,12 +1,15 @@
+import { plural, t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 
 import { apiAt, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
 import { Button, Field, Listing, Page, Pick, Sheet, Wrong } from '../ui/basics'
+import { figure } from '../ui/format'
 import { End, useSettings } from '../ui/form'
 import { Machines, Of, To, useOffice } from '../ui/office'
-import { many, size, when } from '../ui/format'
+import { size, when } from '../ui/format'
 import { SignInAgain } from './mailboxes'
 import { MessageHead } from './parts'
 
@@ -14,14 +17,14 @@ import { MessageHead } from './parts'
 type Choice = { at?: string; what: { matters?: string[]; cause?: string } }
 type Way = Schemas['Matter']['ways'][number]
 const words: Record<Way, [string, string]> = {
-  answer: ['It is about it', ''],
-  again: ['Try again', 'Try all again'],
-  release: ['Release', 'Release all'],
-  elsewhere: ['File elsewhere…', 'File all elsewhere…'],
-  refile: ['File it again', 'File all again'],
-  aside: ['Set aside…', 'Set all aside…'],
+  answer: [t`It is about it`, ''],
+  again: [t`Try again`, t`Try all again`],
+  release: [t`Release`, t`Release all`],
+  elsewhere: [t`File elsewhere…`, t`File all elsewhere…`],
+  refile: [t`File it again`, t`File all again`],
+  aside: [t`Set aside…`, t`Set all aside…`],
 }
-const word = (w: Way, filed?: string) => (w === 'again' && filed ? ['Look again', 'Look at all again'] : words[w])
+const word = (w: Way, filed?: string) => (w === 'again' && filed ? [t`Look again`, t`Look at all again`] : words[w])
 
 export function Tray() {
   const client = useQueryClient()
@@ -59,34 +62,36 @@ export function Tray() {
   }
   return (
     <Page
-      title="Tray"
+      title={t`Tray`}
       sub={
         query.data?.count
-          ? `${many(query.data.count, 'item waits', 'items wait')} for you.`
-          : 'Items that need a person wait here, each with its reason and what you can do.'
+          ? t`${plural(query.data.count, { one: '# item waits', other: '# items wait' })} for you.`
+          : t`Items that need a person wait here, each with its reason and what you can do.`
       }
     >
       <Wrong error={again.error ?? release.error ?? refile.error ?? answer.error ?? settle.error} />
       <Machines missing={query.data?.missing} />
-      <Listing query={query} empty={(t) => t.count === 0 && 'The tray is empty. Nothing waits for you.'}>
-        {(t) => (
+      <Listing query={query} empty={(tray) => tray.count === 0 && t`The tray is empty. Nothing waits for you.`}>
+        {(tray) => (
           <div className="max-w-4xl">
-            {t.notices.map((n) => (
+            {tray.notices.map((n) => (
               <section key={`${n.machine} ${n.id}`} className="mb-4 rounded-xl border border-line bg-sheet-2 p-5">
                 <p className="font-semibold">
                   {n.text} <Of machine={n.machine} />
                 </p>
                 <p className="mt-1 text-ink-2">{n.advice}</p>
                 <p className="mt-3 flex items-center justify-between text-sm text-ink-3">
-                  since {when(n.made_at)}
-                  <span className="flex gap-2">
-                    {n.kind === 'consent' && n.mailbox && !away(n.machine) && <SignInAgain mailbox={n.mailbox} />}
-                    <Button onClick={() => settle.mutate({ at: away(n.machine), number: n.id })}>Seen</Button>
-                  </span>
+                  <Trans>
+                    since {when(n.made_at)}
+                    <span className="flex gap-2">
+                      {n.kind === 'consent' && n.mailbox && !away(n.machine) && <SignInAgain mailbox={n.mailbox} />}
+                      <Button onClick={() => settle.mutate({ at: away(n.machine), number: n.id })}>Seen</Button>
+                    </span>
+                  </Trans>
                 </p>
               </section>
             ))}
-            {t.groups.map((g) => (
+            {tray.groups.map((g) => (
               <Group
                 key={`${g.machine} ${g.cause}`}
                 group={g}
@@ -159,7 +164,7 @@ function Group({
               )}{' '}
               <span className="text-[13.5px] text-ink-3">
                 {!!m.size && size(m.size)}
-                {m.rule && ` · rule “${m.rule}”`}
+                {m.rule && t` · rule “${m.rule}”`}
               </span>
             </p>
             <p className="text-[14.5px] [overflow-wrap:anywhere] text-ink-2">
@@ -170,16 +175,16 @@ function Group({
                 <Button
                   disabled={busy}
                   onClick={() => answer(m.id, true)}
-                  aria-label={`It is about ${m.topic}: ${m.name}`}
+                  aria-label={t`It is about ${m.topic}: ${m.name}`}
                 >
-                  It is about {m.topic}
+                  <Trans>It is about {m.topic}</Trans>
                 </Button>
                 <Button
                   disabled={busy}
                   onClick={() => answer(m.id, false)}
-                  aria-label={`It is not about ${m.topic}: ${m.name}`}
+                  aria-label={t`It is not about ${m.topic}: ${m.name}`}
                 >
-                  It is not
+                  <Trans>It is not</Trans>
                 </Button>
               </p>
             )}
@@ -202,7 +207,7 @@ function Group({
       ))}
       {g.count > g.matters.length && (
         <p className="mt-3 border-t border-line pt-3 text-sm text-ink-3">
-          And {many(g.count - g.matters.length, 'more')}.
+          <Trans>And {figure(g.count - g.matters.length)} more.</Trans>
         </p>
       )}
     </section>
@@ -220,25 +225,29 @@ function Aside({ choice, count, onClose }: { choice: Choice; count: number; onCl
     },
   })
   return (
-    <Sheet title={count > 1 ? `Set ${count} items aside?` : 'Set it aside?'} open onClose={onClose}>
+    <Sheet title={count > 1 ? t`Set ${count} items aside?` : t`Set it aside?`} open onClose={onClose}>
       <form
         onSubmit={(e) => {
           e.preventDefault()
           aside.mutate()
         }}
       >
-        <p className="mb-4">It leaves the tray, and Ink Tray files nothing of it. The message stays where it is.</p>
+        <p className="mb-4">
+          <Trans>It leaves the tray, and Ink Tray files nothing of it. The message stays where it is.</Trans>
+        </p>
         <Field
-          label="Reason, for colleagues who look later"
+          label={t`Reason, for colleagues who look later`}
           value={note}
           maxLength={500}
           onChange={(e) => setNote(e.target.value)}
         />
         <Wrong error={aside.error} />
         <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Keep it</Button>
+          <Button onClick={onClose}>
+            <Trans>Keep it</Trans>
+          </Button>
           <Button look="seal" type="submit" disabled={aside.isPending}>
-            Set aside
+            <Trans>Set aside</Trans>
           </Button>
         </div>
       </form>
@@ -250,7 +259,7 @@ function Elsewhere({ choice, count, onClose }: { choice: Choice; count: number; 
   const cabinets = useQuery(queries.cabinetsOf(choice.at))
   const chosen = (cabinet: string) => cabinet || cabinets.data?.[0]?.name || ''
   const form = useSettings({
-    values: { cabinet: '', folder: 'Sorted by hand' },
+    values: { cabinet: '', folder: t`Sorted by hand` },
     save: ({ cabinet, folder }) =>
       value(
         apiAt(choice.at).POST('/api/v1/tray/elsewhere', { body: { ...choice.what, cabinet: chosen(cabinet), folder } }),
@@ -259,22 +268,24 @@ function Elsewhere({ choice, count, onClose }: { choice: Choice; count: number; 
   })
   const at = chosen(form.now.cabinet)
   return (
-    <Sheet title={count > 1 ? `File ${count} items elsewhere` : 'File it elsewhere'} open onClose={onClose}>
+    <Sheet title={count > 1 ? t`File ${count} items elsewhere` : t`File it elsewhere`} open onClose={onClose}>
       <form onSubmit={form.submit}>
-        <p className="mb-4">Ink Tray files it unchanged, under its own name.</p>
+        <p className="mb-4">
+          <Trans>Ink Tray files it unchanged, under its own name.</Trans>
+        </p>
         <Pick
-          label="Cabinet"
+          label={t`Cabinet`}
           choices={(cabinets.data ?? []).map((c) => [c.name, c.name])}
           {...form.held('cabinet')}
           value={at}
         />
         <Field
-          label="Folder"
+          label={t`Folder`}
           required
-          hint="Separate levels by /. Ink Tray creates missing folders."
+          hint={t`Separate levels by /. Ink Tray creates missing folders.`}
           {...form.bind('folder')}
         />
-        <End of={form} label="File it" disabled={!at} onClose={onClose} />
+        <End of={form} label={t`File it`} disabled={!at} onClose={onClose} />
       </form>
     </Sheet>
   )

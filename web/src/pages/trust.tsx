@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 
@@ -14,7 +16,9 @@ export function Trust() {
   return (
     <section className="mb-10 max-w-4xl">
       <div className="mb-2 flex items-center justify-between">
-        <h2>Verified senders</h2>
+        <h2>
+          <Trans>Verified senders</Trans>
+        </h2>
         {query.data && (
           <Button
             onClick={() =>
@@ -26,35 +30,47 @@ export function Trust() {
               })
             }
           >
-            Edit trusted servers
+            <Trans>Edit trusted servers</Trans>
           </Button>
         )}
       </div>
       <p className="mb-2 text-ink-2">
-        Anyone can write any name and address into a message. A sender counts as verified if a signature or a trusted
-        mail server proves it.
+        <Trans>
+          Anyone can write any name and address into a message. A sender counts as verified if a signature or a trusted
+          mail server proves it.
+        </Trans>
       </p>
       <Listing query={query}>
-        {(t) => (
+        {(trust) => (
           <dl className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-6 gap-y-1.5 border-t border-line pt-3">
-            <dt className="text-ink-3">Trusted mail servers</dt>
+            <dt className="text-ink-3">
+              <Trans>Trusted mail servers</Trans>
+            </dt>
             <dd className="[overflow-wrap:anywhere]">
-              {t.servers.length ? t.servers.join(', ') : 'none'}. Ink Tray checks the signatures of all other mail
-              itself.
+              <Trans>
+                {trust.servers.length ? trust.servers.join(', ') : t`none`}. Ink Tray checks the signatures of all other
+                mail itself.
+              </Trans>
             </dd>
-            <dt className="text-ink-3">Replies go</dt>
-            <dd>{t.replies ? 'to verified senders only' : 'to every sender'}</dd>
-            <dt className="text-ink-3">Correspondents are recognised</dt>
-            <dd>{t.correspondents ? 'only if the sender is verified' : 'by their address alone'}</dd>
-            <dt className="text-ink-3">Virus scanner</dt>
+            <dt className="text-ink-3">
+              <Trans>Replies go</Trans>
+            </dt>
+            <dd>{trust.replies ? t`to verified senders only` : t`to every sender`}</dd>
+            <dt className="text-ink-3">
+              <Trans>Correspondents are recognised</Trans>
+            </dt>
+            <dd>{trust.correspondents ? t`only if the sender is verified` : t`by their address alone`}</dd>
+            <dt className="text-ink-3">
+              <Trans>Virus scanner</Trans>
+            </dt>
             <dd className="[overflow-wrap:anywhere]">
-              {t.scanner ? (
+              {trust.scanner ? (
                 <>
-                  {t.scanner} <Chip word={t.scanner_answers ? 'answers' : 'failed'} />{' '}
-                  <span className="text-[14.5px] text-ink-3">{t.scanner_says}</span>
+                  {trust.scanner} <Chip word={trust.scanner_answers ? 'answers' : 'failed'} />{' '}
+                  <span className="text-[14.5px] text-ink-3">{trust.scanner_says}</span>
                 </>
               ) : (
-                'none: start the service with --scanner to use one'
+                t`none: start the service with --virus-scanner to use one`
               )}
             </dd>
           </dl>
@@ -75,29 +91,29 @@ function TrustSheet({ was, onClose }: { was: Schemas['TrustSettings'] & { revisi
   })
   const { now, set } = form
   return (
-    <Sheet title="Verified senders" open onClose={onClose}>
+    <Sheet title={t`Verified senders`} open onClose={onClose}>
       <form onSubmit={form.submit}>
         <TextList
-          label="Your own mail servers, by the first name in their Authentication-Results field"
+          label={t`Your own mail servers, by the first name in their Authentication-Results field`}
           values={now.servers}
           onChange={(servers) => set('servers', servers)}
         />
         <p className="mt-1 mb-4 text-sm text-ink-3">
-          Such as mx.brackwater.example. Ink Tray reads only the lines that these servers added.
+          <Trans>Such as mx.brackwater.example. Ink Tray reads only the lines that these servers added.</Trans>
         </p>
         <div className="mb-4">
           <Tick
-            label="reply to verified senders only"
+            label={t`reply to verified senders only`}
             checked={now.replies}
             onChange={(replies) => set('replies', replies)}
           />
           <Tick
-            label="recognise correspondents only if the sender is verified"
+            label={t`recognise correspondents only if the sender is verified`}
             checked={now.correspondents}
             onChange={(correspondents) => set('correspondents', correspondents)}
           />
         </div>
-        <End of={form} label="Save" onClose={onClose} mine={now} look={() => value(api.GET('/api/v1/trust'))} />
+        <End of={form} label={t`Save`} onClose={onClose} mine={now} look={() => value(api.GET('/api/v1/trust'))} />
       </form>
     </Sheet>
   )

@@ -1,8 +1,9 @@
+import { t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 
 import { api, value } from '../api/client'
 import { Button, Chip, Listing, Sheet, Wrong } from '../ui/basics'
-import { many } from '../ui/format'
 
 export type Undone = { pass: number } | { item: number; name: string }
 
@@ -37,29 +38,63 @@ export function Undo({
     },
   })
   return (
-    <Sheet title={of ? `Take back what pass ${number} filed?` : `Take “${what.name}” back?`} open onClose={onClose}>
+    <Sheet title={of ? t`Take back what pass ${number} filed?` : t`Take “${what.name}” back?`} open onClose={onClose}>
       <Listing query={look}>
         {(p) => (
           <>
             <ul className="mb-3 list-disc pl-5">
               {p.takes > 0 ? (
-                <li>{many(p.takes, 'file is', 'files are')} taken out of the cabinet and kept for a while.</li>
+                <li>
+                  <Trans>
+                    <Plural value={p.takes} one="# file is" other="# files are" /> taken out of the cabinet and kept for
+                    a while.
+                  </Trans>
+                </li>
               ) : (
-                !p.returns && !p.changes?.length && <li>No file is taken back.</li>
+                !p.returns &&
+                !p.changes?.length && (
+                  <li>
+                    <Trans>No file is taken back.</Trans>
+                  </li>
+                )
               )}
               {p.keeps > 0 && (
-                <li>{many(p.keeps, 'filing keeps its file', 'filings keep their files')}; see why below.</li>
+                <li>
+                  <Trans>
+                    <Plural value={p.keeps} one="# filing keeps its file" other="# filings keep their files" />; see why
+                    below.
+                  </Trans>
+                </li>
               )}
-              {p.returns > 0 && <li>{many(p.returns, 'message is', 'messages are')} moved back to where they were.</li>}
-              {!!p.changes?.length && <li>Taken back: {p.changes.join('; ')}.</li>}
-              {p.stays.length > 0 && <li>What stays done: {p.stays.join('; ')}.</li>}
-              {p.lines.length > 0 && <li>No rule files it again until you say so.</li>}
+              {p.returns > 0 && (
+                <li>
+                  <Trans>
+                    <Plural value={p.returns} one="# message is" other="# messages are" /> moved back to where they
+                    were.
+                  </Trans>
+                </li>
+              )}
+              {!!p.changes?.length && (
+                <li>
+                  <Trans>Taken back: {p.changes.join('; ')}.</Trans>
+                </li>
+              )}
+              {p.stays.length > 0 && (
+                <li>
+                  <Trans>What stays done: {p.stays.join('; ')}.</Trans>
+                </li>
+              )}
+              {p.lines.length > 0 && (
+                <li>
+                  <Trans>No rule files it again until you say so.</Trans>
+                </li>
+              )}
             </ul>
             <div
               className="max-h-64 overflow-auto border-t border-line text-[14px]"
               tabIndex={0}
               role="region"
-              aria-label="Files"
+              aria-label={t`Files`}
             >
               {p.lines.map((l, i) => (
                 <div key={i} className="flex items-start justify-between gap-3 border-b border-line py-1.5">
@@ -73,7 +108,9 @@ export function Undo({
                 </div>
               ))}
               {p.takes + p.keeps > p.lines.length && (
-                <p className="py-1.5 text-ink-3">And {p.takes + p.keeps - p.lines.length} more.</p>
+                <p className="py-1.5 text-ink-3">
+                  <Trans>And {p.takes + p.keeps - p.lines.length} more.</Trans>
+                </p>
               )}
             </div>
           </>
@@ -81,9 +118,11 @@ export function Undo({
       </Listing>
       <Wrong error={undo.error} />
       <div className="mt-5 flex justify-end gap-2">
-        <Button onClick={onClose}>Keep it</Button>
+        <Button onClick={onClose}>
+          <Trans>Keep it</Trans>
+        </Button>
         <Button look="seal" disabled={!look.data || undo.isPending} onClick={() => undo.mutate()}>
-          Take back
+          <Trans>Take back</Trans>
         </Button>
       </div>
     </Sheet>

@@ -39,9 +39,9 @@ export function useTyped(text: string, commit: (text: string) => void, later: nu
   })
   return [
     typed,
-    (t: string, known = false) => {
-      setTyped(t)
-      if (known) seen.current = t
+    (text: string, known = false) => {
+      setTyped(text)
+      if (known) seen.current = text
     },
   ] as const
 }

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { Dialog as Radix, Popover } from 'radix-ui'
 import {
   type ButtonHTMLAttributes,
@@ -10,6 +12,8 @@ import {
   useRef,
   useState,
 } from 'react'
+
+import { labelOf } from './labels'
 
 type ButtonProps = ButtonHTMLAttributes<HTMLButtonElement> & { look?: 'main' | 'plain' | 'quiet' | 'seal' }
 const looks = {
@@ -43,7 +47,7 @@ export function Chip({ word }: { word: string }) {
     <span
       className={`inline-block rounded-full border px-2 text-[12.5px] font-semibold whitespace-nowrap ${chips[word] ? 'border-transparent ' + chips[word] : 'border-line-2 text-ink-3'}`}
     >
-      {word}
+      {labelOf(word)}
     </span>
   )
 }
@@ -64,7 +68,7 @@ export function Page({
 }) {
   const head = useRef<HTMLHeadingElement>(null)
   useEffect(() => {
-    document.title = `${tab ?? head.current?.textContent ?? ''} – Ink Tray`
+    document.title = t`${tab ?? head.current?.textContent ?? ''} – Ink Tray`
   })
   return (
     <>
@@ -194,7 +198,11 @@ export function Wrong({ error }: { error: unknown }) {
   return (
     <p role="alert" className="my-3 rounded-lg bg-seal-soft px-4 py-3 text-seal">
       {text}.{e.advice ? ' ' + e.advice : ''}
-      {e.request && <span className="block text-sm">In the log it is the request {e.request}.</span>}
+      {e.request && (
+        <span className="block text-sm">
+          <Trans>In the log it is the request {e.request}.</Trans>
+        </span>
+      )}
     </p>
   )
 }
@@ -212,7 +220,7 @@ export function Listing<T>({
   if (query.isPending)
     return (
       <p className="py-6 text-ink-3" role="status">
-        Looking…
+        <Trans>Looking…</Trans>
       </p>
     )
   if (query.data === undefined) return <Wrong error={query.error} />
@@ -354,7 +362,7 @@ export function Bars({ days, label, height = 110 }: { days: number[]; label: str
       viewBox={`0 0 420 ${height}`}
       width="100%"
       role="img"
-      aria-label={`${label}: ${days.join(', ')}; the last is today`}
+      aria-label={t`${label}: ${days.join(', ')}; the last is today`}
     >
       {days.map((n, i) => {
         const h = n === 0 ? 0 : Math.max(2, (n / most) * (height - 8))

@@ -1,3 +1,4 @@
+import { Trans } from '@lingui/react/macro'
 import { Component, type ReactNode } from 'react'
 
 import { Button } from './basics'
@@ -20,16 +21,22 @@ export class Boundary extends Component<
     if (!this.state.failed) return this.props.children
     return (
       <div role="alert" className="max-w-2xl p-2">
-        <h1>This page cannot be shown</h1>
+        <h1>
+          <Trans>This page cannot be shown</Trans>
+        </h1>
         <p className="my-3 text-ink-2">
-          Ink Tray may have been updated since you opened the page. Load the page again. Everything that you saved is
-          safe, and filing goes on.
+          <Trans>
+            Ink Tray may have been updated since you opened the page. Load the page again. Everything that you saved is
+            safe, and filing goes on.
+          </Trans>
         </p>
         <Button look="main" onClick={() => window.location.reload()}>
-          Load again
+          <Trans>Load again</Trans>
         </Button>
         <details className="mt-5 text-sm text-ink-3">
-          <summary>What went wrong</summary>
+          <summary>
+            <Trans>What went wrong</Trans>
+          </summary>
           <p className="mt-2 font-mono [overflow-wrap:anywhere]">{String(this.state.failed.error)}</p>
         </details>
       </div>

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { type ComponentProps, useState } from 'react'
 
@@ -18,7 +20,7 @@ export function FolderField({ path, creates, onChoose, ...field }: ComponentProp
     <div className="grid grid-cols-[1fr_auto] items-start gap-3">
       <Field {...field} />
       <Button className="mt-6" onClick={() => setOpen(true)}>
-        Choose…
+        <Trans>Choose…</Trans>
       </Button>
       {open && (
         <Browse
@@ -58,16 +60,26 @@ function Browse({
   const here = query.data?.path ?? ''
   const within = (name: string) => `${here.replace(/[\\/]$/, '')}${here.includes('\\') ? '\\' : '/'}${name}`
   return (
-    <Sheet title="Choose a folder" open onClose={onClose}>
+    <Sheet title={t`Choose a folder`} open onClose={onClose}>
       <p className="mb-2 rounded-lg bg-sheet-2 px-3 py-2 [overflow-wrap:anywhere]">
-        <span className="text-sm text-ink-3">On the machine that runs Ink Tray: </span>
+        <span className="text-sm text-ink-3">
+          <Trans>On the machine that runs Ink Tray: </Trans>
+        </span>
         <b className="font-semibold">{here}</b>
       </p>
       <Wrong error={query.error} />
-      {query.error && from !== '' && at === from && <Button onClick={() => setAt('')}>Begin at the top</Button>}
+      {query.error && from !== '' && at === from && (
+        <Button onClick={() => setAt('')}>
+          <Trans>Begin at the top</Trans>
+        </Button>
+      )}
       <Listing query={query}>
         {(f) => (
-          <ul aria-label="Folders" className="mb-4 max-h-64 overflow-auto rounded-lg border border-line" tabIndex={0}>
+          <ul
+            aria-label={t`Folders`}
+            className="mb-4 max-h-64 overflow-auto rounded-lg border border-line"
+            tabIndex={0}
+          >
             {f.above !== undefined && (
               <li className="border-b border-line">
                 <button
@@ -75,7 +87,7 @@ function Browse({
                   className="w-full px-3 py-1.5 text-left text-pen hover:bg-sheet-2"
                   onClick={() => setAt(f.above!)}
                 >
-                  ↑ the folder above
+                  <Trans>↑ the folder above</Trans>
                 </button>
               </li>
             )}
@@ -90,23 +102,33 @@ function Browse({
                 </button>
               </li>
             ))}
-            {f.more && <li className="px-3 py-1.5 text-ink-3">There are more folders. Type the path of the others.</li>}
-            {f.folders.length === 0 && <li className="px-3 py-1.5 text-ink-3">There are no folders in it.</li>}
+            {f.more && (
+              <li className="px-3 py-1.5 text-ink-3">
+                <Trans>There are more folders. Type the path of the others.</Trans>
+              </li>
+            )}
+            {f.folders.length === 0 && (
+              <li className="px-3 py-1.5 text-ink-3">
+                <Trans>There are no folders in it.</Trans>
+              </li>
+            )}
           </ul>
         )}
       </Listing>
       {creates && (
         <Field
-          label="New folder in it"
-          hint={`Leave empty to use the folder itself. ${creates}`}
+          label={t`New folder in it`}
+          hint={t`Leave empty to use the folder itself. ${creates}`}
           value={made}
           onChange={(e) => setMade(e.target.value.replace(/[\\/]/g, ''))}
         />
       )}
       <div className="flex justify-end gap-2">
-        <Button onClick={onClose}>Cancel</Button>
+        <Button onClick={onClose}>
+          <Trans>Cancel</Trans>
+        </Button>
         <Button look="main" disabled={!here} onClick={() => onChoose(made.trim() ? within(made.trim()) : here)}>
-          Use this folder
+          <Trans>Use this folder</Trans>
         </Button>
       </div>
     </Sheet>

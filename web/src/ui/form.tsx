@@ -1,3 +1,4 @@
+import { Trans } from '@lingui/react/macro'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { type ReactNode, useState } from 'react'
 import {
@@ -155,7 +156,9 @@ export function End({ of, label, busy, disabled, onClose, beside, mine, look }: 
       <div className="flex justify-between gap-2">
         {beside ?? <span />}
         <div className="flex gap-2">
-          <Button onClick={onClose}>Cancel</Button>
+          <Button onClick={onClose}>
+            <Trans>Cancel</Trans>
+          </Button>
           <Button look="main" type="submit" disabled={of.saving.isPending || disabled}>
             {(of.saving.isPending && busy) || label}
           </Button>

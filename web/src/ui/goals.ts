@@ -1,11 +1,12 @@
+import { t } from '@lingui/core/macro'
 /** Where one can go: what it is, its name, and its address. */
 export type Goal = { kind: string; name: string; to: string }
 
 /** What a number may be: a filing such as 2026-0012, or a message. */
 export function numberGoals(text: string): Goal[] {
   const word = text.trim()
-  if (/^\d{4}-\d+$/.test(word)) return [{ kind: 'Filing', name: word, to: `/register?text=${word}` }]
-  if (/^\d{1,15}$/.test(word)) return [{ kind: 'Message', name: word, to: `/messages/${word}` }]
+  if (/^\d{4}-\d+$/.test(word)) return [{ kind: t`Filing`, name: word, to: `/register?text=${word}` }]
+  if (/^\d{1,15}$/.test(word)) return [{ kind: t`Message`, name: word, to: `/messages/${word}` }]
   return []
 }
 

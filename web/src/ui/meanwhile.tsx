@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import type { ReactNode } from 'react'
 
@@ -45,23 +47,34 @@ export function Meanwhile<T extends { revision?: number }>({
   }
   return (
     <Overtaken onTheirs={take} onMine={theirs.data ? () => onMine(theirs.data!) : undefined}>
-      <Listing query={theirs} empty={(t) => t === null && 'It was removed.'}>
-        {(t) => {
+      <Listing query={theirs} empty={(now) => now === null && t`It was removed.`}>
+        {(now) => {
           const differ = Object.entries(mine).filter(
             ([k, v]) =>
               k !== 'revision' &&
-              k in t! &&
-              JSON.stringify(v) !== JSON.stringify((t as Record<string, unknown>)[k]) &&
-              words(v) !== words((t as Record<string, unknown>)[k]),
+              k in now! &&
+              JSON.stringify(v) !== JSON.stringify((now as Record<string, unknown>)[k]) &&
+              words(v) !== words((now as Record<string, unknown>)[k]),
           )
-          if (differ.length === 0) return <p>Both say the same.</p>
+          if (differ.length === 0)
+            return (
+              <p>
+                <Trans>Both say the same.</Trans>
+              </p>
+            )
           return (
             <table className="mt-2 w-full text-left text-[14.5px]">
               <thead>
                 <tr>
-                  <th className="pr-3 font-semibold">What</th>
-                  <th className="pr-3 font-semibold">Saved</th>
-                  <th className="font-semibold">Yours</th>
+                  <th className="pr-3 font-semibold">
+                    <Trans>What</Trans>
+                  </th>
+                  <th className="pr-3 font-semibold">
+                    <Trans>Saved</Trans>
+                  </th>
+                  <th className="font-semibold">
+                    <Trans>Yours</Trans>
+                  </th>
                 </tr>
               </thead>
               <tbody>
@@ -71,7 +84,7 @@ export function Meanwhile<T extends { revision?: number }>({
                       {k.replaceAll('_', ' ')}
                     </th>
                     <td className="py-1 pr-3 [overflow-wrap:anywhere] whitespace-pre-wrap">
-                      {words((t as Record<string, unknown>)[k])}
+                      {words((now as Record<string, unknown>)[k])}
                     </td>
                     <td className="py-1 [overflow-wrap:anywhere] whitespace-pre-wrap">{words(v)}</td>
                   </tr>
@@ -104,12 +117,20 @@ export function Overtaken({
       className="my-3 rounded-lg bg-ochre-soft px-4 py-3"
     >
       <p className="font-semibold text-ochre">
-        {who ?? 'Someone else'} saved this while you were editing. Your changes are still here and not saved yet.
+        <Trans>
+          {who ?? t`Someone else`} saved this while you were editing. Your changes are still here and not saved yet.
+        </Trans>
       </p>
       {children}
       <div className="mt-3 flex flex-wrap gap-2">
-        {onMine && <Button onClick={onMine}>Keep mine</Button>}
-        <Button onClick={onTheirs}>Use theirs</Button>
+        {onMine && (
+          <Button onClick={onMine}>
+            <Trans>Keep mine</Trans>
+          </Button>
+        )}
+        <Button onClick={onTheirs}>
+          <Trans>Use theirs</Trans>
+        </Button>
       </div>
     </div>
   )

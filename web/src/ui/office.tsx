@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useQuery } from '@tanstack/react-query'
 import type { ReactNode } from 'react'
 import { Link } from 'react-router'
@@ -64,11 +66,11 @@ export function Of({ machine }: { machine?: string }) {
 export const copyOf = (m: Schemas['Machine']) =>
   !m.copy_at
     ? m.behind
-      ? `not read: ${m.behind}`
-      : 'being read'
+      ? t`not read: ${m.behind}`
+      : t`being read`
     : m.fresh && m.answers
       ? 'fresh'
-      : `as of ${when(m.copy_at)}${m.behind ? `; ${m.behind}` : m.answers ? '' : '; it does not answer'}`
+      : t`as of ${when(m.copy_at)}${m.behind ? `; ${m.behind}` : m.answers ? '' : t`; it does not answer`}`
 
 /** Says under a list of the whole office which machines are in it, and how fresh each is. */
 export function Machines({ missing }: { missing?: Schemas['MissingMachine'][] }) {
@@ -76,9 +78,11 @@ export function Machines({ missing }: { missing?: Schemas['MissingMachine'][] })
   if (others.length === 0) return null
   const known = others.filter((m) => m.known)
   return (
-    <p className="mb-4 flex flex-wrap items-baseline gap-x-4 gap-y-1 text-[13.5px] text-ink-3" aria-label="Machines">
+    <p className="mb-4 flex flex-wrap items-baseline gap-x-4 gap-y-1 text-[13.5px] text-ink-3" aria-label={t`Machines`}>
       <span>
-        <b className="font-semibold text-ink-2">{here}</b> (here)
+        <Trans>
+          <b className="font-semibold text-ink-2">{here}</b> (here)
+        </Trans>
       </span>
       {known.map((m) => (
         <span key={m.name} className={m.answers && m.fresh ? '' : 'text-seal'}>
@@ -91,11 +95,15 @@ export function Machines({ missing }: { missing?: Schemas['MissingMachine'][] })
       {others
         .filter((m) => !m.known && m.copy_at)
         .map((m) => (
-          <span key={m.name}>{m.name}: you cannot sign in there</span>
+          <span key={m.name}>
+            <Trans>{m.name}: you cannot sign in there</Trans>
+          </span>
         ))}
       {missing?.map((m) => (
         <span key={`missing ${m.machine}`} role="alert" className="text-seal">
-          {m.machine} is missing here: {m.problem}
+          <Trans>
+            {m.machine} is missing here: {m.problem}
+          </Trans>
         </span>
       ))}
     </p>

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useQuery } from '@tanstack/react-query'
 import { Dialog as Radix } from 'radix-ui'
 import { useId, useState } from 'react'
@@ -18,9 +20,9 @@ export function Palette({ pages, onClose }: { pages: Goal[]; onClose: () => void
   const goals: Goal[] = [
     ...numberGoals(text),
     ...pages,
-    ...rules.map((r) => ({ kind: 'Rule', name: r.name, to: `/rules/${r.id}` })),
-    ...mailboxes.map((m) => ({ kind: 'Mailbox', name: m.name, to: `/mail?mailbox=${m.id}` })),
-    ...topics.map((t) => ({ kind: 'Topic', name: t.name, to: `/topics/${t.id}` })),
+    ...rules.map((r) => ({ kind: t`Rule`, name: r.name, to: `/rules/${r.id}` })),
+    ...mailboxes.map((m) => ({ kind: t`Mailbox`, name: m.name, to: `/mail?mailbox=${m.id}` })),
+    ...topics.map((topic) => ({ kind: t`Topic`, name: topic.name, to: `/topics/${topic.id}` })),
   ]
   const fit = fitting(goals, text)
   const chosen = Math.min(at, fit.length - 1)
@@ -37,15 +39,17 @@ export function Palette({ pages, onClose }: { pages: Goal[]; onClose: () => void
           aria-describedby={undefined}
           className="fixed top-[12vh] left-1/2 z-40 w-[min(94vw,36rem)] -translate-x-1/2 rounded-xl border border-line bg-sheet p-3 shadow-sheet"
         >
-          <Radix.Title className="sr-only">Go to</Radix.Title>
+          <Radix.Title className="sr-only">
+            <Trans>Go to</Trans>
+          </Radix.Title>
           <input
             className="field"
             role="combobox"
-            aria-label="Go to a page, rule, mailbox, topic or number"
+            aria-label={t`Go to a page, rule, mailbox, topic or number`}
             aria-expanded
             aria-controls={id}
             aria-activedescendant={fit[chosen] ? `${id}-${chosen}` : undefined}
-            placeholder="Page, rule, mailbox, topic or number"
+            placeholder={t`Page, rule, mailbox, topic or number`}
             autoFocus
             value={text}
             onChange={(e) => {
@@ -63,7 +67,7 @@ export function Palette({ pages, onClose }: { pages: Goal[]; onClose: () => void
               }
             }}
           />
-          <ul id={id} role="listbox" aria-label="Found" className="mt-2 max-h-[50vh] overflow-auto">
+          <ul id={id} role="listbox" aria-label={t`Found`} className="mt-2 max-h-[50vh] overflow-auto">
             {fit.map((g, i) => (
               <li
                 key={`${g.kind} ${g.name} ${g.to}`}
@@ -80,7 +84,7 @@ export function Palette({ pages, onClose }: { pages: Goal[]; onClose: () => void
             ))}
           </ul>
           <p role="status" className={fit.length ? 'sr-only' : 'px-3 py-4 text-ink-2'}>
-            {fit.length ? `${fit.length} found` : 'Nothing has this name.'}
+            {fit.length ? t`${fit.length} found` : t`Nothing has this name.`}
           </p>
         </Radix.Content>
       </Radix.Portal>

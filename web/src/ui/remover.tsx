@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 
@@ -5,7 +7,7 @@ import { Button, Sheet, Wrong } from './basics'
 
 /** A button that removes something, once it is said what is lost. */
 export function Remover({
-  label = 'Remove',
+  label = t`Remove`,
   name,
   lost,
   remove,
@@ -30,17 +32,19 @@ export function Remover({
   }
   return (
     <>
-      <Button onClick={() => setOpen(true)} aria-label={`Remove ${name}`}>
+      <Button onClick={() => setOpen(true)} aria-label={t`Remove ${name}`}>
         {label}
       </Button>
       {open && (
-        <Sheet title={`Remove “${name}”?`} open onClose={close}>
+        <Sheet title={t`Remove “${name}”?`} open onClose={close}>
           <p>{lost}</p>
           <Wrong error={removing.error} />
           <div className="mt-5 flex justify-end gap-2">
-            <Button onClick={close}>Keep it</Button>
+            <Button onClick={close}>
+              <Trans>Keep it</Trans>
+            </Button>
             <Button look="seal" onClick={() => removing.mutate()} disabled={removing.isPending}>
-              Remove it
+              <Trans>Remove it</Trans>
             </Button>
           </div>
         </Sheet>

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { Popover } from 'radix-ui'
 import { Link } from 'react-router'
 
@@ -5,26 +7,26 @@ import { words } from './words'
 
 /** A word that Ink Tray uses in its own sense, with what it means, where it first stands on a page. */
 export function Term({ word, children }: { word: string; children?: string }) {
-  const means = words.find(([w]) => w === word)?.[1]
-  const shown = children ?? word
+  const [, name = word, means] = words.find(([w]) => w === word) ?? []
+  const shown = children ?? name
   if (!means) return <>{shown}</>
   return (
     <Popover.Root>
-      <Popover.Trigger className="term" aria-label={`${shown}: what it means`}>
+      <Popover.Trigger className="term" aria-label={t`${shown}: what it means`}>
         {shown}
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content
-          aria-label={`What ${word} means`}
+          aria-label={t`What ${name} means`}
           sideOffset={6}
           collisionPadding={12}
           className="z-20 w-[min(92vw,22rem)] rounded-xl border border-line bg-sheet p-4 text-[15px] leading-normal shadow-sheet"
         >
           <p>
-            <b className="font-semibold">{word.charAt(0).toUpperCase() + word.slice(1)}</b>: {means}.
+            <b className="font-semibold">{name.charAt(0).toUpperCase() + name.slice(1)}</b>: {means}.
           </p>
           <Link className="mt-2 block text-pen underline" to="/how">
-            How Ink Tray works
+            <Trans>How Ink Tray works</Trans>
           </Link>
         </Popover.Content>
       </Popover.Portal>

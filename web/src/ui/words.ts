@@ -1,22 +1,46 @@
-/** The words that Ink Tray uses in its own sense, and what each means. docs/glossary.md says the same. */
-export const words: [word: string, means: string][] = [
-  ['cabinet', 'a place where Ink Tray keeps files: a folder on this machine, WebDAV, SFTP or an object store'],
-  ['correspondent', 'a person or firm, with its addresses and domains'],
-  ['drop address', 'an address at which Ink Tray itself receives mail'],
-  ['filing', 'one file that one rule put into one cabinet. Each filing has a number, such as 2026-0012'],
-  ['follow-up', 'what Ink Tray does with a message once its attachments are filed, such as a label or a reply'],
-  ['hold', 'a rule or a safeguard keeps something in the tray until you decide'],
-  ['lookup table', 'a table of two or more columns that patterns use, such as a ship and its agent'],
-  ['mailbox', 'a place where messages arrive and that Ink Tray watches'],
-  ['old mail', 'messages that were there before a rule was on'],
-  ['pass', 'one go over messages: live mail, old mail, by hand, or taking back'],
-  ['pattern', 'text with fields, from which a folder or a file name is made'],
-  ['register', 'the list of all filings'],
-  ['rehearsal', 'what a rule would do with the mail that is there. It writes nothing'],
-  ['rule', 'what to look for, what to take, where to file it, and what to do afterwards'],
-  ['safeguards', 'what every rule does unless it says otherwise, such as leaving out small pictures in signatures'],
-  ['topic', 'what messages are about, learned from examples'],
-  ['tray', 'what waits for a person, with its reason'],
-  ['value', 'a number, date, amount or text that a rule reads from a paper and keeps in the register'],
-  ['verdict', 'what Ink Tray decided for a message or an item: filed, left out, held, failed, or already there'],
+import { t } from '@lingui/core/macro'
+
+/**
+ * The words that Ink Tray uses in its own sense: each in English, as people read it, and what it means.
+ * docs/glossary.md says the same.
+ */
+export const words: [word: string, said: string, means: string][] = [
+  [
+    'cabinet',
+    t`cabinet`,
+    t`a place where Ink Tray keeps files: a folder on this machine, WebDAV, SFTP or an object store`,
+  ],
+  ['correspondent', t`correspondent`, t`a person or firm, with its addresses and domains`],
+  ['drop address', t`drop address`, t`an address at which Ink Tray itself receives mail`],
+  ['filing', t`filing`, t`one file that one rule put into one cabinet. Each filing has a number, such as 2026-0012`],
+  [
+    'follow-up',
+    t`follow-up`,
+    t`what Ink Tray does with a message once its attachments are filed, such as a label or a reply`,
+  ],
+  ['hold', t`hold`, t`a rule or a safeguard keeps something in the tray until you decide`],
+  ['lookup table', t`lookup table`, t`a table of two or more columns that patterns use, such as a ship and its agent`],
+  ['mailbox', t`mailbox`, t`a place where messages arrive and that Ink Tray watches`],
+  ['old mail', t`old mail`, t`messages that were there before a rule was on`],
+  ['pass', t`pass`, t`one go over messages: live mail, old mail, by hand, or taking back`],
+  ['pattern', t`pattern`, t`text with fields, from which a folder or a file name is made`],
+  ['register', t`register`, t`the list of all filings`],
+  ['rehearsal', t`rehearsal`, t`what a rule would do with the mail that is there. It writes nothing`],
+  ['rule', t`rule`, t`what to look for, what to take, where to file it, and what to do afterwards`],
+  [
+    'safeguards',
+    t`safeguards`,
+    t`what every rule does unless it says otherwise, such as leaving out small pictures in signatures`,
+  ],
+  ['topic', t`topic`, t`what messages are about, learned from examples`],
+  ['tray', t`tray`, t`what waits for a person, with its reason`],
+  ['value', t`value`, t`a number, date, amount or text that a rule reads from a paper and keeps in the register`],
+  [
+    'verdict',
+    t`verdict`,
+    t`what Ink Tray decided for a message or an item: filed, left out, held, failed, or already there`,
+  ],
 ]
+
+/** A word of Ink Tray's own as people read it. */
+export const nameOf = (word: string) => words.find(([w]) => w === word)?.[1] ?? word
