@@ -31,7 +31,8 @@ func (s *Settings) Rewind(ctx context.Context, now, due, since time.Time) error 
 
 // LastSeen is when a message was last met; zero where none was.
 func (s *Settings) LastSeen(ctx context.Context) (time.Time, error) {
-	rows, err := list[Message](s.reading(ctx).Model(&Message{}).Select("seen_at").Order("id DESC").Limit(1))
+	rows, err := list[Message](s.reading(ctx).Model(&Message{}).Select("seen_at").
+		Where("id = (SELECT max(id) FROM messages)"))
 	if err != nil || len(rows) == 0 {
 		return time.Time{}, err
 	}
