@@ -58,7 +58,7 @@ generate: web/node_modules/.package-lock.json
 
 ## check: the fast part: format, vet, linters, types, unit tests of the core and of the console
 check: console
-	@test -z "$$(gofmt -l cmd internal)" || { echo "not formatted:"; gofmt -l cmd internal; exit 1; }
+	@test -z "$$(gofmt -l client cmd internal)" || { echo "not formatted:"; gofmt -l client cmd internal; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
 	go run $(LINT) run ./...
@@ -70,7 +70,7 @@ needs:
 
 ## test: everything, with real servers and a browser; ends within forty minutes
 test: needs check
-	@$(MAKE) --no-print-directory generate && git diff --exit-code -- internal/api internal/texts web/src/api || { echo "generated code is stale: run make generate"; exit 1; }
+	@$(MAKE) --no-print-directory generate && git diff --exit-code -- client internal/api internal/texts web/src/api || { echo "generated code is stale: run make generate"; exit 1; }
 	@$(MAKE) --no-print-directory cross CROSS="darwin/arm64 windows/amd64"
 	@$(MAKE) --no-print-directory reader
 	go test -tags reader -timeout 38m ./...

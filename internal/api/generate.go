@@ -2,4 +2,4 @@
 package api
 
 //go:generate go tool oapi-codegen -config server.gen.yaml openapi.yaml
-//go:generate sh -c "cd client && go tool oapi-codegen -config client.gen.yaml ../openapi.yaml"
+//go:generate sh -c "cd ../../client && go tool oapi-codegen -config client.gen.yaml ../internal/api/openapi.yaml"

@@ -1394,6 +1394,8 @@ type AddedPasskey struct {
 }
 
 // AddressChange Renews or closes the address of a drop mailbox.
+//
+// Examples: {"what":"renew"}
 type AddressChange struct {
 	// What renew: a new secret part, also of one that is closed; the former address takes nothing any more
 	What AddressChangeWhat `json:"what"`
@@ -1427,6 +1429,8 @@ type AddresseeKind string
 type AddresseeTray string
 
 // AddresseeSettings Somebody who is to be told things, as it is entered.
+//
+// Examples: {"addresses":["desk@brackwater.example"],"daily_at":"07:30","kind":"mail","name":"Duty desk","tray":"daily"}
 type AddresseeSettings struct {
 	Addresses *[]string `json:"addresses,omitempty"`
 
@@ -1480,7 +1484,45 @@ type Alarm struct {
 // AlarmKind defines model for Alarm.Kind.
 type AlarmKind string
 
+// AlarmCall What an alarm says.
+type AlarmCall struct {
+	// Alarm its name
+	Alarm string `json:"alarm"`
+
+	// Text what is wrong
+	Text string `json:"text"`
+}
+
+// AlarmEvent The call inktray.alarm.
+type AlarmEvent struct {
+	// Data What an alarm says.
+	Data AlarmCall `json:"data"`
+
+	// Datacontenttype application/json
+	Datacontenttype string `json:"datacontenttype"`
+
+	// ID stays the same however often the event is sent
+	ID string `json:"id"`
+
+	// Source urn:inktray: and the installation
+	Source string `json:"source"`
+
+	// Specversion 1.0
+	Specversion string `json:"specversion"`
+
+	// Subject the Message-ID that the call is about
+	Subject *string `json:"subject,omitempty"`
+
+	// Time when it was made
+	Time time.Time `json:"time"`
+
+	// Type such as inktray.message.filed
+	Type string `json:"type"`
+}
+
 // AlarmSettings An alarm as it is entered.
+//
+// Examples: {"at_least":1,"kind":"silence","name":"No tide readings","rule":"Tide gauge readings","who":["Duty desk"],"within_hours":24}
 type AlarmSettings struct {
 	AfterMinutes *int `json:"after_minutes,omitempty"`
 	AtLeast      *int `json:"at_least,omitempty"`
@@ -1510,6 +1552,8 @@ type AlarmSettingsKind string
 type AlarmSettingsWeekdays string
 
 // AnswerRequest Answers whether messages are about a topic, from the tray.
+//
+// Examples: {"about":true,"matters":["1204"]}
 type AnswerRequest struct {
 	About   bool     `json:"about"`
 	Matters []string `json:"matters"`
@@ -1527,6 +1571,8 @@ type Arrival struct {
 }
 
 // AsideRequest What is set aside from the tray, and why.
+//
+// Examples: {"matters":["1204"],"note":"Filed on paper."}
 type AsideRequest struct {
 	Cause   *string   `json:"cause,omitempty"`
 	Matters *[]string `json:"matters,omitempty"`
@@ -1642,6 +1688,8 @@ type BackupDone struct {
 }
 
 // BackupSeal Who can open a backup: whoever knows a passphrase, or has the private key to one of some public keys (age).
+//
+// Examples: {"passphrase":"a passphrase of the office"}
 type BackupSeal struct {
 	// Passphrase 12 characters at least
 	Passphrase *string `json:"passphrase,omitempty"`
@@ -1651,6 +1699,8 @@ type BackupSeal struct {
 }
 
 // BackupSettings Where and when backups are made, and who can open them.
+//
+// Examples: {"at":"02:30","every_days":1,"folder":"/srv/brackwater/backups","keep":14,"place":"folder"}
 type BackupSettings struct {
 	// At time of the day in the office's zone
 	At *string `json:"at,omitempty"`
@@ -1709,6 +1759,8 @@ type Cabinet struct {
 }
 
 // CabinetChange What is to be changed of a cabinet; what is left out stays.
+//
+// Examples: {"secret":"a new password of the server"}
 type CabinetChange struct {
 	// Address how colleagues reach it: https://files.example/harbour, \\server\harbour, H:\harbour or /srv/harbour; empty for none
 	Address   *string `json:"address,omitempty"`
@@ -1727,6 +1779,8 @@ type CabinetChange struct {
 type CabinetKind string
 
 // CabinetPlace A place as in CabinetSettings, and how colleagues reach it.
+//
+// Examples: {"folder":"/srv/brackwater/files","kind":"local"}
 type CabinetPlace struct {
 	// Address how colleagues reach the new place; empty for none
 	Address   *string `json:"address,omitempty"`
@@ -1746,6 +1800,8 @@ type CabinetPlace struct {
 }
 
 // CabinetSettings A cabinet that is to be added: its place and its name.
+//
+// Examples: {"folder":"/srv/brackwater/files","kind":"local","name":"harbour files"}
 type CabinetSettings struct {
 	// Authority certificates that are trusted beside the system's, PEM
 	Authority *string `json:"authority,omitempty"`
@@ -1841,7 +1897,35 @@ type Choices struct {
 	Words []Choice `json:"words"`
 }
 
+// CloudEvent A call, as CloudEvents 1.0 in structured mode. With a secret it has a Content-Digest (RFC 9530) and a Signature (RFC 9421).
+type CloudEvent struct {
+	Data map[string]interface{} `json:"data"`
+
+	// Datacontenttype application/json
+	Datacontenttype string `json:"datacontenttype"`
+
+	// ID stays the same however often the event is sent
+	ID string `json:"id"`
+
+	// Source urn:inktray: and the installation
+	Source string `json:"source"`
+
+	// Specversion 1.0
+	Specversion string `json:"specversion"`
+
+	// Subject the Message-ID that the call is about
+	Subject *string `json:"subject,omitempty"`
+
+	// Time when it was made
+	Time time.Time `json:"time"`
+
+	// Type such as inktray.message.filed
+	Type string `json:"type"`
+}
+
 // ColumnChoice The columns that a person sees.
+//
+// Examples: {"columns":["number","received","sender","file"]}
 type ColumnChoice struct {
 	// Columns in their order; none is the usual ones
 	Columns []string `json:"columns"`
@@ -1865,6 +1949,8 @@ type Consent struct {
 }
 
 // Correction What stands in the place of a value.
+//
+// Examples: {"text":"1,204.50"}
 type Correction struct {
 	// Text as it is written; empty takes the value away
 	Text string `json:"text"`
@@ -1884,6 +1970,8 @@ type Correspondent struct {
 }
 
 // CorrespondentSettings A person or firm with whom the office writes, as it is entered.
+//
+// Examples: {"addresses":["office@tidewatch.example"],"domains":["tidewatch.example"],"groups":["Gauges"],"name":"Tidewatch"}
 type CorrespondentSettings struct {
 	Addresses *[]string `json:"addresses,omitempty"`
 
@@ -1964,6 +2052,8 @@ type ElectronicInvoice struct {
 }
 
 // ElsewhereRequest Where items from the tray are filed instead.
+//
+// Examples: {"cabinet":"harbour files","folder":"Berths/2026","matters":["1204"]}
 type ElsewhereRequest struct {
 	// Cabinet its name
 	Cabinet string    `json:"cabinet"`
@@ -1996,6 +2086,8 @@ type Erasure struct {
 }
 
 // ErasureRequest Whose traces are erased, and whether files are as well.
+//
+// Examples: {"address":"pilot@tidewatch.example","files":"keep"}
 type ErasureRequest struct {
 	// Address the person's mail address
 	Address string `json:"address"`
@@ -2055,6 +2147,8 @@ type ExportFormat string
 type ExportState string
 
 // ExportRequest Which lines of the register are written as a table, and how.
+//
+// Examples: {"direction":"up","format":"xlsx","search":{"text":"sender:tidewatch since:2026-01"},"sort":"received"}
 type ExportRequest struct {
 	// Columns in their order; none is what the asker chose
 	Columns   *[]string               `json:"columns,omitempty"`
@@ -2068,6 +2162,8 @@ type ExportRequest struct {
 	Per *ExportRequestPer `json:"per,omitempty"`
 
 	// Search Which lines of the register are looked for.
+	//
+	// Examples: {"from":"2026-01-01","text":"sender:tidewatch kind:spreadsheet"}
 	Search *RegisterSearch `json:"search,omitempty"`
 
 	// Sort as in the list of the register
@@ -2100,6 +2196,8 @@ type Factor struct {
 }
 
 // FactorCode A code of the authenticator app.
+//
+// Examples: {"code":"123456"}
 type FactorCode struct {
 	Code string `json:"code"`
 }
@@ -2129,6 +2227,59 @@ type FieldProblem struct {
 	// Place the field at fault, such as attachments[1].folder
 	Place string `json:"place"`
 	Text  string `json:"text"`
+}
+
+// FiledCall What a rule tells of a message.
+type FiledCall struct {
+	Files []struct {
+		// File its name
+		File string `json:"file"`
+
+		// Folder within the cabinet
+		Folder string `json:"folder"`
+	} `json:"files"`
+
+	// Headline the subject that a mail would have
+	Headline string    `json:"headline"`
+	Mailbox  string    `json:"mailbox"`
+	Received time.Time `json:"received"`
+	Rule     string    `json:"rule"`
+
+	// Sender its address
+	Sender string `json:"sender"`
+
+	// Subject of the message
+	Subject string `json:"subject"`
+
+	// Text the text that a mail would have
+	Text string `json:"text"`
+}
+
+// FiledEvent The call inktray.message.filed.
+type FiledEvent struct {
+	// Data What a rule tells of a message.
+	Data FiledCall `json:"data"`
+
+	// Datacontenttype application/json
+	Datacontenttype string `json:"datacontenttype"`
+
+	// ID stays the same however often the event is sent
+	ID string `json:"id"`
+
+	// Source urn:inktray: and the installation
+	Source string `json:"source"`
+
+	// Specversion 1.0
+	Specversion string `json:"specversion"`
+
+	// Subject the Message-ID that the call is about
+	Subject *string `json:"subject,omitempty"`
+
+	// Time when it was made
+	Time time.Time `json:"time"`
+
+	// Type such as inktray.message.filed
+	Type string `json:"type"`
 }
 
 // FiledValue A value that a rule read of a file.
@@ -2166,6 +2317,8 @@ type FiledValue struct {
 }
 
 // FilesToEnter Files of a cabinet that are to be entered in the register.
+//
+// Examples: {"paths":["/srv/brackwater/files/Berths/2025/permit.pdf"]}
 type FilesToEnter struct {
 	Paths []string `json:"paths"`
 }
@@ -2316,6 +2469,8 @@ type Group struct {
 }
 
 // GroupSettings A group's name, people and rights.
+//
+// Examples: {"name":"Berth office","people":["Rowan Tidd"],"rights":{"all_cabinets":true,"all_mailboxes":false,"cabinets":[],"mailboxes":["berths"]}}
 type GroupSettings struct {
 	Name string `json:"name"`
 
@@ -2327,6 +2482,8 @@ type GroupSettings struct {
 }
 
 // HandChange What a person changes of messages in their mailbox: marks, labels, their folder.
+//
+// Examples: {"label":["Filed"],"mark":["read"],"messages":[512]}
 type HandChange struct {
 	Label    *[]string         `json:"label,omitempty"`
 	Mark     *[]HandChangeMark `json:"mark,omitempty"`
@@ -2341,6 +2498,8 @@ type HandChange struct {
 type HandChangeMark string
 
 // HandFiling Messages or attachments that a person files, and where.
+//
+// Examples: {"cabinet":"harbour files","folder":"Berths/2026","messages":[{"number":512}]}
 type HandFiling struct {
 	// Cabinet its name
 	Cabinet  string          `json:"cabinet"`
@@ -2372,6 +2531,8 @@ type Health struct {
 }
 
 // ImportRequest A file of rules that is to be kept or compared.
+//
+// Examples: {"document":"format: 1\nrules:\n  - name: Tide gauge readings\n    cabinet: harbour files\n    look: {mailboxes: gauges}\n    match: every message\n    attachments: [{take: everything, folder: Gauges}]\n"}
 type ImportRequest struct {
 	// Document a file of rules in YAML or JSON
 	Document string `json:"document"`
@@ -2414,11 +2575,15 @@ type Inside struct {
 }
 
 // Invitation Somebody who is to come in. Without rights the person sees all mailboxes and cabinets.
+//
+// Examples: {"days":3,"person":{"mail":"rowan@brackwater.example","name":"Rowan Tidd","role":"clerk"},"send":true}
 type Invitation struct {
 	// Days after how many days the link expires
 	Days *int `json:"days,omitempty"`
 
 	// Person A person's name, role and rights.
+	//
+	// Examples: {"groups":["Berth office"],"mail":"rowan@brackwater.example","name":"Rowan Tidd","role":"clerk"}
 	Person PersonSettings `json:"person"`
 
 	// Send send the link to the person's address
@@ -2533,6 +2698,8 @@ type Language struct {
 }
 
 // Limits How long things are kept, how much is filed in an hour at most, and how many connections to mail servers there are at most.
+//
+// Examples: {"audit_days":400,"history_days":400,"kept_days":30,"register_days":0,"rule_files":2000,"rule_folders":500,"rule_mb":20000,"sender_files":1000,"sender_folders":200,"sender_mb":10000,"spool_mb":2000}
 type Limits struct {
 	// AccountConnections to a mail server (IMAP, POP3) at once, by one account, 2 at least; 0 for any number; what is not said stays
 	AccountConnections *int `json:"account_connections,omitempty"`
@@ -2578,11 +2745,15 @@ type Limits struct {
 }
 
 // LinkCode The code of a link, which is what follows # in it.
+//
+// Examples: {"code":"0123456789abcdef"}
 type LinkCode struct {
 	Code string `json:"code"`
 }
 
 // LinkRequest A new link for a person.
+//
+// Examples: {"days":3,"send":true}
 type LinkRequest struct {
 	// Days after how many days the link expires
 	Days *int `json:"days,omitempty"`
@@ -2592,6 +2763,8 @@ type LinkRequest struct {
 }
 
 // LinkUse A password that is chosen by a link.
+//
+// Examples: {"code":"0123456789abcdef","password":"correct horse battery staple"}
 type LinkUse struct {
 	Code string `json:"code"`
 
@@ -2616,6 +2789,8 @@ type LocalFolder struct {
 }
 
 // Lock Whether somebody is kept out.
+//
+// Examples: {"locked":true}
 type Lock struct {
 	Locked bool `json:"locked"`
 }
@@ -2650,6 +2825,8 @@ type LookupTable struct {
 }
 
 // LookupTableSettings A lookup table as it is entered.
+//
+// Examples: {"name":"Berths","rows":[{"key":"B-104","value":"North pier"}]}
 type LookupTableSettings struct {
 	// Name one word, as patterns name it: lookup stations of (file.stem)
 	Name string      `json:"name"`
@@ -2695,6 +2872,8 @@ type Machine struct {
 }
 
 // MachineSettings How another machine is asked, and where its records are read.
+//
+// Examples: {"address":"https://second.brackwater.example","name":"second","passphrase":"a passphrase of the office","place":"s3://replica.brackwater.example/second","token":"tray_0123456789"}
 type MachineSettings struct {
 	// Address at which it answers, such as https://north.brackwater.example; several with spaces between, where a standby may take over
 	Address string `json:"address"`
@@ -2774,6 +2953,8 @@ type Mailbox struct {
 type MailboxState string
 
 // MailboxMove Which mailbox moves, and where to.
+//
+// Examples: {"mailbox":"berths","to":"second"}
 type MailboxMove struct {
 	// From the machine where it is; without it this one
 	From *string `json:"from,omitempty"`
@@ -2815,6 +2996,8 @@ type MailboxRemains struct {
 }
 
 // MailboxSettings How a mailbox is reached, and how often it is looked into.
+//
+// Examples: {"encryption":"tls","host":"mail.brackwater.example","kind":"imap","name":"berths","port":993,"secret":"correct horse battery staple","username":"berths@brackwater.example"}
 type MailboxSettings struct {
 	// Authority certificates of authorities that are trusted for this server beside the system's, PEM
 	Authority *string `json:"authority,omitempty"`
@@ -2885,6 +3068,8 @@ type MailboxToday struct {
 }
 
 // MarkRequest Says of messages whether they are about a topic.
+//
+// Examples: {"about":true,"messages":[512,513]}
 type MarkRequest struct {
 	About    bool               `json:"about"`
 	Messages []int64            `json:"messages"`
@@ -2982,6 +3167,8 @@ type MissingMachine struct {
 }
 
 // NewPasskey A passkey that a device made.
+//
+// Examples: {"credential":{"id":"AQ","rawId":"AQ","response":{},"type":"public-key"},"name":"phone","ticket":"eyJ0Ijoi"}
 type NewPasskey struct {
 	// Credential RegistrationResponseJSON (Web Authentication, level 3)
 	Credential map[string]interface{} `json:"credential"`
@@ -2992,6 +3179,8 @@ type NewPasskey struct {
 }
 
 // NoteRequest A note on a filing.
+//
+// Examples: {"text":"Sent to the insurer on Monday."}
 type NoteRequest struct {
 	Text string `json:"text"`
 }
@@ -3052,6 +3241,8 @@ type OfficeSettings struct {
 }
 
 // OldMailRequest Which mail that lies in the folders of a rule already is to be filed, and how fast.
+//
+// Examples: {"from":"22:00","per_minute":600,"since":"2026-01-01","to":"05:00"}
 type OldMailRequest struct {
 	// From only from this time of the day on, such as 19:00
 	From *string `json:"from,omitempty"`
@@ -3088,6 +3279,8 @@ type Outgoing struct {
 }
 
 // OutgoingSettings How mail is sent; what is not given stays.
+//
+// Examples: {"console":"https://tray.brackwater.example","encryption":"starttls","from":"tray@brackwater.example","host":"mail.brackwater.example","name":"Ink Tray","password":"correct horse battery staple","port":587,"username":"tray@brackwater.example"}
 type OutgoingSettings struct {
 	// Console where colleagues open Ink Tray, for links in mails
 	Console    *string                     `json:"console,omitempty"`
@@ -3115,6 +3308,8 @@ type OutgoingSettings struct {
 type OutgoingSettingsEncryption string
 
 // OwnPassword Your password, once more.
+//
+// Examples: {"password":"correct horse battery staple"}
 type OwnPassword struct {
 	Password string `json:"password"`
 }
@@ -3204,6 +3399,8 @@ type Passkey struct {
 }
 
 // PasskeyAnswer What a device answered.
+//
+// Examples: {"credential":{"id":"AQ","rawId":"AQ","response":{},"type":"public-key"},"ticket":"eyJ0Ijoi"}
 type PasskeyAnswer struct {
 	// Credential AuthenticationResponseJSON (Web Authentication, level 3)
 	Credential map[string]interface{} `json:"credential"`
@@ -3220,6 +3417,8 @@ type PasskeyQuestion struct {
 }
 
 // PasswordChange Another password for oneself.
+//
+// Examples: {"new":"four other words of mine","old":"correct horse battery staple"}
 type PasswordChange struct {
 	New string `json:"new"`
 	Old string `json:"old"`
@@ -3266,6 +3465,8 @@ type Person struct {
 type PersonState string
 
 // PersonSettings A person's name, role and rights.
+//
+// Examples: {"groups":["Berth office"],"mail":"rowan@brackwater.example","name":"Rowan Tidd","role":"clerk"}
 type PersonSettings struct {
 	// Groups by name
 	Groups *[]string `json:"groups,omitempty"`
@@ -3282,6 +3483,8 @@ type PersonSettings struct {
 }
 
 // Problem What went wrong, by RFC 9457: a sentence, what to do, and the fields that are wrong.
+//
+// Examples: {"detail":"Something in this is not as it should be.","problems":[{"meant":"sender.name","place":"attachments[0].folder","text":"there is no field \"sender.nam\""}],"status":422,"title":"Not valid","type":"urn:inktray:problem:invalid"}
 type Problem struct {
 	// Advice what to do
 	Advice *string `json:"advice,omitempty"`
@@ -3415,6 +3618,8 @@ type RegisterFileFormat string
 type RegisterFilePer string
 
 // RegisterFileRequest A register that is to be kept as a file in a cabinet.
+//
+// Examples: {"cabinet":"harbour files","folder":"Registers","format":"xlsx","name":"Filings of the year"}
 type RegisterFileRequest struct {
 	// Cabinet its name
 	Cabinet string                    `json:"cabinet"`
@@ -3512,6 +3717,8 @@ type RegisterPage struct {
 }
 
 // RegisterSearch Which lines of the register are looked for.
+//
+// Examples: {"from":"2026-01-01","text":"sender:tidewatch kind:spreadsheet"}
 type RegisterSearch struct {
 	// Cabinet its name
 	Cabinet *string             `json:"cabinet,omitempty"`
@@ -3700,6 +3907,8 @@ type Rule struct {
 	Days *[]int `json:"days,omitempty"`
 
 	// Document One rule, as docs/rules.md describes it. It is checked by the rule language itself, which tells the place of each problem, and not by this schema; GET /api/v1/rules/schema is the whole form.
+	//
+	// Examples: {"attachments":[{"folder":"Gauges/\u003creceived year\u003e","take":[{"kind":"spreadsheet"}]}],"cabinet":"harbour files","look":{"mailboxes":"gauges"},"match":{"sender":{"domain":"tidewatch.example"}},"name":"Tide gauge readings"}
 	Document RuleDocument `json:"document"`
 
 	// Example a path that the rule could give a file, for an invented message
@@ -3753,6 +3962,8 @@ type RuleCondition = json.RawMessage
 type RuleCopy = json.RawMessage
 
 // RuleDocument One rule, as docs/rules.md describes it. It is checked by the rule language itself, which tells the place of each problem, and not by this schema; GET /api/v1/rules/schema is the whole form.
+//
+// Examples: {"attachments":[{"folder":"Gauges/\u003creceived year\u003e","take":[{"kind":"spreadsheet"}]}],"cabinet":"harbour files","look":{"mailboxes":"gauges"},"match":{"sender":{"domain":"tidewatch.example"}},"name":"Tide gauge readings"}
 type RuleDocument = json.RawMessage
 
 // RuleEntry What is taken of a message's attachments, and where it is filed.
@@ -3765,6 +3976,8 @@ type RuleInnerText = json.RawMessage
 type RuleItemTest = json.RawMessage
 
 // RuleOrder The order of the rules.
+//
+// Examples: {"ids":["6f1c2a90-0000-4000-8000-000000000002","6f1c2a90-0000-4000-8000-000000000001"]}
 type RuleOrder struct {
 	// Ids in the order wanted
 	Ids []string `json:"ids"`
@@ -3834,6 +4047,8 @@ type Scans struct {
 }
 
 // ScansSettings How the text in scanned papers and pictures is read, by Tesseract where it is installed.
+//
+// Examples: {"languages":["eng","deu"],"pages":10,"read":true}
 type ScansSettings struct {
 	// Languages as Tesseract calls them, such as deu; empty for all that are installed
 	Languages []string `json:"languages"`
@@ -3854,6 +4069,8 @@ type Setup struct {
 }
 
 // SetupRequest The first administrator, with the code that the service printed when it started.
+//
+// Examples: {"code":"0123-4567","name":"Ines Halloway","password":"correct horse battery staple"}
 type SetupRequest struct {
 	// Code from the link that the first start printed
 	Code     string `json:"code"`
@@ -3862,6 +4079,8 @@ type SetupRequest struct {
 }
 
 // SignInRequest The name and password of a person.
+//
+// Examples: {"name":"Ines Halloway","password":"correct horse battery staple"}
 type SignInRequest struct {
 	// Code of the authenticator app, or a recovery code; asked for by a problem of the type second-factor
 	Code     *string `json:"code,omitempty"`
@@ -3887,6 +4106,8 @@ type SignInRules struct {
 type SignInRulesSecondFactor string
 
 // SignInSettings How people sign in.
+//
+// Examples: {"second_factor":"administrators"}
 type SignInSettings struct {
 	// Office The office's own sign-in, by OpenID Connect.
 	Office *OfficeSettings `json:"office,omitempty"`
@@ -3899,6 +4120,8 @@ type SignInSettings struct {
 type SignInSettingsSecondFactor string
 
 // SteerRequest Pauses, continues or stops a pass.
+//
+// Examples: {"to":"paused"}
 type SteerRequest struct {
 	To SteerRequestTo `json:"to"`
 }
@@ -3967,8 +4190,12 @@ type Story struct {
 type StoryPreview string
 
 // SwitchOnRequest How a rule is switched on: for new mail, or for old mail as well.
+//
+// Examples: {"old_mail":{"since":"2026-01-01"}}
 type SwitchOnRequest struct {
 	// OldMail Which mail that lies in the folders of a rule already is to be filed, and how fast.
+	//
+	// Examples: {"from":"22:00","per_minute":600,"since":"2026-01-01","to":"05:00"}
 	OldMail *OldMailRequest `json:"old_mail,omitempty"`
 }
 
@@ -4060,6 +4287,8 @@ type Token struct {
 }
 
 // TokenRequest A token for a program, such as the command line.
+//
+// Examples: {"days":90,"label":"nightly script","scope":"register"}
 type TokenRequest struct {
 	Days *int `json:"days,omitempty"`
 
@@ -4098,6 +4327,8 @@ type Topic struct {
 }
 
 // TopicDocument A topic with its examples, as it is exported and imported.
+//
+// Examples: {"examples":[],"format":1,"name":"Tide readings"}
 type TopicDocument struct {
 	Examples []TopicDocumentExample `json:"examples"`
 
@@ -4157,6 +4388,8 @@ type TopicQuality struct {
 }
 
 // TopicSettings The name of a topic.
+//
+// Examples: {"name":"Tide readings"}
 type TopicSettings struct {
 	Name string `json:"name"`
 }
@@ -4192,6 +4425,54 @@ type Tray struct {
 	Notices []Notice          `json:"notices"`
 }
 
+// TrayCall What waits in the tray.
+type TrayCall struct {
+	Groups []struct {
+		Count int `json:"count"`
+
+		// Some 10 at most, each as a line
+		Some []string `json:"some"`
+
+		// Title the cause
+		Title string `json:"title"`
+	} `json:"groups"`
+	Notices []struct {
+		// Advice what to do
+		Advice string `json:"advice"`
+		Text   string `json:"text"`
+	} `json:"notices"`
+
+	// Waiting how many matters
+	Waiting int `json:"waiting"`
+}
+
+// TrayEvent The call inktray.tray.waiting.
+type TrayEvent struct {
+	// Data What waits in the tray.
+	Data TrayCall `json:"data"`
+
+	// Datacontenttype application/json
+	Datacontenttype string `json:"datacontenttype"`
+
+	// ID stays the same however often the event is sent
+	ID string `json:"id"`
+
+	// Source urn:inktray: and the installation
+	Source string `json:"source"`
+
+	// Specversion 1.0
+	Specversion string `json:"specversion"`
+
+	// Subject the Message-ID that the call is about
+	Subject *string `json:"subject,omitempty"`
+
+	// Time when it was made
+	Time time.Time `json:"time"`
+
+	// Type such as inktray.message.filed
+	Type string `json:"type"`
+}
+
 // TrayGroup What waits in the tray for the same cause.
 type TrayGroup struct {
 	Cause string `json:"cause"`
@@ -4211,6 +4492,8 @@ type TrayGroup struct {
 type TrayGroupWays string
 
 // TrayRequest Single matters, or all of one cause.
+//
+// Examples: {"matters":["1204"]}
 type TrayRequest struct {
 	Cause   *string   `json:"cause,omitempty"`
 	Matters *[]string `json:"matters,omitempty"`
@@ -4221,6 +4504,38 @@ type Trial struct {
 	Advice *string `json:"advice,omitempty"`
 	Ok     bool    `json:"ok"`
 	Text   string  `json:"text"`
+}
+
+// TrialCall What a trial says.
+type TrialCall struct {
+	Text string `json:"text"`
+}
+
+// TrialEvent The call inktray.trial.
+type TrialEvent struct {
+	// Data What a trial says.
+	Data TrialCall `json:"data"`
+
+	// Datacontenttype application/json
+	Datacontenttype string `json:"datacontenttype"`
+
+	// ID stays the same however often the event is sent
+	ID string `json:"id"`
+
+	// Source urn:inktray: and the installation
+	Source string `json:"source"`
+
+	// Specversion 1.0
+	Specversion string `json:"specversion"`
+
+	// Subject the Message-ID that the call is about
+	Subject *string `json:"subject,omitempty"`
+
+	// Time when it was made
+	Time time.Time `json:"time"`
+
+	// Type such as inktray.message.filed
+	Type string `json:"type"`
 }
 
 // Trust The settings of trust, with their revision.
@@ -4241,6 +4556,8 @@ type Trust struct {
 }
 
 // TrustSettings Which reports about senders are believed, and what asks for a verified sender.
+//
+// Examples: {"correspondents":false,"replies":true,"servers":["mail.brackwater.example"]}
 type TrustSettings struct {
 	// Correspondents correspondents are recognised only where the sender is verified
 	Correspondents bool `json:"correspondents"`
@@ -4418,6 +4735,8 @@ type Verification struct {
 	Missing int   `json:"missing"`
 
 	// Plan How often, when and how fast filed files are verified.
+	//
+	// Examples: {"every_days":30,"from_time":"22:00","mb_per_second":20,"to_time":"05:00"}
 	Plan VerificationPlan `json:"plan"`
 
 	// Revision which change of the plan this is
@@ -4428,6 +4747,8 @@ type Verification struct {
 }
 
 // VerificationPlan How often, when and how fast filed files are verified.
+//
+// Examples: {"every_days":30,"from_time":"22:00","mb_per_second":20,"to_time":"05:00"}
 type VerificationPlan struct {
 	// EveryDays each file is verified once in so many days; 0 for never by itself
 	EveryDays int `json:"every_days"`
@@ -5349,6 +5670,18 @@ type ReleaseHeldJSONRequestBody = TrayRequest
 
 // SetTrustJSONRequestBody defines body for SetTrust for application/json ContentType.
 type SetTrustJSONRequestBody = TrustSettings
+
+// CalledAlarmApplicationCloudeventsPlusJSONRequestBody defines body for CalledAlarm for application/cloudevents+json ContentType.
+type CalledAlarmApplicationCloudeventsPlusJSONRequestBody = AlarmEvent
+
+// CalledMessageFiledApplicationCloudeventsPlusJSONRequestBody defines body for CalledMessageFiled for application/cloudevents+json ContentType.
+type CalledMessageFiledApplicationCloudeventsPlusJSONRequestBody = FiledEvent
+
+// CalledTrayWaitingApplicationCloudeventsPlusJSONRequestBody defines body for CalledTrayWaiting for application/cloudevents+json ContentType.
+type CalledTrayWaitingApplicationCloudeventsPlusJSONRequestBody = TrayEvent
+
+// CalledTrialApplicationCloudeventsPlusJSONRequestBody defines body for CalledTrial for application/cloudevents+json ContentType.
+type CalledTrialApplicationCloudeventsPlusJSONRequestBody = TrialEvent
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -12958,6 +13291,70 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Get(options.BaseURL+"/api/v1/events", wrapper.GetEvents)
 
+}
+
+// WebhookReceiverInterface represents handlers for receiving inbound
+// webhook requests. Each webhook becomes a Handle*Webhook
+// method that the implementation fills in. The caller mounts the per-
+// webhook fiber.Handler returned by {Op}WebhookHandler at
+// whatever URL path they advertise to senders.
+type WebhookReceiverInterface interface {
+	// An alarm: a rule filed too little, or something is out of reach.
+	// HandleCalledAlarmWebhook handles the POST webhook for inktray.alarm.
+	HandleCalledAlarmWebhook(c fiber.Ctx) error
+	// A rule filed attachments of a message, and has to tell this.
+	// HandleCalledMessageFiledWebhook handles the POST webhook for inktray.message.filed.
+	HandleCalledMessageFiledWebhook(c fiber.Ctx) error
+	// Something waits in the tray: at once, or once a day.
+	// HandleCalledTrayWaitingWebhook handles the POST webhook for inktray.tray.waiting.
+	HandleCalledTrayWaitingWebhook(c fiber.Ctx) error
+	// Somebody tries the notification in Settings.
+	// HandleCalledTrialWebhook handles the POST webhook for inktray.trial.
+	HandleCalledTrialWebhook(c fiber.Ctx) error
+}
+
+// CalledAlarmWebhookHandler returns the fiber.Handler for the inktray.alarm webhook.
+// Mount this at the URL path advertised to webhook senders. Errors
+// during parameter binding are returned via fiber.NewError so fiber's
+// error chain reports them as 400. Per-handler middleware is not
+// generated here; use fiber.App.Use() for engine-level middleware.
+func CalledAlarmWebhookHandler(si WebhookReceiverInterface) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		return si.HandleCalledAlarmWebhook(c)
+	}
+}
+
+// CalledMessageFiledWebhookHandler returns the fiber.Handler for the inktray.message.filed webhook.
+// Mount this at the URL path advertised to webhook senders. Errors
+// during parameter binding are returned via fiber.NewError so fiber's
+// error chain reports them as 400. Per-handler middleware is not
+// generated here; use fiber.App.Use() for engine-level middleware.
+func CalledMessageFiledWebhookHandler(si WebhookReceiverInterface) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		return si.HandleCalledMessageFiledWebhook(c)
+	}
+}
+
+// CalledTrayWaitingWebhookHandler returns the fiber.Handler for the inktray.tray.waiting webhook.
+// Mount this at the URL path advertised to webhook senders. Errors
+// during parameter binding are returned via fiber.NewError so fiber's
+// error chain reports them as 400. Per-handler middleware is not
+// generated here; use fiber.App.Use() for engine-level middleware.
+func CalledTrayWaitingWebhookHandler(si WebhookReceiverInterface) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		return si.HandleCalledTrayWaitingWebhook(c)
+	}
+}
+
+// CalledTrialWebhookHandler returns the fiber.Handler for the inktray.trial webhook.
+// Mount this at the URL path advertised to webhook senders. Errors
+// during parameter binding are returned via fiber.NewError so fiber's
+// error chain reports them as 400. Per-handler middleware is not
+// generated here; use fiber.App.Use() for engine-level middleware.
+func CalledTrialWebhookHandler(si WebhookReceiverInterface) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		return si.HandleCalledTrialWebhook(c)
+	}
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
@@ -26732,646 +27129,712 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P3rkuQ2kiYM3wosd8wk2bKqMus0UuSPtWqpNKptHWpUNa1vrVubQgYRGexkEBwCzKiY/vTaXMju372w",
-	"uZLX4O4AQYaDh8gsdfe8+6dblRFB4uBw+OHxx/9ytta7WleqsuZs9ZezWjZyp6xq4F9fFY1a20JX7h+5",
-	"MuumqPGfZ229EnarhNnJslTGZkKXuTJW6EZsisb9xwa+IMt6K6+VFWu9UwY/O8vOCveQf21VczjLziq5",
-	"U2erszy8Ljsz663aSXzvRraldZ/rvftIVe3ubPXHs7Y+y/BvP2dn9lC7RxjbFNXN2a+/ZmevK9scjgd+",
-	"ULIRsspF1e6uVZMJ0663Qhrx9Pzpy0cv/vHZhR9dLe22G5yCx2VnjfrXtmhUfrayTavigdbSWtW4X/7P",
-	"P54/+uLnvzz/9RH8x3/9hzN2gHeqOey3qlHHo5Sl0UJaWEFtt6oRO7neFpUyfl31ZlOsVSY2jd7BH9a6",
-	"LsLHRSMatdZNboTdSitko8Stqq2A1/HLr7rxsOu/kaVRYSLXWpdKVjCTrxu9O55Do9aquFO50JWw28KI",
-	"XB6ceJTSqiYxBjeb3ts3utlJ2HxpFbuMb75y32N2rMhHt2snP3yrqhu7PVtdnJ9nZ7uiCv9m37P5Ttr1",
-	"9niebvEbdVeYAiYqrdhLIxolcz/JrZI5TJlG9mbzCJ8Vj4d5Y/WlvC4qZY/fWVgj4GH8Mq7pd4n5PnXz",
-	"5d73tTvEDTfFwogNfAhnZ+9mWTpxu1al3osidaTxNyPjSAzkO1mU1/oDP/EiT7xtR78a22bubT+2pVr4",
-	"qsb9ZNl7vsMT/D08YPgyWNHCisKItdOoee+k9gWbNn6WaL+cIdnfgyZMnCJUk6OvC2e0qOzL52fwwmLn",
-	"lHT3uqKy6kY18L53urG/Y1Sz18hecWRiU5Tu/4yqclTV139Wa4t/z0ggM2GKf1OZuC2qPBNuXzJBgpA5",
-	"deOOp5uL04xS3MmyTZ0aoxubuHrCKkRL+4zd5ffqA3Ne96CK3dHZFKW7XjN35fzT6/fiiayLJ3cXTxp1",
-	"UxirmielrG5aeaNEWRjr1LfarcSNbG8UrcPKFrnaO/0Bc17V+UaYolqrFVxh5y8S07NuZAtP4ns9X68r",
-	"2ZRFUrNbvUiv/+oEztS6MgpMkbeNvi4V3DJrXVlVwSLLui6LtXQDe1LjN/7rnw3aK927/qFRm7PV2X95",
-	"0tk6T/BT88Q/F97Yn+dPcCSN2De6uskE3IxZp/6sFrl+DKtED3PverW2xV1hGel+v1Vu84vqxoi1biur",
-	"cnF9cIuHUuuW0OidstuiuhGqNOrxWXZWN7pWjS1wFa4PzE3hzpsx7j+P3hmMBryWVKOENLcqFxvdZOK6",
-	"BSttvy3WWydnjXLTrbQzJQ5ufv4Os2pnphbyOxwDKTk3KhqmbBp5cP92x5RVF0MVkZ2ZFl/I6Eg8iXiW",
-	"5M6tYzw7N2KwNIXVGZz4suzu5I1uq/zSrTooBPeIdds0qlof5k7zD05/vGt33AStLEvaqFnPei/L8sA+",
-	"SFtZHs+fnc4Zq2I7Zf1HJzTd2PzDaTs6y1mDanVvf5XnKn8rjblVjBi/EjV+1I1Duh8cC+ta58qw6kM7",
-	"S1PA55kwW72vhK7W6lJUulJ40EgeYVPdqRDXaqPxQvRLe3QMhstYd3MYVQH0teG6+Z9nNJPEWjXKmC+3",
-	"sroB4ZZ5XriJyvJttBhkOvcX4kdVqb1xx35dagOHVLm1dA/EyypvdO3vsuP1dceBW95K7VdCikrthVHr",
-	"RllRy8ZmAnwKvRFujS3pNnhzfgmvdufS2Xc0AitvldMGqI9kdRA73ADvf8Gb3Oq4ZzA+WAa3HuPbVOjR",
-	"uE+dlrlWN0Ul9gVYHdGd9Jy9keIdghUY2RbFGFrv9E5d6/wg9lst1rIS105XlLmAeZrMaQe35G5frg9C",
-	"gjl2vPi0SoPTPimSuSzKwxXu29GXt9Jc4Y5FHwc/K3MODfezojJFrvifOAPBfeL3zM3MbZksS3bHKjJO",
-	"jz7wDk70YaSv3QLSrHoX+yNb7JjbPTuzbj2icVXO+TzLzqQFTXBGK8WOsW1K3l+KRQMMdzKUYRGyaMvw",
-	"Gb0FD8tIY4u2Kpr8qKy9U9Y6EVqoBnoCWRg8EX2RlIZcA1VZ1XC6lhfH2Fh9es4s5U5+eINffnE+Lqz9",
-	"MZ9/vjo/5/a1k8X+D5zAGbGTB3Gj3QzBbiTr5BMj3A1QKbvXze1Z9oBiPOHzZmfdceuP1xQ3FXpiRnz6",
-	"49dfii+eP73IxHYn14/MVj598fKzSwyoGCWdtwYRJSfE4qa4U5W4luvbvjp7wQ7AH4ShpaNARdqtOkDs",
-	"BsRhjxcu+KUVqGwS1Xucor7bOqlx4xPFHoZSNkwo6L1yC2k6SVeVkGj1FkaYolSVBWcNPums4MIIjUZq",
-	"o+R6664oYbUWpa5umEOwsaq52hVVa5XhFZW0V6WSxvKfXh+uQGFxCnA9IxRzfBx4jT0UZ1gA2K94tuy2",
-	"7cYCI6lhpLW6rG4W6e3xa6BJxlFSIzNOo7mpH40uO/vwyMiCwg3OmFDqNpeHhRfufqsX/qBwone11W3D",
-	"ytD0PUOhoSBqg2d2YhbNKYtiV13wri/QOJloD6LlS57FEy+lV5WQ7udzrp7hqdvJDxT9OT8/p8hqMhzU",
-	"P5KDn07+Njqw/fFfnCcuqOgYT14OH+OYOvs7+vFK+NNxCRYweN84RKEKdwdkzvTu3yT8aGffefwp1RtB",
-	"8+vGNOe18bEchPOco+EkB7y9XPZ87HCT6wo/sa0y+F97lVf+v+22beg/N02B/2GkbRv6zxZ+/fOoafOP",
-	"01phcpZ9Q2lXVPSvi2kFEmT683/8/PlkbDR12eKY2WNemb1qflT/2io8RIuOufutEd7e2Clj5I0yYHPI",
-	"ayepUlhdF+so0eSMDkYNuG/zTsgOEmN9xX2ULLvILj7/9R/ORtf+6fn44g/Wz783o8Gxq9c0xR0XbHnl",
-	"FwN95bXcxcE/CL8UzvDTG1HY4+UIE50VCXIT4i4jspD5nBN92E8IkmcPKltvLoW7QimiIssS99Xcqpxd",
-	"aJzwZKSPvna03PR3f8rZ5XbuwWmy6sOxRlkh3WP6Euk3hxHNtWzNUDW+4E/5uKBu6mb383+bL689izps",
-	"aqXt8WhYy5tZPrd1R9Lwjd4LKWrVGF2B/2HEWlfOOOCjcow8gdNJdzzG3i6F2tX20IXjRO1OQ6VUbiBQ",
-	"x80dnB9eC9QkWseCHCJOGr1D7sF1F/+fsBPbyhblXIv2KOQH8gtr5J/kJ9WNgRVsa+V6y22OM6Xgw52q",
-	"LMb16KQwWqMq6bhLI6RwXqi77JyLXBdr91+iMGerqi3L4fHAMCpePngoMN3DhJEst46RvTPff5gd0h9a",
-	"zW4IQ7sZHpb5NWAXuc0L28Va+wvwA4Q1ndcYAtNr+Gr+WLwDNx+vNfTSnVAnbNmz1V+caYnxZvhvH2k9",
-	"NRrphv0tq8cHgw4ecl5wlnbA4hxtxBIfDldl/uUUrzpzR1UhezwjsUOLwk0B1Rf/USnXE7oD7gIPXjl2",
-	"8vStqvgHwEefeBs8SkAUlNwQ143eG9V84q4eQ47XRJTEZ4shekgTy/z+hVVIyspbVlV+G8N/pPueu/gK",
-	"JjjtDtDC/f02kbSr2HR2LQ34hW593JHBwMzWHa4PFu4JWkqCMCk44Eu1BE6DW6XfyfVtWx+P6yc0dMAQ",
-	"oCBcW+Ox38k8NuDWhAhwoyulsUJXyjBHzk4Fg44+A3fnyrtEx0dgI53dyIZVUfAqTQM/HiRC0OYd803A",
-	"8hwreqVqfnC3qrasbwgB26IyVpYl5Nsz2u+9MrZD9QWrqbeKD35/wAM5wRiKr5vPVWQ7DNf7gCHWtawq",
-	"bZ0JVBbGMtbxkZVRUsRi7GChlH6l8WSV0iZ0mJc/sNkBY2W3shJ2j/a8Em6LxbWye6Xcn7XHtfiEPVwi",
-	"ur3xWXyz1W2Zi2vF3v/8kYYDE44wjSYHrMw8eXM6od420qgrL0WMEeg1eQhZoyEZcGL+ZP08bgMe7eP0",
-	"jtXtdVmsr27V0hDiVMyzqorq5goQOHy8J8q3Xit31ztdNHNdhwYqrB+zXnTXRMqHjnl/4sfbRIJJR38i",
-	"1xVJNOMwk9YK5pebJmhcQGW4T1MKdqZGK8pUXD+pYRKmQ1FB+tnwMem1rvL4RXSf30NhoSFAm0dmL9m7",
-	"OKvutel1f6cwULHIacYkt64h44I7tBL7rQYr+LbSe2fidEIBqmUrEYxQN8WdtEoA2kODIOsNwjFQqNwn",
-	"Rnwqb9Rnx1vbPZSJzz51xnkj1xawPFb4UPlkwmxwjPuPhSQR4AkMhlPljbqI76UFgb6n50x4KbkzJ0XZ",
-	"Z5or0RbardqlDlGHVjx/unp2fjZ8G9wiZE3k8uBziBg3+sSIf0NVHAU8Pv3j+cXPEO74/z/94/mjZz9/",
-	"tvrj+aMX+Kd/mAivH99zHQqTvnbZm3JRQeCZYMb/8e//6011K9438uC/9R///r/7EnLBbmHfAAurcpF1",
-	"odhnL19OpRY2SSi0cxB0qUQt7RanQ0PWuKBGNXe4oj58l02mWTubrBvv8+EGbvVe7GR1CGj+s2yQMZma",
-	"1NiRdOdFtxA7BLGIbi1MdFt5MJcUWoxT3bqdd3DvdfWPnfqiEvBw3Ixojg948I8vYU5PJ/H6r2iERWU1",
-	"AS5B78NWEsrZHXZ3AOpGGVXBgluVhHocv8OJx1qXpZI3rTKUMS9sCJMWXREJd3Rla7e6IejqiDcxNL26",
-	"oxCwY9zjt7rMU5hOZyzYplA55MbcOsC3M+Gv6Uuhq/LQd8zXW7W+Vbmo9H4+KvDIKtxqY68IJLg0fT9m",
-	"+5Mk/N591UmXztWy0JreVwnvrS6qSvEjS1rIcSjXQ/o8tHmG6dzoD4cELOwmFZKaMJs1VzKk11ZZI0q1",
-	"sRNbDlICNgqcK4MW74wIVGtUk1j06dR+0FVRDn4sKkxScBI81Oc7MDRPoczB9bmn77gFg7MDSvr+OmMl",
-	"ttbWZvXkCWipx+qD3NWlerKVzbVum0z86U9/+pO751Tzpz+FP36zCv9wyuCJae78L3wyYaMbnzuYvhJ7",
-	"GmlQrMD+ID7Mkwq/O0bTX/XyP3nJdedh0kxJQc8QuasrQgRMXslHSXr2bbHYT1eCpQT596T5OlOz1GtA",
-	"kzOy686Mk1c8oUFqRQEC6q0A/4C9us7lnfODNtZ5reYZawjQQN56Y2JJstuPBOBz9CBvuWd07bDH4b4H",
-	"iiJl+P7f5ih093UPUf3Fy4lysIWH6B5XYXyWspH77+/oID/4OYyvI9rRkWvmVKxXOJm2d+VAWQeCgejg",
-	"kIHqxs8ciVhEB+hf961NsZZWRfXItmkNFEEpyOaD63QwVu0+MZl4+/o7RrGNS3r/paBYVj1fDf0zj5uA",
-	"gTRtZYR3NC8FaqHh9XfdyPXtXlrVhJswl9Hd5lTWCv935CfRdQhRlif/j/9nnLaVaygOI1A0Tu5SmGfd",
-	"mHDf2Vdct+tbZTOKfXi/9FptC9g6QNjinTIstVioGAa5Z5j/pqhuVFM3RRWK/9FE+MQI91txqw6ZePfN",
-	"q6cvXq4eP348B112D/1yFIeFjQGfQq+tLLvK//OXz8+PLlsvigJJBya0FXOkp4vKIyXHD3YlnLrI4H9X",
-	"N41ua7eD+F+9Ae+3ui/Jc9a205uDgoRvXj16+uLl6H5GJ3rWq7zeHciNXt+aF6snT5x4rGrdgIQ6OY//",
-	"Nie40KnrwRuerQR+lkVAFmN1o3yUczcnppQy1mppjPNQvQ5wPnAvbFpUTpVBbRWeYlxGKMu6VYfH4o2l",
-	"YAryYxzXDcy5SQbASyhutNGOXYLfUAlUHTR/0jbKOGtyhsTw6MSxa8m5a++sqnncg7GqDkBYqDHr6ra9",
-	"MeZkm4UxyfyumAUbz5WVRTnji/qWT1kZ20uWJlYDvgUPCa9MLkkic+0rPnppVgj95hru3b1u7p1BqXJv",
-	"IczCBtB4v8bfsVW9lvKaMx7zDr77a3Z2pxrDxw2OlhU1DORP/K+ieYyssR8zs9Rx/SzBXLUH4gwrvOlz",
-	"1gnwkNdESKvU+lblQtruqiEBh+JCDGqzobgg3MyTYVTTMRteNZAej4bRJRCPld4pW2spuzw6vGF27Bot",
-	"Er/b8IyRrX1n2Vw6wiAxuJVrZR6LSlt3eearOOhllBVtjfvs/4yoxsI+FtJaVbkHrkD56OaWfMOAzaLs",
-	"uttdQr+gcHiPFn5zBjhPeDmILz3UOboQc2N9261mt/0VslagwarX67YJBWBHClNvrKo41GdbJYqekBFj",
-	"8iR64gx8Er85bvgmceDcaK9LWd1SbTNSHmw2zr4JQF4ovA1eSAKjx5Y6josorCujvNa6QZaJ3BNgLSjl",
-	"1TtZVA8xCrxCH+JJYBkunIczsR/i3aW8VuVDPKhR66IujjbktIdB8cLSmjFABjCZP3/83OkjLhozlzgi",
-	"NcTBMfNS1S9X9lgF3KtOYsKq91btSK6DYIT1YM+vLttd1SmhBSGE98A/5n7u/XuPRjeKg9XRd9lUHmaq",
-	"dAN+r68hcsqhNa0sAaeXSOy9WFriPFh7Pyp+cQBPv7S2u7ipHhWVuD54QL749IdXrd2Kp4/PPwNDT8m8",
-	"y1u6fU5GVv5NzYpcrUsnBVdFnrIfnIVpTOtcDqhvBmhf3eibRu4YX2vChaXXpRykqRrpS48kwecYsZV3",
-	"iomLYoTi6O258pbS5LrgnPny1HDWIDBFdltbY+n3588vnn92CYw8XUG2rwmYfK1Z6zpdlv/ifHlZfgAz",
-	"TxeQ9KQ7yAUv303E9bg0TWWsrPJglETJeLAajiXashDEUGu6bwpnMPlIOTKRuCejHST3wwDHjOmnbcpY",
-	"V7KZe9RkSGy5w9jafksWC1VduRE7g/PHtoSo/1rfVIWBxOX1QQxErMoFqfmH4xVhjJHJH51iLRQLK0S8",
-	"VkukSoZwFiZRPJJGHknYxrdnd6eGa7Ab1gTisScdJwfY54vQb0L2wdelRTJ0jAyia9m0191qsuCaFy9O",
-	"eDUjiQsAOxdsld3ccugRCXUqrFlvoaDO0t15ABa+WeQf6VO1wChJQt2/9C7dsRMMpypm0VjgEB7ZRCl3",
-	"7yu1LnK24C1Uzga7JgqqXCtf1fAxy2YtX4vn65y7tdlLI3KcCWRk3dEjWkM3cBZAv7ROFmOI86cFIdMp",
-	"R6GrtvWz9QLnX8duWrHZpCvRSionlsKNSjaF0dWKFNJexrqp0vtArmncfjojV9stV9IYY/7cd5w/IzFA",
-	"smfjIHwI6UjbV2ORotelWttGV8X6TXXHh1XAcpGVUOGrosDvApxIfPr6e3Hx8otnF48uPnssfqK66lwj",
-	"K5r7Tgy9Ycga20MCwbVuVF7YK18IfCxhgZWQ+3XeqkT5RhFlb2tZ5Jkoi1u1LwwfDJZtaU2CzxjsGJ/1",
-	"cdadbHJfW26EaXdG5BrWgaoMEqU/nmxi5iaPxwmJWSW56UfGijP5c97kz6VVWeD9vrh49IzlC0mCmZF7",
-	"MiThrPzA/jwURx7n/ppUeVYtD/K6TJIEG2FsUZbRPvNMPRvVqFRNCkTjQD7ZZFdZJoaGH13dycSq/OHV",
-	"e2Lo7FKG8DDuNYfKrdrRc/7ld9861fLlmzdsKSf+hCnxZDkzB1vF79Mw6YAD65/TcF54bWMUpBdPpTZA",
-	"kKPamT6pQQcP9rECjt1gmphq0giaTZHA4ooSoKXfgk5haK6EbMZIXvJ1I03bpG6EwiATmbvvVCONB12i",
-	"DT8KBTte1qP4MlNo4Kua+mNBeLglonV3v9LcDOsmEbMwA4OJq4Y9yTT7CE/+kqiw0klStVob7h7pgvnO",
-	"yILgFzD/KREqojl3b6fvOJ0drQcx/eIXWfpgyxIS7SlUcYiQ5SdDx4cprIB89zsRLWhX5HUUmMW188s7",
-	"Iq2nahZtQJWsKbaFEu3tcbSGu0oEacRejdCd8voVt/MTzG5GNQBDjzSKJD4bK+/r0KVkWzDbeK0QL0GC",
-	"PZQO1JmkS50tH4bY7Ym3SeklKFB8LxFup9m9+lCXspJ8y5SftoeO+yNiEIrsa0iKXR/g/5lNuJFFxel5",
-	"d290c7fylnxQZLhGjlt6FzyCOzN5587dz/da7Bw1aieb28RxDTVga0i6OoPTzQ9QXJTLDo7QREYcbNrZ",
-	"8/uxLdUfVJMXvGkZPLpE7j8HIgkKnIghNdJJDmB21la55i1DTyxPXFXIahzkYLo+tRuglwO/Xn6q0dsz",
-	"ksTECdANG0a17reDQmgK9MKFW2DPFIa/KWfrjXvhQ3oQfzUSNKbzQtfmzolHaT6w/mcixrmTuVpEljkK",
-	"wXDn8X5ER43ej0VViUDdeQoxEUB8TWLF8ZVzYfmb3Zc7J2eQCSzZuRTnAuiSyAfNfW3fNNW/x3IEWnEs",
-	"qIe4LTzEWF3XIJFInTGtoouIbaQrtyZwCSxb93AswvZ7mxbpU+/fYr0VrA0Wyy0QqeAJCVCOB8iahnyf",
-	"NLeqEWtnDDxU7jSL2nVFuzfWlCuLW0zxLa96KzXW+IoNzC0+6TWLvvWRsA00NcFSTUCG6ab7W7jHnY4v",
-	"i+oWAi+yLLGImew9Pw58QmcTsqMxSjbYYGr0YiL5eYffdr9jNa4M+biy6NqxRR7AZCubfvUBLC13Pr6W",
-	"a6sbTuWjghEb+AJjz/Bsdl38SZpbWPAe2VwcJpvTYSKyjDwiSxwUn2yilg/zrYTQO4KxEJS94pCegbdF",
-	"VkK2dqsqW6yl1Y2QdU0A4tB5goGj8jwj8GekEcBZI+D3+AUy7gFzKah1TCgNrZT7xmnkJDTj7MwzTOL+",
-	"RMuaFp8vCbW/rG5F56ojxBrMNE19OGiPNZE2dz9Kj/tdAvfgg8vHGwBQwwUelra1e8jqyZP/+Pf/w1oM",
-	"yAw4zo8GF8w//whLlgkpcmnlKnxK9SJvv/+nswXg92tp1LOnM8SCOix0nqEfMruuhSrzt6lC5l5TJhy3",
-	"k9mN+xEBC/GiTrNk9CqT4Er19Tfu5GF4KoNOhOLCcy0eqwr8JW82eRJHLsYiqzHIsLP+5HV5EPjFbBEX",
-	"Hi6CtALc5w503NFPmj9e/Pw4FDE/SEzek9okg/JfO5vtDx5kOoJsJUxoExBR7hLlbo1p5Ii/+dBEpcIP",
-	"9cFiYqewaFqkEiOJawVi5rIh/eqsNDpPRmikLqnljTJZV7PulLx4+9XXpNVJ6JO5kttQXdvT7LSL9DII",
-	"jbv/v3j6OU/DxXEHkjRzgmwTdGCY7kLahlngmlAlX/cNnHR+BhZvnJ7NLSuuccfR5iQEjDH3b12B0VVT",
-	"UGcmKn4Rt5jYRxinuE8abI0HRk+8mY846424OD/PALpt2iA1HmyAQuvbiVKkKB5IV9UkSdzMWlYL9tlL",
-	"18XF5+ePX5yL1//yYxalxNwqH5TpcwETG4Nb/UELsmHo9OgIqQ82C513MS+TUSoO34Tbejaz+Ai+NKF7",
-	"zHv9ukJa1yXWBfy0R7cQVa722JJJ13jLmiPCstskuOX5+fkcsM581nN8W2I12IKYVyHxH89jRRo46jfn",
-	"NPloAorhmgXGjhTbZael4QV3qik2hcqBEXE28aC6R6Pn44dBfPxqKS0dz5kTEX3em7Mz1Vmpq2rEHqOg",
-	"HeL7z1+u6F2iyYQPW3mk60Y36VtpW7C5xbjCCX9/7KvMA3LQ5eHeMyupbzk1TcL7Z902lSwzJKSVtwB/",
-	"sj4IOiMcleTA/o2p+Lv+IWM0/cxI8MNPjAgkxDNmTb+6oqZQY4/1LgNAo58+++LpZ2zo02cLGauiVrp2",
-	"B77RoPYr8MuVkKCFFpi8uJQR2camIE4gJ/Y9/iDoj05afCvR9U5TVcH7EmuhkYevsIQNP//8C5A1CPh8",
-	"xgMxsF3uwj5LqZzIAdlEEGNRGHGnizyDAnCr9a0X9gxtlkbBXHJs0D0VT6YvX10fEvx9PWAHhrTIVMFX",
-	"E1HEVOMo9uR6bE+yqRTXOypXzdVY/p2+kuYfhlZu96MmZkLYe1lYXGK4As4853p+1vXq7dYburNGqRq3",
-	"o3x8sE2zp7dVrqtl6Qn6SaKnMJi1ZqSGpOesRRmNWXGzyCmcAjri9R7dpv0jFXfOIhmKut9H+38kMN2C",
-	"RsReNIl+SwISEy56O7SuvteW9XNBxfU5/kEBgv9CZ4kBT+YzRXBxbgp+kNj6mfjL3Fve3dPGEylfJ5ha",
-	"XgUCzU3HAcCb0TzTnE5qiFKtrc+YMrHUrWx4fCDGZzEB0QL5PzgokL9wm/dJuACfxxdg9Oy2cmeDz9Z2",
-	"xAzUraVwBhrQNvgEbs/VNdp5m3DgnMVlkEay4Np7MM7AGa1Qbz3S+5PAlfc3iY5YV3cMKUefhSbAEgfw",
-	"HnUW0kXKKZIfN7+YUCu66Fmp1w3boBCMgq6okuFMZ1O5gby9lk3IsNCSJy8UjvHwhOYIR0i3kOjEZexS",
-	"m7oZ2+537W5ksyFs3Kitko2RpdgDCGMHAAy76m08hcRwPlznejIIZyizMRkZ4QBPOk/TK+fTdThKfrHa",
-	"Kn8HZ5ateJBF6Y90CN5gpYzPxJDdDOWOZstVxapq3RzqYUbVlgjCkI11//lzgplpVqPRYifrs+zsz/h/",
-	"ta55kj0P4RhnzzwKweL8jdhpY53pLSsLYtJRJieN7sEW0fUL86LhZPHyRAPhNuufGs1l3t459S3L4IB4",
-	"dA4UMDTFzZYT3MUFb/DwB+0wACObTAvjt8Zq4uhBYYwTpW+wiieXvEFJF/XVyfySQzOAxEKfSKHVrfcg",
-	"OXXw4Gcu6nYxI+jGQB7utRWJXeCW/htZ5aeTxobie+r05DRQ6OwYsCJkZ62E8zRNJpBJIKNPUTUyrYXc",
-	"t04t1Ht6ztVqoZ971BnUmT5n3o5yOrqUN+hCQeCZ/jXe+vN5Ep/Yj8fOsrA7LMxUC1AAkjLErnBL4Mpm",
-	"xAJeUJuMYkORos4/nAbYI2T16oH3hIcGmqSgdmHlBYL6nZdH3cT5yQF7BFH2EViZY4M5qS336eSorPSM",
-	"6QK3QCqP0K7z5Si1D9m8Kof+m5eq7wBvAgB5vENdScr1QWxllY9UcQ546SB+hEmV7oHgWK11fVipXRmM",
-	"eP/+whpVbi4xYhqN4ojK3GAd1In1w+f36mvHt3/jN6WuVcVmYd6FmlQ4A1v4psoBVZYMECxx+Se8/aGy",
-	"Cr3Fs2VcXnYsIfeNkiV68Wn6O+qfgYSWzn5uQF9iR8y2dp8apzXMLVfXvC3KvFHVFeDFj1/0NXQp2BVV",
-	"YWwjrW7MCkOldaPXyM+AvLCQb40EDvHnuYbOkeJaHXSFBZFxl4KofWDHISrWutoAgtFu1U5s2rIEkPOp",
-	"LQuMlbY187jzWl5tv9mdDml9hVklvSGQXp80GMri4UDvasmyF+R63e5Yqg05eHJRif/x6jsoBvzv7374",
-	"fkAIc/HF82fnz9lb0en9EYuVq6ntAwh99asPAbkHrrrSvIoqnrsUG9Y1FQhLsDoopg0gPyq1H8S3/VYc",
-	"sT/R2rCblsgAekgUiCxm9pLgmf8LbflPC21Zt3YEbLrTTUhPpjsDd6XyYzbNcW39FICmGMY0z7IzmmRR",
-	"gUYcAO3+zlA0qAgaY8XL5+L3v0N2CyMQ7gLgiutDIr3Ji9u6TemAu8LKE2ia3oWsw1aTtl5r0GKPxU9U",
-	"w46eaVShCextIIPkLJJy8JWojHIfdt16NhwIMmaGyKH7AYHUq1uhPtRFo0zc1+rZdFOr0Dh4FKkN3wrh",
-	"DEoO9sbKLpz7VjfAXgFrlw2fEYjHQSb3lCdSwV+hAyRxBNcH8hyjbVpvtQZmqY5ETrxBpgDoCq6rNXMX",
-	"0GIvK2nS9sooHsJ6iIBhM3oKSc4OBN280WWp9ygWPmyqN10pYChrqG5X4smfdVH9ly9/+Or1WTbWVHpa",
-	"Nkgm0miXsRLmiX3PfCYmWnR6GysSLMal10k+w5vXOU69pvKzqXZmM2ivS2m2M77HMQ72YTmXQl7DIgLW",
-	"OqQV5mFUeNwPuPkEhqhizzHCe7mVevrk4vGzs+whmt6n85BKsh3MGaSF++KXvC0Gxish8SQEQXTj6Rkp",
-	"FtJ9aDDPdomsLOSxiZ08uIvWKQJgp1ILOqQRmb6xKa7E/mofMwpE69GWallghs+RKWOLncRWIRvPXL/W",
-	"brLWeDYAmc/s/1Xlmq+a3MgGb22EjUEB9VYauCejUi6P2aICQiCu+5mFV9xWel9xtbqqzE2cLiRm56o8",
-	"OGeBUDZNN8W1dFextX18xeQ+piAc/dNH/u+eWkYHSEdhHwLMAaztUETNMjrkWSBQysRWlXkmsMgzE7KE",
-	"cmBvoRllhXS+TRYVNl8Kgtp4yaDqU6xhvgQD86DQRY+mHPkxW1ndgJMTSjDcb0icJgAQFnpH9DvEUdLV",
-	"TzooBVIbnLL/PddS5ZUwyphCVzj060bvoRUIKH1gACVWElQMD3O7T/Q79CeARnbmqUg56Q8x6aGLDz/5",
-	"JK0CFiNZuit+Sa2MtyvAe+zB2qFAkADIXJkA0OSyCgS8aNwo0elsgQodA5lnKYbYSUoA+JI7XtvCpBAr",
-	"vkkc8UtSfmEAMo0xKiYBzbbal0RtijsldkXVWmVOqwqEsCydDpSKrLOK/G4PDCOYJHtW2DjCq9BrrgM8",
-	"YwzHaU6qIuWOiFWVk+SFHKgjzcbbRpZLK6joJNCPs3hY3BJ8K6ublo2EvCrLxNzRbNAbEgqqcjOeKcLt",
-	"wvHy4D21oBQWS+fuTTHvGzkd8R7L6zIVvMIz5uMb+MXsFMr3+011WDSNK3jM304jZLe32BV2abr9G70X",
-	"pYbUAQCwPKMuhkR2LSoCTyQmZCW2um2EtIDVGKC41rqqsLAfwgQRtMVXPwF0HX/L+BXYwOwqegyrYGQP",
-	"NPPpm+9evc3E2x/ePvtMgDG0VplzdqEiGR+ZiaehVfylOMfganUgi6nrhorsjEUe98fkm2SfcxaibPPC",
-	"Rv3DUwD2vMgz8ey8N6RbpWoDBvn0YJ69fDE9mG1hrO61Mx+2n/IJ0o1c236qP5x3H40ORTzdULsGWEsG",
-	"pc30/rqNi3c4bOqDbOLkGJ34J1btmEqMUPJYMxJsy3utkXeMEmNALLLJQh8J344mQDSCa5UJkP6Oz8pj",
-	"7y9p0UyG+i8TzvqkEN1WrW+BptOt373nkgLvo3whzsSr3xI0GPJuFUiwLfMfqvKA118K43+VIMIjZeVl",
-	"pdJiDei1gTzMmAW8pOu1MnC7semu8crx5DfsrpNz4J45+VBCrY+vzimj9Q/+mCtC73jwNam1LtmnBp+Z",
-	"qhadiweEcBgtGzQ6zUNzxyXTGtzyPRU9PPixIorG3RP5TnAGQjrY/Hg5j7aPtyWq2xOINbCbS05U0GVR",
-	"3UZopV6E9r8kYd7HVBtPJ8F8c5k33LROzV07oYY4OgpEitTzr5HH+Oj5CHYh/8Wc0EebsgzhHAGzFLS5",
-	"QXl5IIHIzjYJbiE5zv0SN/ukHMkW8SMxI1EfUPByrDkAS3gbj30ej0z0QFaw9VqWc6pk+DbGEXimixOT",
-	"fvD+fKKP4V0iTIJ9kzfRk4RsoG2is3E9eZBPs+o6jbab47gdjTWDfn66NZAAQ49jkV/HF3x0Xoz73Cs3",
-	"SQxRpVPffMCET1pBb87QZnoyIEJf6pR8skLjW72+XU4lHTocQL63MITJ4SjqS70mCq6JNBZ9kR+kvlX5",
-	"m8oyYfWA8ox5jCVX7gX4rqguym0CWqtMYCJdJY8F6QwXcW8gYPWH7pyEOSwQ5DJJjTwrQhABPo+iR0kE",
-	"wbptjA7n230PRhSyZnTMVDUz1ZGgRB9AwcWQDyhl53Tfg+eGxc7GIcJOPtr6R70/BcpemK4bV5TZJPAG",
-	"Nuw4FhBqUj7ZZyu0vlzWSgqp2fDH6Rm/52v/PBFqUQ2DcdBQtOtM0tb3L0aZKCwhAtFZEt1t41TUq1dy",
-	"gmSbo3Um0XKdXG1SwjNoaac7KCWYWSvMmYIuCtuCYD+78u8wiL+BS+tTQNkZq3afzekifvqCT1SmJCpN",
-	"3Ou4Ff8uxWXxqupxbvb5LDKiiav6DaoJ66T31QJSO6eE0aOwQlZmrxpzKQzVZ8FrTA2c5dfK7pUK3dsl",
-	"Hv3rA+S4gQla3/HZZ3osmyvJkYmj8jkfJETsJ32ia58aMFoeQH2ttmxWwnM1AEQjtI1B12kGnE/Xh6tU",
-	"mw2P+nAL36g1EL+AgVuWoegH6XidYXzZBdOCWRw4rNyjZlPtbBpltiNDcmOAGmmC5Vc0wros1jITRt6h",
-	"TQ5Fs1ZVZI+byLY7Xn2INpJKP85N8jn2g24xCO4+9ink60NX7tdPP05W+u47Kpe1LEuVQ1RhAVlJ2CxY",
-	"ikt0P3s49GABwcVPbU6X8ZRF7Ynm0H3cFIm86fi10ZqE8RV1deeihAW6KXO5vTpX1p9kL39+1yfuFdJy",
-	"J94p0Ex8oA59MjWqSOodQUlIlPspwg65tLW2NqsnTyrd2O3j60aub/fSquax+iB3danuqTJHHVpOo8Zq",
-	"cBB2c1PdOAdcRcyz8OWuQKBpjaU2a9fabjPx9vV3x8Ngb85YB0xW9vBHuFTQjSYTeXFTWPf/Gv5Xmq0y",
-	"qwgSXFQi7h45CBFMlaNKY+ptI41K9FH0ux10Abakl8gTM13zN0u/+E5tW/i/E7a6Uw6TRk2KHdZHOjJR",
-	"N8WdE4xbdRC6EfgD/NfmaHhPExIQut6yAEPAUPhzmmFJJd5y1wesvo9U7ZyGSF7JJXcw8lVhDNJS31u3",
-	"ncVNRcSA+hI0AhWpqUq3N9sh9/b5Yo2IQjCi9BhN876LGQ241I/VFc/QjhgXqFgN+hBvQ+6mAtVpZhVm",
-	"j3rSZKtOeR10H9Nb+aUJnGocfcO1/hBU1R5bKqKeh/KXRoELDlRPS8ibN0KKvNG1VynBmY8radalNvwi",
-	"zgbpjpuo47la39WP0uygNSiwHCdw/9waKyq9H0zBc4b7LCVP6dG1Tx9tkk9f+zUbkGHMp7xIuMhuLM2d",
-	"LK/I4uRNmyQYuFTyToVULsP4DEGKk7qDzMcX10VVKX58acaO+f1E6kZ/OJxgD1IqexmGyqnIK66bUQhc",
-	"khTeFHfKN88fJ8Sft+yBrG1gwCBRKejstqnAIOhOhG6EEzikCVJ71fRBMlt3wzQKGE9UfilMqfcqh+zi",
-	"6ugYSYOtInItSkAgQiJqvwXOwr0srFnB37pIkK56arezDxutd/ipEnlhbiOUsh8fbDSpM1EWd0AQRHNF",
-	"hnp/MqIP/CKcZWfRVJx2bYHmqFFyjW1cC9+8zKtMHgodscYcfejTKzNQhH2o7Rx2GObgR+LcNYVBIepO",
-	"S9C8IxfJd5Q1WdwOxt82O33XYzcQVjPB7kbvxklHo5vkMvQjLSzKDILUp9Jcu9TV6MH6PvbMvJOxpiaM",
-	"y5TFiHWmlFoMLwwnJ0pCY7PtLTAcgDczmLgKawwiSqZg3KCIQoNzbc/xHcBCQ3mrEPrlF963/tf7imnE",
-	"Od16oiM2tHpKEPNJs8bpLmiZmAorMzkyHqAdgofz7zRoenGV3niP+PKaKsD5I4nods0HdKhfd9/gnq7J",
-	"8jPIelqlN8SR1f5RJdrk/4S8ATt9BznRTgShsgIsCDjruSqVZfG2ZaLxJWA6B6iwS0/UA2A2Y51vr/Vo",
-	"9upKV+Xhirft+wkyKEUJ9XaAHIuzpDgD3tIDTDnHIBuxBRDTYTill1QgjOUnIKSAFUTbMtdLwbxEv5ro",
-	"lOj2YJAPlIUl/gLEyOpQ32QbebjEvv8+P0ydFKsDZI9n5M2IA7ZjhWU2pFu4EdG7TygriCMyBXTujfPq",
-	"9MaG9uGUbysq7jaaFwJC7gT6auFXGZjzoxgQqEkyiq4V0BZ0pBmfGCY89PLFi2cv2YYd9/MuuoajSLY3",
-	"wME5IXRGrk9QQ/jCs3vC9UNxW7vXTWyEDaj7MnjUsYXkLPEb/cj98ZG5LepHusadfVTrAlsXkInuvZ7j",
-	"2M9O1pmodf0M9pQI/uKr7cWL01/LOU9hzdw9dhwnQInygA7Z5duBujRU5tP2h+yIrCrdoikWkFOfv3x+",
-	"Pgme6ggm/FYS1+FAAxyv0wriQ97Qr/q49EtY2fBdUFIQQoUecBBs+IRYry/Bz1/FXI8huNuVLkMVkCAC",
-	"Y3MJ78oLbLYQUBEwALLrj2E+/mGXqPtXomu0XBgCMBcVgoWHfeiKiPkx8EC6cROPcl50dJhsWVfPDz4S",
-	"Q/fcVadcZehGqzebeL+NjlBziKQDFQvAjJ2ymVf/5ABtkDoHjLlL9884pEKIZ1qMoKr9RYIZsDH88xTa",
-	"dCQlRKUAa+z7d0mVN5QyFkYzWeHJADIHMQpQGZCVDmw0wGahoafL3Ih122SAdgQg2G6gDpDsbCTCMGCP",
-	"+ObVo6cvXopNUd2opm6Kynb9/d2OfoJWbnQHRNa62wFITSK5sTtoZk4MtuskS2f6SNOcB76w1rTSnRm1",
-	"El988SwTX3zxwt3iz58/I57P0mRClUaJi+fPMnFxAa1tPj+PZcFdLy+mhCFESYZhi/WtebF68sSp6JUb",
-	"OQQNrK3jv/Vn/WJRPB1QXJgowFoB5fmjA3P89AZHsZqJQOVqcLyQzJau8p08CASiakTpOZOqNUDvUjf6",
-	"DrGgX/3+zXduFd69/ZqosajYA51Slqrt+JqaQdWWZqX96Fejj15Mrqbv0NIrznQLdlNUZrh3sxICI4bi",
-	"e53LA58CgIiHO7y+PoflWg++CMPD8LfQHyXd0YEP70VcXjSWFWiDPRWXQ/dM8HoKC6ABM6+uddBbeDPo",
-	"TxxvTHMiZv2duyPjsq59x5WHN5281q2FsvC6WLPw3tbyBPj3J0N9OkmGqpviphiY2U7uIquE/hkTgrgp",
-	"aPefk82eI15MnCm//JYltPgBLCvCqnh/r3MKzUSZwPz0zILEwFq2Ro3kNvozuHhKvWTd/mVi8wwtyVLv",
-	"H7VO7z2PAsno4hpgj2leBFrJTOxedgQy4ZamdvsdY9dfuydSR2U6E3o7mWLhGgoVngtjK++UuFYKaWiR",
-	"lm0vDd/d5j8784tvyFlUN5gaCe2lHpD2ZRamuS7WvMDBR8EPKiqR6/baZj4Km3r5Pl3o2xFpS/c0UrR9",
-	"YpRACwPgHaeEbmSB2KRSSWgwGi4a+Ct1mAEuE9bHmgbXooboQLaeYgSmwqo/ljZS90KnEbwawfA4dSdR",
-	"ORMJcubelaoaXXIhy8bYYbVNxxFqlBVtfRncOzDLKfyXO7Okgy6OQvSSjWBGydndd5KA2QQf+3eplmuv",
-	"+lqzMIg45Ih6A5VsonsFH/0NBWYE8OlxICtPxXwZsF5d3qMXyWPP0qaUNwvTtmMNCuf2KkqwQ0MhVze7",
-	"OVOaBSB5Bc9ULKXEZN7rARu60Y98Pm+8xT9++Wv33eC1JZWUD6pScKVRztU0nYNeEd+8W84ooO41l++6",
-	"SYnc8M+fs4/Tc21BY7VkwzNOK3bpslCp0m8U1rX7muoLhiRO8Zn1p4XVDlgGl0bV94N4HeAcmFmuMace",
-	"UGU9ZLbTmDyidCwNNxfzkcyL+Qdws/1e7d9iP/+T6kZv1cGT/OcKeL559pl1o3JV2QIrmPjXIJ1A/y0/",
-	"ggnTQG3Cj8rUujLqv7/74Xvx6U/qWrzqKkULXWWiVHeqFM8+O2MmOhL2O+gWY36AvIBpLI/02WJ9i4Ge",
-	"6Iefn0/DAemHXcOnbqnYDdNWnVwuPdmizhPiDtLoy0q9k3zx32tbcHDXAVl+MNTMFkx3dwkLvVnF9YW+",
-	"9l/75iY+50x8wFsiwLuHlzf7Cvyb6TK7uGtg4r6MIRfRgMBgDhZ4wXcKZ7sNjmuqmFOMGJNpk8Y7EP4A",
-	"S/aV5krKfeUshfSdXQxQcBstNoW53WePimpuXdlR8QgLlwWClOOStPIwqBMJI7s+BGwEaybrWlV82If0",
-	"sJlA38mgsEO6tiJC2ajUfBpvAQOJ3premRMT3O8TGwSS90OtqjdfiS8REMdcNKUsdv3wlPMDjvPAUOXk",
-	"vowSjp0bwSHH7oqTSPl1WSSok73P5VtfdGVGaBB8ij8VRf7ZNHg8OyuMaTl7cUCo3JNrWrK4mWJ1BB57",
-	"keikcquu4j5cY/wVpbJY+0pURriiuJgSljITsjRaFBtRaSxhR4JsyN0RFsOoLjuI3mKQ3LAvOxFabY2V",
-	"eYXUf1iNo52Pa44pLXvdWqurlXhHhxGi+v/x7/9nBtiuO+lj63Sfk4/yO9L/YtpBPmqJ4R7pK+hgzz4x",
-	"AglmLwPvZMgN7bSJEn1Hhz2V4sJnO0l3AglfOgL2hfd4YoOIH2y0dGZ4heAZCaeSVUpl/p0sytOMpw7r",
-	"GdgPBiX3CJPBvq6e7TYESSjm6BE6G8lx7fHgUBAd4gpzzys6nZ3Lg3B2r0cQX3yxOj/nO6WySBP3ZJ+8",
-	"9zwkbq+do4W83gCMCA7YJHP/FXKLsoVx8GT/tg5UQHSko5RwPMGOR4oPRJucxICzhkVqRCltv39+jkme",
-	"WfBQt28+jIVo0G7Rz1+yi84x9PzQ2hvNYtm+IcJZf2UgQMmJG0e+U5lUj+SJOgsvYccFGNJcxew4fN1u",
-	"wsgdsSJjC6OzKBvd3visKRypAoPe/rqKY0WhDysBcpcVXyQLKZaR4BmyZCIavPFuqnOhwPNQ773doV2M",
-	"GgSjOEzUz3rZuwfqsL9VMbUj4hZAd4/KK5ehWeuyVPKmVUY40zIAojKwWsqigg7Z8HIzx36Z1Xc3Bd6L",
-	"zgjX5LvKARzTxZZi4+3p+Ugz3wEHPog5HvIKSVnnWIKzjloXYgXu9+uD+O/fvXpLrf88YivgH913M6CA",
-	"IKJ4KUgmJ0eT7qIdFuoYJ5/ABo0Rc40giSbQQ4vhQPERni7qPD5j++ptNJMFx+t/6LYRXY0t4OV2mmuR",
-	"uWSpjqiqRtjK3MD5jHrTAi3IXje3Kyg6ColmDe3DnQDhX3wPyUxICjyviVWkcWKp77hwDCTYkjj5juGp",
-	"43LF7AlkcCEWkVEbo6qDfPu0HcMHjKbZlfXI+eOvOOldlg/ALgeLUkH9cDTzs9RVfaOrScQ/dGGI79yu",
-	"1cah12KDYQNW5ShUaE48TNU2kXN2IhgX2HgYj9vWlYiofN1dkqhJGDYwoDo4L4xn1BWky93GongWGmlk",
-	"ZyStZ9Til0fIbuxVH3BzVCfKf/ZXiP0lWoKelBbbUQEgO7dK2zkB1Hs5BBFDMFAQn6UoeheCE2LM+zA1",
-	"C6TrUDyib7sfEzai+/GVk4qxxjbUhoKyQ9RahvFgnDWyUNMERFxorN1WFa5+LVusOzdW13Xc1YbUEwtP",
-	"cFr1ChCn9zyxe9WoBMiDT0aP89kl2/3wRGy9+4Kugu7GSD4s1YGgm3XhJ07PmdWUCLTrhI4+wmQhYkMW",
-	"NkavsS+ISqImqpXi0Dr1LO2cD680OsTjMRcgqYEs1D0FjUhXRZCu4dUal0iBwugJfMoEueXb5/jQNUJx",
-	"FZKihuZ5IVpoihuEUvkwU9RD75gWgzXNh16r98idLgo438KIG63zFQ0F2sy4v5PCghOyoCXP4szNaGYC",
-	"guaqgZiz6ec0uVpuvmeM51ODAG94ZFF5WrVTW8d4j9b7GOnsDknDK0RincA2GVLSCObiSmVPTUv3E8/3",
-	"S0zfP3E8kTGmhfzn1l1QXMSDVss3OwJKA794x2uG4HmzbMHettdlsf69OnwZxvplo2B1fsDnweLpRjDf",
-	"pIht/MV7rPJRawsC0aJrgeUlWy80k0LtVyO8IbUDTgd9CUGlpWl7unBD5bRTMrpSRpUbJmep9iewW4P1",
-	"fIJHqeECcO/kp42NdTjy60KVUJgLM/KtJqgXkvu3J+xkO47PsD2JU21ZXTv+IcFqYVKNgt1MfNP4EBZe",
-	"CUTKy5I3RWc1kYKfZDDjbkbsSoeuaSN9gqHMB3NOx6t60+i2XggffKjbDLy2RRtFmb1jI17G7AHDZD8l",
-	"Rfkk2zi3LqYep3Jt+K1F0FXvVFyluPFhSgCxZQjvOf4cN/urojrNqxi2lsRULYEoAELvDFZqENAZV+Kg",
-	"bFyXSj2QszO5tuidH1GOzzASKBPvjdOQ/yVZjfvNjYa+B82iF+PcfDsGN6wMktpgquN4xo7SJFXaJMhg",
-	"qlbOHx0usI6hc9n4GpFiIzQlAaJQvpOsOYFsJiw6Bxb38U7OQtD32xTV6k/ovFZW7Btd3YBb8ePXX4ov",
-	"nr/4xxWcOazGyAhNr0Wuo4YM2P41UCLAM8ZAZxxYxD1ymuI1V5bd7W6IA/hcC9WhAHSY0cEb12c+o/XX",
-	"buZ+Vdnqk5BnH/ew6Ise09wVOHWbIorKFLlaxR7ZJ0aU+kYYeTAQKsfpJjKEToe0Cay+LWw5bg8MUFXA",
-	"S94lgNumWhXVrfPWV7SKq6K6k2Ux3XWWbngcQhhm2OuEIOtNGvDW5V96jcTdYfdYcJRe8J4lA0M4CjGl",
-	"IOX4T2Tv/XkEC3ikBt17sQBre5hDbzxYtBCtSOFM3/pyQ8byxMpnClk1BdKbWHebuTVRpYYokkbIdtOA",
-	"a+f8EC6v2XL4r7hhX8eOTW1P2HAODmkJIbY7I6FdTsRuu7zr6WDsMlddXzoc1yVBWGA11lblcymfaVoZ",
-	"LZSfDLdhPyKp6lhFDiIYUbE1SuaGb37TL8yZvx45yfxc5vREciZd45CCxoYA6dyxDg9DKIMgWACWB6WO",
-	"Rq8YhVMi1GfJw4wATlOHRP+AxA0BmivfLwgi+v4NeDVmvadFHf0/weaVoAbcn7+SVvmfxJy8oMn2jbbq",
-	"UlATdmxcFkEFBJaoGbknoQjB8d5YKIp5hrsd/uZbu3MqDCfDimancCOop6eCIQML+GGooWeIH+K54Bzb",
-	"HZsK9WCvHklKHyrDj6FDFhzL6c7WIyWz0DSpGrxkjI9+KJXh7MOLEoLoHOYvt4pLPVBICigsOzsBedk3",
-	"uq3ye+D6QQYSvnwZVfWElkJ8G6yW7xJBlMNoSlIgP5dWXkvjZN73Dl5QpNeWJQ/JAuIYdhdBMD2i1g9n",
-	"GtqND6RXhsOCU03t4Z1qDokKaP8xdHczGR0BhWsi6xraqlNgH6jKjH0sXsv1FrAGBlAQfO85cw+Fib/n",
-	"p7NpjcpnlIf6+ulIWkA7EluTL749MIVeqYcTGq57gRfIDC/kC58QjeHLXVofVSBrXujNxig7ctqRtSSg",
-	"WeGdRSX02ipr5qW8ZpfM+3rBgYqb/SqeLuIszDKU+9GI+H3Guvgvddnu2PDkGj7pFA9+n9tNWZkZs05H",
-	"HJO+B4CYZvRy86FC8iBwRP7nY7P/uuAbWvnZ9nHZYH6BxEPPNyq/uocWpickCM7d8j9cMbOXqs6lWZs7",
-	"N6TSfGCv/aWdufTmauT1NUvBUEGEBhOLCLP2qKqm+5vXB5CWwICO1QL5ycwRHxw+oaOkZOc2n0J8bkyU",
-	"7aqgjaIIGSVMnbNlsZGJBrIrXavKBNILcJPo3IFPb3TW50A95qQ4+uCgZDM/ghGfhP+hZLOoF5qX36g+",
-	"mcQMN7yT4ihyGXFV41CnDuiplZ5Hhxh9uEVHOTqhSXzNJLKTO8o9CO9o0PPF+dg5n0aKLj74Sd4xfzNi",
-	"eYzbPLeqdetuz20BfSWW1wz31AZTm7HvV5oUZtA01hfB+tDFfl7Pmb8pdcRDuLrpw7ShqIZqaPoEMBMC",
-	"yF+W8dkFAZk6hqAdWAI2OEfEvwZSgUVASYsh2Q7CdxNk0D6oOBcldA404AnzCb6W+R62yQ6D0VLYRDNj",
-	"+AQnb5Rs1ttp42ksRXtPw4rfdm8bjWVS/VS/pVz08WR/FwSzm5xHnOHUu5ZiUEmCGpAaODFqFpJpqTZ8",
-	"+NvAsCvNrXub+wkRYPYA78s8S043z7kvyW7mbDAQg5NuYKsa7om3BaE1FzQj0c3S6B9ElO/jVPqJx7c+",
-	"bayfQ3iLH+GY+M3wQbF9p+dhdS4osZ1v2MgoASQXpHfKVBfu3xjZHNDLYxxyjIXiKc1mua8nkAA9BHvO",
-	"XEqczs+dTXvTZ8uJ6HRIEGaIn3nLru53gwyH14JdfStAuru+7AUQBieDIcv1xUhDbupiz+U2qFtaV1Ky",
-	"lLdndpezPoXQSNvwJJ9SygAFkDNE5LJFAZrlaOs0MadHCcNYx8SIF59v4551J8vOA+qz/6QSI8vyRBmZ",
-	"boEBS79AEt6BYXRSzX3JiUvcg2Cjm4/kvLKu5tOEq0kJtcn68tFynCKf1Xk8WfYy7/dJlqdEanJiTr+y",
-	"G+/ZfxOddYBaH6lZc43GTL8+QvrW1o/F95TJcEYOeUPHO359sFwSoqvKoWD5WlcWCBdlVwY343CsS2gt",
-	"m67xG/voqtL2ymzZXH5cQkOkVZ0ld7wk0Px7iw3cllakWaddbhKfRnfx0KzTRnUDgJdn1CNlr4zF1MMl",
-	"dUdv/dKiBnosvgceXPcXrBKnNINuKJDh4wzwxzIPD5yrOknSeErIkXUfNA1SnUKRGFHprfalU/3UmBkY",
-	"PHSTahgEthjgsWY4sLZRav4dBvroXcvirdrKKGvZWtOIbNxt5Z1q8mLt3FFnTOiqK1Vz001Whu5lUy26",
-	"cn/CH0w6T5Fp0e3X8ckZliXhenbT9scwI1XQndloR2jFo9n8nNZe3FomtRcw8ONMmLRIqGLxwbEDzZdQ",
-	"VAigXcuKCsLSkISw9LP24I3l0XlY2GVGieQXcHPPz/9ZVZt03hwIg0MNRsD+bKxq9nKQOR8b2jur6rly",
-	"d9atRtYRPwcaZnyfHzkvLTN7yEEYM2ogx2BAGizdTDQ761RVXcqqot4hvVZmfDH5x2pG5xMaJtVMVpkr",
-	"UJNjDeSMUt1F59FnlVNMVEiLFja1YYQcBjX+mR/hAXDonmujEa2sBAbmqjBbt7JECGp65Rt8FSb3xPEi",
-	"zsmucmHAWRCKeLnjteVl0hm5CZjXK5REG+Lr2D0EyOYRRSuh2ZB7RKq/5NzkaDKFxo8aGt7zKfk6kFQV",
-	"lbGyLJFbop+mtqFAGfu3Ix0osvkYDi/I4KnL0v8g4i73zmhhL9EqkEV+hL+AGKz75swKyewMs0dXybL0",
-	"CAxCxhExE9mIfoeGdd6PqXEV7Eo2ZZFEZftPqa1MXEvdKGN142vbCzt7grdK1Vdb3TZjNfcYGR2+i5sA",
-	"zy0RNVFBN7xXch/dbEDiP7La0LwsDEsKU5QArC+ACY8bUDIauqy/PkgrV4ETEGNjifzhahyoBScZE+Qz",
-	"zS4CuFrYhRsK5K+wyTTDndbr1AN6Bpru6TsF3c9kPNSI5WUra0AIQC5QY3mDEw5QEUBpiozp1GSwTw4W",
-	"w+RSepopyBk3Z+E5IzEaetPV6M4AB0s3YYBa5gsR8HAKvNAcKZHeoevvThbRgvt14RUxHUGWqW4jm4DG",
-	"JCWxU4LaiUvYvbYGhemWUTq1gQ4+hj6oBxmFaBitHBPwMGXp6Gi6BxfGeS/SUNfooJeh/7o7AzdaOQGa",
-	"ra3wzVzD2/1WC/i0fwMEEB0sATRQM+57LGbURwm4AEA/pR+l/Gg18wLJIpxjkHkTueeYwwVImwD9yRLs",
-	"EVF9ZmJx6ZVuYd2XZ69eMpLam2Ifm+KNVw9k9gRFaWOW3nJFaVxmRS/Oz+llBnqd73Q/nDCjc85a31QF",
-	"6wCGBxOPkv9mMMUH1nTCbsbztSjhNMbV4k15WmPaQWoVnmPjo0i34kWXYNXxgPixUFUVheSiNQDsK8qt",
-	"qvKk2WyuNrq58rLOGSPez3GiQWEZzxuJrvKyBtL4wkSvkrgLS6fOItsOdwt8uMjdytW6cPoAxzM20aD3",
-	"7pFhjmtdO9lhl5N/9fFCdAGTSN57YtYdaebY8fdGilbzVWxUkiu8lXnUpyjY6Qy4H5IAaS52+l2wlCu/",
-	"fXPv9q+KzebbxK1+Qj17moyLDEfWW64b5RtfM4Xdc2OKQ+yLT4N3bD+dKEVhMVzhbhDs7gbI51IulsDQ",
-	"g71G1QqcFN4eAMiZ+wFgvcAHFa8G1NlK8VlBWZY9tXK8ju4bvfN4/JX4AWxb0xml2ufJ9kTqYZ872O7+",
-	"9LL+gsRjiKbJbjVbWvJTr74Ym4mtAO8mc9WAojaZkGJdquaWqji82g79GEN754gusuqTowf/2xPvxkVd",
-	"vW9ClFdBn3YcBF/G1Saw7iEMQgEE7IaX63W7g5p571gSdqXqq6utB90wgTy2D52/pYl5Hfm7uxRy0YSQ",
-	"5xq4BvolpEVjscl2Jqx2vyUupuGNEqd0h2WONLPJpEpbqq/8d/t0KsPic2hcHaxVWFGkNrsp7hQhjTPq",
-	"FSyK6s6pnFx0sVfWTB7rnRZf18VY1DMRqHKrdgW/Oolz6/gDbdVISJuQ11C4SDZFgb3fUZiIhSFuKzjT",
-	"RDh2330QgW10/dDl/aPFAcRKeFy5vC+AUQ6dsvFr7jhABdJVVKIuZTIycpxyaHc72RzSO2RqtS5kSQ0h",
-	"/XuyQCIHhIBuaU3n7nnLaXGfG4o4eNe9o2+MagPCKe3d0Ol2xO60dtxSnMquRLGDNuZesRJk2U10doR3",
-	"SLwqc2hfiS/Ozkw/qhsdOG+83dsUSxO9P7x4Q/x8OvnchdmXJX730oxQY/T16VZON7AmkscODXhs2NES",
-	"JSVIV2jULeTCE1YZ2yebiDD6YM0BFAm6TGAfGvdto+5UI8vH4p9evxdPZF08ubt4AlmhJ4EILPTQ3T0+",
-	"InWLurqfrc7+bHT1+Ee5j3KSOKf6MJVNCAwZlqdU4zZK7cpM1PkmE1Z9gC5kPszpLhO+D3QCkOR/6Is5",
-	"7FZWYes/MWejuCTmMgbKNS5vvEHRUh8Kw/nc6Chk4lYpqMxtlNdRM6tkRt4+NFIZIZy1nV9F5gtHVA7t",
-	"hsB+MyhKj3e5wC9eQ4D4sXiDnbu2an2rcm+IwSkLUufL9skuU55GEzNKeoO1MHSe8BKHYO6B6vBBN1wy",
-	"co2fgFGwVQKqrUFeGJnrMt4Lc+UQKHfOFeDA3fe8gaQr9cPmbPXHacuPsudzQbndLwZq9OdfsyEjR8JG",
-	"gshUT4WgnU23rZ/FZZRqAxW5cWomtCaaPdzXlW0ObElE6pQOSYui02qDPTBozhtXwdUFZyPi33lFtGQ+",
-	"oOYS3AGCp+GhUpXjqOymIGorMK+IeQmRrtFUWeNtSyySgzfJjbppZUgWuG+BxxckY5ArX8pA2H8dhMFD",
-	"KBstRiP8fc5yvMs7yF5MDx2/2h87ciHPH7NzkseoN5wPjfAy5O4YwJ6x19QcoXivPiCnWi/wMPtXpr2O",
-	"XjZMkRuNfd98gSKUH1Jg3P9skm+iGxhnkwAoZ4IowQR+7p6C8xaqAvqJkfLDOUfLW0WgzkaYl4klcY3l",
-	"kHzbaJNqGHit1nqHp/EoHF1poZzCGpkoCOZpE/zRDQrmlu6JFOPcQ3REFObSVxLrDWHittKk0grQAX4s",
-	"dU+P8LkJiPLtYw72KAi01pUtqlYR3T3PP1bslPg3tl0G9V93Dj+44eLNq+9fJZsGtFWpuO4ofQhpxI+D",
-	"Ce6iEqYuLN0Z0i7T6EHsjlUIdbBIXqcN9fLxdbwqw+TgIDMFd2yLaRs0tZeM8A9uEJNpi6OK2xJ7K+Dh",
-	"Ps0KxNub93RZY+KTXqf9jLctFtQQ/B2a7EVVqUYkFbo/he5qa9bb4s73XvW9DWWjfC6Yv0BnpNUKukAX",
-	"idkbq3bvQUXNJbEbXdJuTtwPu/J64rw/Kn1n7R4ncfPmP3FVQU6VV+MPsGA/gyqr2fyxVx2h8qCTBOry",
-	"kfl/Q98lDRXjU4Ugs47zGyea71kjtYstgHnoXO3OHu2ZYWzbOethubONHv8j50Gd+MPqsNA4C0Dsmb85",
-	"cZW9WIwscm9FL8GLrGVjDfmSu9ag9c7m3UTqVsK/D0JaSOHYo7mCYxYsDXjZprCLr6SUslClWttGV8Va",
-	"FNWdZul4ZSWOvyY+ff29uHj5xbOLzyC68P/77lvgLi3caRVSvP3q65Xb9kzIPDeirSHkFUwBmedIsXwM",
-	"NvpgVeUNrtkCU1QlizeMDSnvSZqt3oOJTIN1Wo06rB9rMR/enT2SUjY3nB71xLhPz8Xt78biR7PfBLfg",
-	"8pOSnZmdLMuJMX73u7FG9pPqNmiviDB49vjgbHA3EXwwfWY8vu4yiqhipLUwQlW6vdkuivzEJ+gvD3Lw",
-	"fj5RX/3Q5IvbvryP68qCQ8HlNwwLte3q0vayQlTmqVTt5xwOKRHxx1cGGgejVLXq2aeh59ZBAPovYnb0",
-	"yJdPn188/ewhx3uUu0onDn5UdXngqeTqEkqhOypXpp8M4KurEXS4rgIR7I2yUGNNjRB6jZj/EXLjLFND",
-	"R7OwwFTk42bzo9w8B+8s4f+Rvah/orbIHfFkPzIgMIRgtSgLhV4OVnPgjcpXc/xfJ2eek/O34mt8bAO+",
-	"V5WEgz9NhiElkHTSu+SFnEpdcFVycjPrckbNBKbKtSoX2uXN7bIf6LskJ05R+u2OmHDcD/JkygDKBpVY",
-	"PvDGa+PZi2PVXGenLE91P97TOxL9iQAnU+ZdJXJi538jTQ7cystcsgGP8omHBp/HZjd9otnnzXt23Ui8",
-	"YCIh8fOscf2Bt1NfxXaqHFipIfoYAh+zuz9THVtFFWkdLG4r81CUufIPz4SRB+AL1dC9js3AtU2jqvWB",
-	"Z0rZIW0B3qnuMgKQwqdv3v0gnj+9+MfPuCfmal3sOH6Ltd7tJHBb66KyY+0D5uuWVGEFJqSApX1s9vzl",
-	"Bc6RKJU7BCYTeXHjbiJnNuS+bv74Tmt4usoNxtJXgGnc6cpugQ4xo/92f0V6xAb/P/yZPa9s3xV3ADLh",
-	"zQHcswxem+FjDcJL5vangF047Zh2/s5YNGXciZPEJ7okyrKxvC2Ry8NKUJ/1o8qObl0xg2lYXYjrikgW",
-	"WtzEI3b6Xk8gYD4/i0VU+zE0F74E5b9lydpNxbLAQamwAXB1j5mWxa1aaEJAwcm9XsofdSd+II0QweqA",
-	"utAitrDzjsyJZwXZRhKmoAchIuczoRJJ24/Q6Hd8Gh+JHwPS8NPZSkrXOyPOF/tiw31s+UHE0MfS6Duo",
-	"H5eHRr49mvJ2G+DzHsyw0b0w37AXSFcYbma0FdObzRjY1ogOsrvZJHonziT/SPJ2B1aQhyP3oG7XOGbc",
-	"TY7dgzpTT5N8vFtLrrr5PUQ2sEgBYnDua6E+UxXOX8WselQ6gHeAhzUOJPvasAA3Kh32LHOVmt5Zokng",
-	"wPRxu9WI/KL7xSJEi3/QMtLV2v+EbSeR87U5aYwCse0iO0Jo3k07A2ez4JvKW2WMauQ6gfq6U417oXvk",
-	"e//N4Ykb2xbqsj21B4WvAwEJCuRkogJW7xOLBonLqdsgv+o9uHm3ALHM0LCTZ+HEfprfIEzIJ/NgupXK",
-	"RS1rCMFUuaiLtW0btyYIZYA6sLD2vchoGC5TMhhL5eAyNdHjQpv0XRdKzFXrt3iD8OWJMxK3zxwPtj49",
-	"HzkJiYqXbo0i6D44P0FMuirnnfxQ7Npdx0BP/8pGztmQvyaASJIG1VxB48VH1+niMquhiQ522HfLv+rW",
-	"3/knveKzDIZZQJC4PGR9eEv3p52yTbE29BditB8SU/Qoiz36F5qhgzan9v5uP2gIXsmAw+j+R1qIq8XF",
-	"atRKidYnqgmnIUWMDByE6Z2ybT3V7BHbfkF1LwwRufgbY/tFdVyzcJWrfE6TGfwiu5luhKe1qXgfsLy9",
-	"cXa3JzSO6vwnP9O6KaCGDECeBbDVNJYF8OickbPQ37Asqtvu6dRDzj3Lv+Hs4frg+k7JJzRnZ/pXRXVE",
-	"/rns3hQ31Zvq9M1BoXYa2fd5Br8VxX/ucvs2lV2zfneKasySSyAPCE3CLjuCXafzpQfZBwTIoVaU+3kU",
-	"mmBHy/lySefiZXs0K6QwZzdalrLCXYsEIE32aO+6no9Zxz/At8LtDAO1bVPFROVcE2KmUzqgOa2G4kXv",
-	"N9JTkODYPVek4tdj9YFHTc+9vqz0tc4PzlTvVXw7jeqkRCf0pFHrRtkrnh0qOTVoqN4oO32/9cfbf9/R",
-	"Ak+0I0c5uIf59LHkZKITPUBzgPwLctJE2H+vjRtdZXbtrFLNaQrtrWyNMpnwyGGIFhqra0ON7I8XEtmP",
-	"QzPRUKpZyxapMtzP6zlt7a1OTafmsyIYBLAj2bIAkx5Jl7jfLSpyxoKKGXTIw1pQSJf5PNsge+VzUhkl",
-	"7ijjRCkzf3z47kCzQwvwxUQjylBGKPBrcL/Ujb5p5M50vdzxQ+Pp9JwZFTqrEzuiU+5A9aP2ywiFkozd",
-	"Kcx56MI90NVI2pWJa3XTVhlIRiZKtYFClExsJHZJaivTNiqD0nJpCne1Qpt57PnVBHZuNvUlbSqR2dxm",
-	"xEhwrUqD/41hLurnrecWqu4REO97eY+0a3xndXNINB0CCqJeI5TCUK19og+KujtqDj2mJb8BErpUy0Hs",
-	"KTC78wCu1FWC6w/92rUuSyVvnH4KlVjDQOIQcXHVNiXfIAWjkf5zZke9MrEk7s2dasSnP379pXhx/sVT",
-	"NvFFv7kqcl6iKf776M1X9KBnT586QVwDXeezxy8fP2efG3gUFvRz+F5btlAcPDtGE1CNbp8sCxy4DnNx",
-	"z3YStbv81T5FCEmOu28YRczWXo3W+cZJLAZAfB/v7MzKa4hmVin7JzR7mZVajHuA44+LuljeM90px2Ud",
-	"cx4gzJud3aUSCsR72bVCopYiC2kaQts6/yIvmplXHn4mQc66XWcVGATQfzjREXMWn2SC8dUKrrFK7SHp",
-	"EMIauswRcSKN2CuOJEmXOXAETVqIZf6dLEo/bLbPw3t5q6o3HN/XmnoB+GQFlTsXpVr1mwnCdQvhU7XP",
-	"YPcwoIqJQpgXhKOgOTPTCIZPD3YFgl1bY96Sqea2B/DtnTtuMabZMvZbOc61F//W6+o8ty/VxseOZ/ZC",
-	"6HWwZg4PzGFqtsBwp/YzaKth7f1T/VpmXT9nP4GfWdEpOdjoNz7qSVp60BkIH50BQRgayXxXPciPsr5n",
-	"wZM6SuIP8Bk8HaCPl8hPBc7dpYA8tfs/MmTmEwU9cO/rXjdaSgcnG/G8VzI0/xjpak5BT2F1Xaw7qvqm",
-	"guhyJoou/hP4T6MsPDLocGZXWdwqbrcB5Auf9R4BwR4Yw/VBEOgr8yBgIFxwJj20Ka9Vs1YVX3K6tJFB",
-	"skEADZ9d2W1hvkuRQFNM24eYfZIbK/w9MhovkX78mQGtR6TnKRfHmV9EzDsfG+C2ANc+TU9NSbDZrTb9",
-	"97P+sNn10zlHyw+JVWCM7K3LqiMNzDx3NBDv5vIQk7N53q3Q0oXJtDZNcSfL+QbJK/wBp1ah48gVgJpm",
-	"OtDjBHEx8dtGt41Vqrov9Zs8mCtvJz4sNd1DjVCV8nC1Ywut80JWoTcE+SmfmED+DfXodJzQ9sP6mHiU",
-	"27bKm7EGGd3+pb5gvaxyX2iMvUr4+RQ479ENRpYctXIN5gF1EuAO4laaq+PW+TEHhzRXCQa9Dv9+6Mh7",
-	"oRX7gENv8LjjFpyDLwxwHXEnGZbzclQX4y9QK/zddutL8t+FPeAser64uOFFjusgQgLal+e+dqIHkgIa",
-	"qoWs04p9stBYDvpSGIlATGfXySGv9Fkz9BVmf33y1a3OFmI5FXcjqg910SizjEPbv3gqXosGbfSK5DRO",
-	"7dGPiW7IKftgZIdAII77nbvRyqJSYwyjG9mW9mz17OWLKPv/7OXLyfR/KC7gWZURaba8rb3x+f1R7x6+",
-	"NFx3HBG/1HWxThhYwXuhqArYkED1BbYrNRXyxNWoICiJspPNLQfCYumA+k+AtsVk8C7hH00TiSqVj8FA",
-	"wus9uN7oBjYKfhiRi/65zfmerunA2PHUKs3P6l9bWRZ2ssIE9uuf6bsENTmMoniHo06gvjiy0VKNkCma",
-	"XjUoTdDcElRiURg/zU7qNgkAK3BuwDGZRU864tNFCC2UxyjchKvZ43lE6fGrkTxCMYXeQnUFLiFCYUwQ",
-	"xoxaLBXuT7VuLMXdkG+UC9jEfRtmXbe9cb8mJuIBqIoruPU3AotIIHxtJi5YKZ8JGjiKh8AbwxaOcuWz",
-	"01q2Kz9Uym8ElfyFPYDtGtFsDCYZGIAS3OQvpmuI2ePCFz+GcEr/cuFfEtV8zWhYy7e2ndw5f8K69up8",
-	"+a7ft9cpQuxXMQnqIJzi7nXZ3mzton2ZnZN1d9lCUmv6SaJZwYP11z8WrUlVq5viJl0aRmF+HP6KAuAh",
-	"q5kBk2DmrKpaw79RG6W7+C/szp8qKaRQyrW6Kappyl5Q9seCRyPyqxaSQLQi8abFe54U1X/uLuzjSCvc",
-	"WV5AC0Ohea9T4EoGllTfDRFvoAii15pWlmKtq02RK9ZMfxhjCvEmnC6/1hZNIZNh0UObiM3HFw/jwPN5",
-	"BN/uJ6Pwv7Makm9wzqkafUgt3TegX9X4o/aN5vxHihUOkxIjjxoIXViETvR8FJ9G79/t1zwpWCdCmN5H",
-	"VKoydU+ddv8mG0vCeMcrkfwh2AGVQkwfh3HFoM7BrkuUsqIbOF/L5WodDNtAq07bAuRB9N9FJXLdXvs/",
-	"g1vD4o5AHSdcOlPrW0VmL0I3jHU7zbbcnsm9yha9cYH+iUh9cA+YlgCyyBMz6uciILDOx1C88zhDIeN3",
-	"OxM7bBEubRY2mpWzhotlv/LglA6jPYaiTWaubhrdLkigu8H8k/vJ328crdK2WC9wFb6H70/Wxfh0GS1o",
-	"957UnuIy8ooDNzWiMA4pbwCWrGVrWN6V1vBhgCAAxynKskQG7B0QF/joGGHTNmqf6Da3VWU9A0OXbGWK",
-	"r2SqJGI6C725jFsiUhNalB2f8adnIEkskp6ELWBsU5jkgsix+z6b9C5sOa8nw6H/uqCSfd0g8hU4YYJO",
-	"ss7Fi/q2NIpS+4C44zlpR8USZMKPl/atS+7uMWLr1yUlq6fFI98V1U0ZJMt3bfDFRlNC3HPiZu6lZ99Y",
-	"nf3PP27qZvfzf/vj+aMvfv7LRXbx+a//cDZJWcUsJrMeBUfRgJga6z4EgVYlIAlDl7I9yygp87tiVm8P",
-	"JPhmriFyGpZEhIAtN+2LNi1XjD+sSrXua2xVKnf/NI0yta5yjwjj4nF1WSjzm5VoYgFck/IGoUyzaFpD",
-	"lXINdtWtTEi2ebQ6E6uGH1zhCU/MyH/JsDlbylVg3A9AsIP2y/zLj/sUQVLzPj0i/RO6DcqG2zlRmwDy",
-	"dKJd/xOsQ6Ocp+1xHOjLYjnrtSoLdafilo9QXYfm0J1qik2h8iRP3LFcDmlX4s+pMjI0JoUm0p20EJKk",
-	"MOG9ibhzkPP+y+gDcaOdzTMYO9YZJtpbhT3m8BsxXVuvagWv+aKkzLehZRafytZu3d8eFXkmfvz6S/H5",
-	"y/OLALZ9+jhJCvj0xbNRDfvi/P7CxknYv1S5/jaNlbHy1mliaFILFKqgs3y967FU1LKXsT+pcoBqMtnj",
-	"BnzN0wWSMAz/9VE0u5v/2xRE+GgJEIGV6wySgM4H5ZOB1NaLIQgCoD6cuJ3EdozOZIXH9tqt36Pt3K0i",
-	"WC+PKNlDm2pAPRvbY2iMU5GLeoQFIWI7dyUa0Q8QnX4JkIaNloC5emxC6UuL04ESjHusXhCxZK9lfrcm",
-	"4jxeFHFzumXxM/JLzssoADm/5vuVf+2becvADdnrDxHqr52ZX+mExIZm6J092Pt8p3PUy7Nj2UlV4HGX",
-	"SwGWdKiTmEqOMyYBreq50wGTxscQWXYkdLXdpbZpG8iY6krNaLFCY6LH+o7P/KY71/27VMi/y2tgi2yQ",
-	"STJwkKQhTdYz1252DsGutskAbZmK1KdKUYgzKfLNO4TF7iXvYgSs0/xarUp9sOmO+uge28YZCN5/nCfR",
-	"/1mq38ZyLL7MzbvapjU15kGo1M2tliR8Wqhm44uAU+SQMVlLEciRPFj9mK5lnjjFtJ6f/subrz47FcPd",
-	"4apCoVcLHzA5IV8vF45KxGVE54w73EBY95avO3tFje0obkOsdcbKCtp/EVEdwGmge7eF9H7liSgvwTrz",
-	"jlYNVAweRaoqQj6WPuwj6WWB69b94FhlbFVxs419Zco2AjPbxiYb+lzrDwBIkMJsnbIkJ7OGGjePU4Co",
-	"WYagIPcjqJ5UeUy4272uZrUh/JZHDljNBArL4lbtC2cG+Ze2da2a5FsTvPBjSmhf5L37zz9sIHH4ZJoX",
-	"rSYO2j8i86ufFiTKq7KyhFEd79Uh5xwY8V3/uIrLnyT5NLd6LzaNBI8G/bp9U1irKihHwJZy0uO9nVpc",
-	"iRkUnEWVex+XR7/BMJ2ck5jWcP4S1oriWxIBBIl4+0LtD+o0tu31WG/bJCUYUikF+nhkQsSgPNx1fscn",
-	"7pCEyPnSYrfWnpsuvGYyxY3rQpObY0MlsrBF1VUAEVNU2CI5nGFsM1A55PG2kJxmIVh/qw54OjvqThaA",
-	"rUdKO73wu6sFr1w6AGR0rKhq/z/+/X9Bf4PVf/z7/57B0Mdzrtq42wF1Mis20QXXp2KdT7RKogpDXwmO",
-	"dhUanOBFdFwqwsuRP1bIfUdXKGxlR30W3kp9EEq1Zll4hqgrt8n0JdygLKg5L6bhvE8qNUYlvMVtNX2l",
-	"5kZ7rRCqj/nTY6XGG/OQ2cXgeqhOeHHuBRt8BOI9UxBhJ5IiSExbraErAhtewiewx6db4drPBvEDzi5d",
-	"dePQVdyrBzJYgFRPt9mv44Wb5b73LxFGC7QVz0xGK3StoAcUdpvE8ALowC7kSlnISQevxggWvS94Sd2U",
-	"kuLyrt2l4jdB6ZuYBnitoU4JoKGQUiFG6pEM8NGx9CEVuvTuVAotk6a79u7P63/50VPc6Y0f76JyRqst",
-	"d12rD3Ltcw0SL+DO6bp4+vTzLx6/OJ/L0Rzm0WXB8LXsvkAYdp2okHuPHZyBGOIu+mYUjo4PAV5wqUhb",
-	"zruoOaf50P0nMW0bcgj5KBiRM48dnrfSDDnBmTNZysmuUvFyvS1Pyd3Aco7lbUJwfTImEkLonqMaaj5m",
-	"HGE38B5WOm+pANGH9f1CZWHvpoTnLa3ewip9vbFYu6KqULO8gfq4UJGG9qsfHMtO0hyu+NrAiE+/S1sI",
-	"ap8jjEbryP32UpwTN8Addg0KHaWj8pAXcXnIecp4uoLYxLEuqsqDL8crjIBOqyQUWDkYHfkvVufnA5wv",
-	"F3i5vqpVc4UUUFzCxZkNxHIJk23X2zBPLcpiVwzZL8/PJ6dodWKC2DzHFiVOsNdo6PzljBkNDeFuYxPS",
-	"xx87TKpFHLQxESIdvWMxutGsxp5dxduV797wxFU/YWwmWff8KmA9ItyT1dgXV9/x+b36cJWA64d23pXa",
-	"O4uL1FBhOlpQwB9tpZkdXNs0ymx5F9s/S3RNObveuXVZrGUmjLt9w4VhVUW8hCaiYuXqIcOCLfPzijjk",
-	"GlZx2ndIlN0QfpoAXFU3EZoEXor4RuZtvYymqthtQ7UDmct1qSFlMWdjjlqE44L5/YpLX/DFvHg2fPll",
-	"R63W58FCOTJbn2kZKRv3zGfH++fDa0mw+BLcB7FLhF5XKQTIT1BlxCJcNrJhG/l3FxGEQEdyM0OH09/W",
-	"bg8ugbehA4V7GzLDXDtQ0VRgngujVHyWUl6Ek37Diz/ZUArr0o5AhonhJ9+ydDP8z8byJxzlm0kz68d5",
-	"UdwMo2Sz3i7kXk9winREMyjZkAXshAGdkNnEI2mHDF6kvYcaea5oLm41aKzQu2jSQeui/rz0yUgAxEHZ",
-	"aQMRtyGSr+O9+xW48jeaURdIsYnOzC9vf3j3XjyRdfHk7uKJUcZdkeYX8akUa61vC/UZtmeqcvHLq9Zu",
-	"dVP8G5iTK/E7JRvViPc//P719788Fq+h022tGvhYhATNn6pGlx2oEss6i0r88uFRrRqwY3X1y0p4Rk1k",
-	"v1ZNJtalam4Bs9djfBavm0YT/MZT6fr2/eZPFdCzffH8xT9+9li8L3Ykh+6Pz549+yITTrjwbygrj8W3",
-	"hSFsTS1vVL6CegbxS6U+2F88VhChVM5Q+gWiXb88/lP1JeITxFo2zUH88mbz6Dtp19tfujoSb8F3gUzY",
-	"YxzixcV5wLRcPHt88fjCjVh9wKY5b6pb8b6R3sz9U/XpL3iYf/mMGNtFzLXvfvLLq/Va1fbRt/S3Xy7j",
-	"u145Az+Ye3haAUFBCIKMLGtCXTz+UwXp9LWqEA1Z5KqyzjxvnClUy/VWPXr6+NzXBfb+Bnmr3U42h5Ba",
-	"B5rdqHm43oiiWuudGxoknaDdiHuU7zFigCI/dDslvOuZX5iIkGV1dgHVVbWqZF2crc7cap6fYfYcVI4X",
-	"cKrQU2RRIt9EENo3+dnqzEnDq+5r7uCZWlcGf/L0/Nz34fb1pjUYT+73T/5MmU30RudzsPjXMWC4X7lK",
-	"k24aj7Hggqrl+deECTx5Syr/194G/bTVvsjc6hI7E8CWeMLqtUTGtfjEkvtCNxB1T+qv5Ks872aGCkwZ",
-	"+zuNttvsJZy1ch3lb19XBouxt4cXDz+Aya16iJ36VtkOz0vbxWxMT1/CI47l/8lfivxXvBxKhdnq/u79",
-	"CGy3/Q3sLeLz46sFf5M/xFTxUUK6mzHEMB4LIoNzV3GpPOEItY8qZbPr7p3d9MI4BdHInUIUd6KTdPeV",
-	"J2++gtaCdcsIO14G8XItfPYGLg94wd/QSTn/Oz0puB0Rx51Sj8VPhd3q1gaKdEqR1RgbBQjZfU7TE+uB",
-	"+aeJFatE3zeHkTP4cNuDRQXM1nyD5b9YPXD/jXnnTElfpiBtYMGZv+jumE9c3/iV3+Tqdq+afW3DuB5i",
-	"FeOnnXQvw7A/kqZxz/6r3ce4HyPr/zBCbMONc4Lwzr17wyb9Fe7d2bP7CJcozftv7AJdLtbnf2diHV2a",
-	"yyW7zQs7rpXhG0fbyiT1yVfGNgAA3TRCE12qB1lAoXEWd2+hOiX6sU+LZWeFe+6/tgowO+SrEvtEt/h9",
-	"ahUmgPsX9jk4jNSTLhJPGqadMOcBOaZGlBJ7aXGvI1BI97Je8Pls+cuoFXVqlfT9XgZ8b21jdLMSx6gx",
-	"CM2XUfktABoDDTU3IOwVzI4pjU3ld46yGd2TwtlBNrg45TZOOYcK52MdfHdo3iKP768ZA0y8UQ8TAujY",
-	"4/IiX4n9VmPSlyClgKMNmEdA3SCpYcAZRIfusXjfpbUCiGiZKnmCpE9JjfIaPv6/OuU/uU6ZPltu2Z+s",
-	"zV3/TIXnXheVbJgW3PxVCj0pHuJAvYpatwDohhDc8ALx6Zfv/vAZngm6N89Q3AX8U9hGFuWSI3Mt17fI",
-	"5cAeln9S9nf4jY+oqugNiZXFET5QvBIw/RU1S6QnQ1R8J3PVVX942NMsI5Z1lb6Ttyq1ck9/g5V7AwJ0",
-	"rTBKnj+IaLo5CUnLJqALnvXIp3VE5ayQbdR3TYXSTQTmwB8Jr96X4p179rVfsMk153yAt6WscEHM35wP",
-	"gOP6azkBv9kBc+7tfvyQ4RUfWL0FdInP1UkRHXz2E18rwJ/Er/S+KrXMo9P48fbXR8Lus7eQXXxkbKPk",
-	"7kHuJlymDNyzG186/lHUQYVF/6Kwj8VPWw1pQaRLIqC7ha+vYCiYGAWtoaocsdzOBDhQuQa2yMHH95VF",
-	"Tls6V2HEInN4tJVV/gQtsrTUoEf7u8M3sso/ksy4R+Nrfmt9gKBZXliw9+MDZJzktSozKLN3th3EhgZd",
-	"iIqma1/hbwxsPol4K8oshjJvRjdApp/d4HGl8HVRfvzN9V3R/vNt7teQQ+sn5Ts4gG5ExC6gdkaVd9Se",
-	"RvoSUW8sQN6+v/nwxW1hrG4OIAi+hD67h1hQbf54+P9L/6XfIgFAL5ubAvATeKgkgH9er0sMUF0GFMoO",
-	"OxxRf4zT8gVfhr4IH+OU0dP/WjmDsIVMhCXPHyasTrcsmtgAdQlEE1mwqgG9CiX1QPX/SpR6LUM5tjex",
-	"fMk31CWrCgvx3d8WGV1ecGbmImIB+A2zEV/r5kbZbq2whB/hhcbKiP3o4EzTv0a2oluZvy1fhcb11zFN",
-	"Ro5UpLUeMGexBfI7T92CPut6qxDMFLWfdWoSAppwYMRP/v7SVtwUd6o6AQXQO0lP1lu1vn1gDMCX7pnJ",
-	"E/ib7NpPvUrsB7Estb4Fd6PrHhRtnw3uJxkKFG6AYkOI7zQHqOD2Jbh1o3eFUWaRGYFbRnDDOTbF1/TV",
-	"iYhzLe0W798n4lrZvVKVKNWdKg1SnYaJYss8VGK+EL0wUPCfiJ+6pxbJ6PDz8y9enhJEnWkITTH3cYe9",
-	"aKK+hlDa/VC2D+2bwCXpjNKYxSktDifdBEkZgq7vD3vqvxtcux/tikAKlVk3xNOP7t/0Ip4PZUZ8h1BC",
-	"f+yc9VVhfQcYZBn2GcG/3BZVLqD+zj4WX4dChrWuC+oC04VDEYVILdtvtDJCV5d9vrCNLku9p3Ovy5xM",
-	"QKxdCMbMPS6ctgrNfpPaq8d9diT4i9Ojw/zoXzNB2ptawtygJX4Yh3kWSxxyZZBGX1FmFSkvwbH2MHxU",
-	"WNTdVOQ6cDihRB7ETn9Mq5bVO68rq5qBxHwM7QPPfq/hdb+5fQp19wm0I5QcQ9mPcmN7GBUE08R9R/cl",
-	"1F76qAiUQodWVGBHmnbX2aiwIWKnZAVqB+ToBtPZRPfkvMZFisS9A9OGI4bn67jG7ePtCI3lt7M9vd3p",
-	"diFu6AsWZ65hF/a6uV3585mJvDC3GVZ+ZnHPXq+RM7FWDcHV0XodFOBAiMw9H+pPn5/70tTH4vvO+vMo",
-	"ikVb6aZbpeES7+Wt+pK+M+sC8Jxs94YzrHWulpmriQepptHNohHNBA9s7a7sC+pkPgaRN4OmFw+W2RbX",
-	"jd4b1QC9ikFTw2rPPkJbfem8nl1riDPl2vkYoacFIzu+vm4gNkP+6bQHdMy5/dFjq/Er50ZYr7W+fSgP",
-	"A3eWogZFszMeAEUtm6lhhPNN1YlI7P4cP5KdH7/jrxZl7W/m8ea9fvDL1ldK0VWLkrFIqcYi/6THCZU8",
-	"Jx3l1m9xRNKEU4nUkR/dQyzzV3onC9+QAA6Bb1ce7kbsMqVKXd24zyo93BCE2wEBygZkv0pDBplATn+H",
-	"Zsayj47cVET7PWSpwLx6AMXirv4gmxp7D/nlQN1SaSxsg8DJXyWoPViiv7HQ9un67Py302dfejPuIYH5",
-	"wD0ZC0xX1VZLY5AVI2IvAEIMVSOt+yLlpxpp2oYaEvCOYoPdgj7GFr/Gt/u2P7/x3tLbR50Rtz4PdFu5",
-	"JwU78hMjbCPXyvkEnnzEFhBAJeqCKg/eIWbBvFdBNBRtlc8CPTKb/aTuujjwm05tHvwK/X9y9z2hzsOJ",
-	"ADzXPc65gEeSQG+E193bU1R3o6b+Pyn7+m6ehQ/OEzyOhbnNcKLwZ2BUOw2mqodbzK2sa1VhJ+930NXl",
-	"0bv/l72ve3LbRvb9V1h+SVxX82EnzklmniaOnczGjr2e2U2dh9QWJEISShSgJcBRdLbyv99CdwOEJIKi",
-	"NKA0yfo+7D2OOPzobjQa/fH72dgCP47gSqBZZSokpIQLu/0Cln1LJB8IsiYujMaCPzoeuP4DwQgnYmMU",
-	"uEohZfw2uxXR3IhHPUF8VTGZGn145/VNnuMn9eNh4N6nOgqRrpojdDCrhC0ndL89PAQadsdg2impKaVE",
-	"XCOUvxGuSa8W8qDFXfx2KsAJFFh2a7Sz7BnnC+p0VEu5j2nHI+ze5OayZ1P0WP42Dp7o2U6hP4nVdvkn",
-	"W20Uoi+nyu4qUI6Ge9cTZIKoJvh+odmUswI5EGL79U94RY8ipCfEyrXn22lMn1l3sJ52qy3EA++amYRN",
-	"7+I/ODL6x4WNaaMyoJj0HzJXH8a3hs+f9VpwrLnOokkW+DlZLEPkaUQYt8Wj1hQSAnCTnjU3fB7YAfEL",
-	"kW9EK4dWNM3if3G0vugQVp7mFJIlbTYU0ClDNeOr9hjxZ746ToT4M18dMz5EulbEE8SOLTXjEgJGWPBD",
-	"la8G9ZgeoDrtPytsxbszUnkjc/vxpwpSbpHLhcs8VXY7BwgjjfDJJUqWOgasWPeSIIBMt54H3+EVPfpU",
-	"ekJkWeMbppDcT2oJPBO+U37GF2bgcc3nFfB5I/E4wJvbfVxmU1WV7dWdpjjvLpDc08qfhuI+Xhx2LCXf",
-	"EbCXu+Nea0HO9EWhkOu6eZN7p9TsxrwTcvasL+3I2WuVH71n+30UmS1lgVvNkTlthpPxNEJUwAgLPSgb",
-	"TZXCjCiltGlucIQgusRV0CWKRIUSn3skaNG8Z2X+Qz8RXd6JiQSndg58aMx1Pd9xc/Ya0H53ZPBSHJM2",
-	"VIsIo1ZPOAeD3lgjRvF5dlMUhMTtYwmHFoO2wuUjrEONWHHWpf37nb2yY/M3AFLD0KsNLRwfjWPkMmqB",
-	"xU7HitgIAUIkrcdr8W614frjox2WKJojdHZjdTmgYSgrqcOT5iAzynkQJfl59pPIcy6RA4qV/LBWuYDj",
-	"IBYmvfeo/v2BNE6Fdo9p1ATMiMHv6Q6fwU0zzVYI3YyDC1TthwXqFyY2xcTjJUClH6mFFU/NhfBbg7Tb",
-	"1+R7d1GfftQ9I2L37kXTGH4t6C9wpLaGMkEf6B63LmrMvCOjJNeYg4d2dXedqFuMm4fkOvQphdadfpuk",
-	"u58qId+6pnjKJXWT537SwC2q9XXjhqihlc/XVAK0LWG0Y2yxF6oFlzDnBsBpfs7XnW66bI473Z6++I81",
-	"xw7lgKgTbD4XYww4UYgkk25edF3CAxrbgAQ/rY4VuTG3MgDQJJjCcjD4+4tvEN0hPtiXOsI2cTxz/hCY",
-	"b4uH6iLFwAftdVimj/3FRk47uppq0T+t8/hB3u/PaC7hsO6GE6xHds+zO0Dn1nUHk+fr1YatBvXQd7Zk",
-	"KxuECDczCrXnx7o8UZxp6BiIxx9vhczv6JpO7fSEJ9iaXAzb2V+9gpkq9++vehzqbJ3RUZX70K4dpiS6",
-	"dClkuB3Zgodz/0JnOXSfZotqWAg95RppVb558e03zwMe2/1Tyr53dUf06a46hh7oaV11UOPxJNLCej+v",
-	"Xb8wrZSrQ9ve3Qf15VDh7qcLJ0lbPQKKQCDp9EJd1hMhYU7EblaZONDqAwSD+ExYrb4Ovg9qKkfvOTjI",
-	"BvoYYrHyujN80dmBGr7QWbVwp2sE2QP/N2YiTef+j/bWpaom1LEFj1Rj3IKxB9GZlmvOm3G+gF8ckBA0",
-	"HluXLHIApcM8FzFr0HbsyDUONEU/VR8dkD+KH7EPOn5Q5h+d73DzGbGFSr5MGazR0Lx7CKCmKMmbj63h",
-	"TD1k3YKWBCylmaVw2V2ovuFsmx9n9ReeZ7/68G49RLS7TU0VKszAxn00de9RkbIlix3aPEgpgNh5wznA",
-	"Lu0LnAF7aNQ479mMf3iwx72Ip2zgHtYIaAQf7blRh/wqhAaxKyoGrQz/aBjZJwls8px297yPxLJ8Ejtv",
-	"sGDSNYQAMqZfIhSjotWujRRPmcx5jiTB2SfPvWfUQoyCc441brBj4NVnhZITyl3An5SVzJDgdpWVwFIO",
-	"IEZ4v5qsUi+FsQcpuzQRvZWwxYK3wMfADSdMyBBHK7jzrdGhQ1fZkBNMEvLCwXHuQN/erb009O9HbAa9",
-	"M2qBcdT6ZgiDoJhjEiAbDC4QKMSzoVPO1qNBdJu9GbRUFiJCuPwTLpwPMrhdsizQ7pG2qCM+efKn9zj1",
-	"QMX3MMDmNP9FvXau62YcALigtKyHHkVAtuxmI8CsyX+VrEHLDdJUVLLgGn+dKo359CA4OdxhOcq35ABv",
-	"AXlgv1SZp8EDPJ57+cRtGMyyvFQLlywCluZCaQ6I1lhgLudoDNQq6iKs7pg7cRvZhcXxIzc3esbzPv05",
-	"PqBtfhEKTKma6rDVGJoc6OttTO7WXM6hBTySLeoTy+hGz2rUk0NXFctzYX9ixceAkp2C6nWWdvvxquDN",
-	"DOn04xe6ZpdxOFBTYxb66uJCyJkp2ep8WLLRbMkML8/572y+KPi1P4gLwENVOcGPrMvYVw7HgJUSpJRf",
-	"NWK2NNGGH5HWLGalYFOuxcdGnNrZVQqL/d5lypiehTZ7hXMbhL7i+N7XQVgiilRlDc/SrBnITn/7zctv",
-	"nz/Gt3RpVqr7lI5RICjy7rWBxG1CdTDhGcPR+Ck1gbWD/iAgN3Rjj1d1ViCdE/uJyTxZKsEQHp6Dk65b",
-	"TNwZBwKupCmG03FmjAEobfJ/YrHgefa3uw+/AONcmmZyJsMUPJyqgyxYeP6/yhgK3cO7zVk5s+Ya0EQ1",
-	"hr+1eihXMIZxMjHC2xCNv54Ngu3BndldK4lU0PTOSzzR8hwO/9c1rxkm6CjQdok7eBHXDV/JHP4cCL6W",
-	"7ODaAqwT11/d7MCUmt1KYAnbDbGryqxUdm9EDDdIV++Bpet7MGNMa12o1hzkBjOgTW2gR0dmuiJ2Oc1B",
-	"eIpwcGFOo+ZcOIBM7lVHCrhiRUgguDPtfOb6FXss8rZne3xMpxJvcJG3qKT7NdEb+OxaJUvO4o+lHx/z",
-	"1JKPuHiwG1B3/j0t5Ig/joAv9th2Jr5KGiCZS0Lw2Z3D0//YQuLp0WW/fvnd19998z8vv3u1A2J2b5bP",
-	"VyGI7cuTQthal8dzcHqxA1shuCd5SAR/SSQUIWY2+WnAzBC0dSyDGT1vZ9hUEdZ47H7Gc/uHdhmt8zwV",
-	"/nHRoks/AZnbRFNT8rMZv5XPnkjxJGF3OZtxeSvbYHGTVU6Yi3CyL8/5vHiewYEpm0OlEcJTNE8fXY0x",
-	"ue6avzDwmXNIxGeFmHFM3TBREGIukKkAbpuQrjlWaJg7cZWYLvO7GyZVcoC8a58DgL/4RFf2n1VzT4o5",
-	"D3rnZBMBdD8sLYUnB+jhgxpMUOd1VdvUyf64juwhJfGKL1f7FKJCDHvg80mybEpodYQOjWBhgIe2Zw3O",
-	"4NwLFNm0FVcu+iEQeuvumSiqxvRmg+m3j7v028J8nGFEOCCEU3FdRla4LFWxMbDCL8ZsZM89uyuaq7d4",
-	"ZT9p/g9L+ZFG67rtHz0XUnGQz59OGSFeZyiuEG+ra3t41CBDwfZklvSEaOtr8GkppPe/qio379pZVOtG",
-	"S6cbZ7sxTwep0adloKm1h93lLTosuXG5X+seppCWAVLbhKlnzU1WLSBbjCkBmbHKTLk09tvsylgsqKP5",
-	"5VffPr/ClVNy4ydJ2WKBwI+qAu5GOeIu/Yy5GxsBQbfGwUYTWEtjYV3JsSjnvZoL3vwU8/Cf+MhGiSv7",
-	"7OgAYEkXoSKd2bCSJ7abjyXOLhFVtzWOKXNzr5jse1siKrmE0hsaQlgOypjBrm274Z2Jx1tF0/53AXJo",
-	"6dlkM74u2L+cl+lkNz2bC2D/Sb7csE9MlNbF77XcsCpn+2zE69rfCXP0fvVXBTqCTdoqrwHtqAXg6FAp",
-	"d0E7AmH/pfCOFDYcr7Zk7eCP9OFSXTCtnf1GB1Y+4kU9uatf+NI94MgdszCQsvbsZly1GV+5MdrQo6TQ",
-	"788Er+meU29zVDqfs5xv7G/ucoAQYYU1D8CQqQkGmLbWkniTc6ZyAcM2cYOBMK9fkznhDkcf9nf7TVaE",
-	"EbP5N/2etmUD5p6cpXz5Kx9mN3XcLJR8foV5J5gAJB4dpmc6MKi+jKJbS/MTM4ujoOqG7tuJq8+h8K0M",
-	"IWoJpGIXbUub8MqLrx8Fudvv04gZzTGOUrboIjKTI8Z00FvJIJgaN9+6QBOPHN1FOzoChNFZtNRfV55a",
-	"kZMPLu23wjltFfP3Kd6fqIBel3axZwiBeJ3mIaJ1FZzOpV/ITbdXfhMXdl/1XtjtNr6Nkuo8vk0Wn+Qk",
-	"6ProazoYCSyksarus30Wrgdojq7gN78vCiakk8ChmMMNPQ+MmNxdBYra/erd/4GXuRgZmHuaZEpeZXYh",
-	"6kHGytFUPPBo781UwWjsI1fQ1FGJ+lGG8JzPs+HK/n/Xm8tcqznfGJ2EaTDQTqyHZKqWzW/78nJjOZy0",
-	"0wGMQbK2oJGElWzSCG83qJvdcj4SOWXEhAkKlZAbA9qtOYwEYBIVf14duCwuoL6xfzVyJ9T2W1HwG7j3",
-	"SVlywfuBXaOlUjknDdOyH01cq+ZDIza2qzhT6VTL3NSM3a6iXutuqpa1y+qJRPSeNs1k7dC0HzOdsWzJ",
-	"hyFHqWYyH6rfrd1bI7uy/0EYoXk+qJtSrWdaiJGpSq4HWaFYbt0QxR3rPT3gfudeQokB5tsVVyo1buEC",
-	"UA+8s+oeEcbDW8RZFtU4ESGsa+EW2t72gUvgmIARG78ErnAe15SVNjynjfALgIlTpbHx6XCFjcFiIhno",
-	"9/zIWrMGA4eDiN4+cZYfQW2f6DX6332gVaZuc9JspQdZHbVgEzgcSq6zKSvnBde6nvTHzQewTe0OFPQz",
-	"22XJ8yezGrEtParWv1X5JNVy7BRq39v3+SdGfl3jbfyGdDxuNpCAe9aRBAsiEedu7b4RxB9ENqSZyFH9",
-	"fS9RU7ZpDlp88JJuOyDE+QdsgVi/TpLCwEo47nhzJYVR9sHWb05KNh843ln7uhkePa2kP5YQcvNKdwat",
-	"JcGsZQIRCOUsV9gFFAWBhMt+UP02qgRPiYgdX/cLXZeD021XzpSp+YfOY/6JUMDBpwb2j3vciBVFI6Nh",
-	"I4J3IPMLGxhGBf89G83elmqOcklAgf8qGQX+HjdqpcB/te+N/hUaRZxXv/tdhdZ7D9M0Ch7zjP9qVcB+",
-	"d7RLd787bZ6Dv7p82UAMvTYQOqh7CYOBUCxRDVVlPNLBslQYUAcg/O8ULvR2Dzo4Jlh/AMS04SyygrNc",
-	"17Oybjz2YCj+cCFP4kxfP6p75ZdwZ/Vsu7qnLvl3NqCrpWuavyP78sOCy9sfstdKSkhIs8pMVSn+D1GH",
-	"oAUIrPDjz6/fPD9cOQsu2UKcrxiecWNb2600vByz0Z6RnrvtnnFDrkbVPNFEOGCvuxteIUFV5r/PZbiF",
-	"+74giGNSL3mpURU3H2+zr85fPO+8fVVmotpORTZecNf0GS24Z0SbIgnnKBFcBKRrhc5woP9AHs27Ndk8",
-	"LVAf92KnQvU5pkLvuEH2rFCpOIMjEK8PIcNgvvh6o3NDIx8XC8B6usGENKyiTsilx1hO96VgRSxvKky2",
-	"TOS17tbja6p/BASIMA61jyhhOqq9HPsRL+kUQc+EXK9DclnN7QGqEA92k1BFDu/4bPAMCD4HzxjltB94",
-	"KcYkfftPVlTw0OEKUOyeDQDF8dlvHYZUsS58nbFCKxz/An5WN0Tvpt9d2SVSYimrgu9Xw01fj4aq8OYX",
-	"MKxZQFUYD74+29L8YAS1e2Rxa8gnldxnzHlcqvnjho0bH9k+4gwwAns9cse+8cbu4jCB2FCS5P5HLJnf",
-	"IpjP2S/8d9O9SI5F9yTHxf/aejuSxHZL/uF62jgShKrbPlZsKnp9BF5adS+o6EgHKJw9VbLdhfyRpg6E",
-	"XzSgl1m2oeA31DDxr3cX9n/ksBU867nPsE1tqYrEeK9kzWdh8bYxcDWcl1526YNPuP8nvPEpWkPbVHZt",
-	"d1wMTlg2V/a4BdNQRiVhYf/IKs0HcDu7O0wUQENjHgbYoQGlx4UdnSrHG+uh14q+ld5/SVXfIx81Vfat",
-	"zAdUtmRbtN4BlGd3Hu5NNXZqPbT66Np+GLTs1RhNdXDWbzj2uVsvYfTwA3YInaJbL7wfdeyh+ReAEZMx",
-	"Q6mnrXYmJvMsbwa3ffQ+1rKM4NgW78XgD4Iv/yFz9WHcd7Bgn0IPjLdlwM/pqDHZDOHBQUXgvpYAtJer",
-	"NXAc6tIGbwZAqT1UdmPbCoilUfQvjrbph85bGPLZyYBkvPAp6WRP8jAE5MROiSeJp38CaReGNiKAwarB",
-	"RoHhVKuD9hTCEGvbUf4BlwR7Sv/ubO2RT8qprQVjhFEplYEumYFdLdKzufXn0KBU3R4F4CVHObiCER5z",
-	"evXXqQKQR6rVb/bDYrQwx0s475Ssb/RDt/JBGE7f18+5Bx4RNBcfb4gSPy5vh6zxSJ6FkEn83zseODsh",
-	"Edkc61EwgEs8+8MVBaPByA7yY+uAhx0OZktVzjQNoe+TNYYF0nX8zZnAaYaT08+2ORVQZNYwBU4bUyD/",
-	"XNC2ZM+nyEB7cB0MB8n6E6uL6aeuE4puczs+wyLaCcjd8GtPVV1zXrpvgCrPmkFc4AB2i1jja4FOZ+fc",
-	"vGY7Q1fF8JX6XWYuzAOxAnHIGoDUkq0G2ZCPAO2MUG8KpU1PTAMREVpP24568s5e0ZfXS7/C7OvulUP8",
-	"s++mN4CXsr5jBkeJ7f1yHUol4zLXgMf0+E30olBUx64aEbJHs5430R7MyX7RX9RNA36FNxVVGXDRBTcY",
-	"OgsZotx1tAZ7xFm11V4+wQU9Su8nzgozbZLerclGLGm/sOteECNub53lCnqr7Eq6zl5dfpURRSQ8uBlL",
-	"tLG/CkdbdzRYffIX9QsKRQ9pRGlNBOxcyxP6cFCgNN+L3SCQmw65kVoJnNdFqcq8GzvwJ7z2OJQ746oo",
-	"tuMPCMWxjU/InCNzH/675GNecjni15SSQgCsZ0159tPS45AcQaatXE5jVck8GTK44w25lbPsvmQr6tgn",
-	"C4C60HKqCn6V/bsSo1mxAn8nZGZVkW1KvikTuqcrRMub8VWb3dkb/8xXp62cIRafJh5OzqB6JtOknH8U",
-	"D5x4JUkRELEAMBPVBGzMgqJ3rJ2S9iC99jbZ92w0qxYhaeic5a4eBNx6G+HNnhpD4svWrNond9G+Yfg9",
-	"/90869Crcys/VQXvdmXNr9/h4tdsKCTv+A6eIGnntW9LNe9y3b3qctWdKs33qy5X/iBKPsKs2SMboDar",
-	"kFyaclVXeRH6oGDa1MRnLy9ffnP26n++enGd1V01gxrDIShTZhP2AMPNEuFUutUsD+2dejIly/YNAtfQ",
-	"RzZpxMu+QflRydcty1Q5fXe/AZx/CiE50hwJObkOm4+oGI089kTNWaNc8EKv45R2HcLzXua3Jt9zBmWe",
-	"Th7oLVx5jPR++MTOnGn27VKrLISD4QuTMV8WA+hYdHAHKGIQB1Bc+/Z+DpnhI06Uu1jXcOPZiUjckyIn",
-	"BkuxhCRFaXCGeIBoEESp0arb3fs5rqmOef4tfXdDNANzlIpIWBOJSNS3rMlBlqUwxs0lUKsmzKD2x1Ea",
-	"T99vSOtpTbMcvK4uj7yuRskZq6dAROqZ3P3afdzqubC2xxOTlPxq79m+6o6tD1piSVIb9usQkIkvM2Zi",
-	"CdbtLg0n/ws2MuJBmNa02o27Zt81uBEYfz7DdDnDNPLDrVrz1W6CKGcrGAKSkOum6ZxgqgaQGZ8N3AgS",
-	"bXvPBo70scvkkFZwqh+ENIqANqe0uc5yu20wmWfwEhpR2lhROJgJUWaqjINCxg8YLzch2054wvDroXfw",
-	"jl/X2EgHeGdsmsvZaoBSHkA/7aBmqkM9DzKrZqB5Pzh0bfIYI1VUc2T7iuzdSmn+mq7qZ/PFu7+eKjE6",
-	"OgXG9rObLAC+Plms5ki34a5IdqFnQD4rjUbmFN41ZU1q5L8vVGla8N3vDCvNG7iqJy3izU90KKEviygQ",
-	"pQMdQzBil263XmKvn+asHE2zsZC5xuOIYcOCQ7F0ojj0wCA+GS/G4FHdOQBp1LOpqhJlBZwp7DzD3Bm1",
-	"CAxi19nFXr5IxJhl1MJ+NL4pHOjMtMTBYbZkq4NO5bFwJ/aJl0e1vVSwAmNW1pIDg7Z78mFpjEd1hjSa",
-	"24Xd2NpiTxTV/pF7ctZ0XJ7rE5Gv8dlnPwi9UFrsxktJNMwI74JZDBlwWK/j3+VqKQvFclL9CRWO0WXH",
-	"vCNd++c+amwPvUOAGxlu9mF4DG2qI+s00RYvad4KBAnpzMKK9jDC9yjWVcJDz1EGmNCwqFrZMcuMIkyV",
-	"Z3YaMUReneVQZCqAmUVJB6DjIbKxaqDhUhyXtmHAkBdqeR1wR5L54Ggz/UMnigwKJidVGyYwtIrgxe/c",
-	"tUfIsPhnRTQHJAUJAUspWoOeUnvu2orHrXJK7gYFRDAkUAfrI7suEymm06Smk1Z8WvNzRuZzVflzVXkf",
-	"z+PW0hOqLgdDzG7AGreOug2KthZWFNBDSOXTJJ6IUIja0wiEMP1Ph1jUZ0HmDnz1sdMJO8c9k6YSrDyx",
-	"GQkK1KYppzBhQg48MS6qybPIiRKShhrBt6VaUg2QQGpHqrSeys2J7ldSWIOpagkc/rkOZ9Xb0l17TkxF",
-	"RbLmXUlKsYE3imKN+t9jD4Rics2KyXoLYNVtCfjzonuMbkGcK7tYaKNtWHXaiKKwEXtQPA/y95WMN3vW",
-	"w+5NWfWPBZMb+nxa9fDw5ezLHjstf8xVfsdWcExTY8MlLe3GdX9QTfwCTi9tnvNX30nekzDxAZGm3jEr",
-	"UyYnjTuvZUJqgUTttSSJmItGj2CpcQ2LjeBm4W+uEgUz/4E4uhXf6y2EVn0K/86osq3zDbAyUsx24b2+",
-	"0Ni5nmn73CMkht9YGUdShaSAnWnh5pagBvAhKldnkA/WNc0IcNVKIScDQogkHJRYkoyIxlpwf/xB5cUl",
-	"/b+kx5XkCW0r4ieSz0ZELfu/nZPaYzSAJ2Cq6IHaIcDhih3mClCshVIzMMghK5FMGraXv39aJ8fHGZ1q",
-	"AeS/bviXwdEzlmQG4v29ALX6PE6TSGLzOwKaboVJlsITdNKhLYYFJne1wTsD6ZSCj0yppBhlQj4oMeIY",
-	"8iEdhyqzqSpy/eRNUypDR/ODbt3SuPyLMn01LNtbn6gn4Eg7LzYCsMyqJ1PS52v2O2avKXkNmrS9B9mr",
-	"blf9/h4ACLG8ngyxAL45UrI/EO6LzHVwENTRljgXBRvx1uj7I15xjKIVJMzgeZ2Re+HlEqUyiOiEckeA",
-	"QkmZRU/77NKJVwhCjWlkuvbjD2+hVQP+oWE8+km4xUWpFkqzQrcRJi6U5iD+Xfu2l5ANXUTY4ouFoToD",
-	"//3PZy8vv/76RYywFnYd3g5NECTZv6UI01P2dCgTU21K8kEmMEWt2ZzIv9RoVJU60/yBl6zIjJjbgAMi",
-	"5svIK8OfwNxwc2hxuRUWBzHxZTNW5uYLB1kUJ6GrNdIy2tNdOtQN3sLHISl55O2FbH5rx03u2modVTnd",
-	"7LdBB5SlhIkN8AHeZOPsmnhBGsRgY3gpHXg+WrcDqSNIwKla6jU1BO5hEzANc2N0MSQ/X11mC2Zv5Sol",
-	"YIZlVfAn4iPQ5138x5rKHweHUNtsBePaow4cwwfA4Y5YUVj/4Wx1HbCE2kc6+YWvmom7mpt1MdHvHF0/",
-	"vbqlr3oeNyV4pHCOPnB9oVh3BScOtyzotBHMWmHbAFVcXXcnLRKfmoklZToEhpCEXKUP/zEP/pfJg1Fa",
-	"X0l3UyiHdZP4lLPSBRLNwvqE1/CbougSSIBzdDkrjw+qxuRHocOhbv4BSBNGqVD7H3Ig1A29bD3SKtUS",
-	"c9Uv6L/OCaiuaWu0f75Z3N8vu7Xl+ghyJd+HIEWLzdBib4aU2GPbSVIAAPdxD4aHefrxAmIuYpzGs1ps",
-	"BsZT1bQlG/cUvWNYhkkdJgrHi+RLkg/IDqyzKZOTTMkr2NT1IGPlaCoeeAyr3UxVqarJ9JFY7b7pzdu8",
-	"tVlsYwFIe1ig1zR05Dsd6ol5QTU2nDhy6dpGm5qqZWzGaHPI6LQdJ+RdYi7Qu590jW5FkZUVpMWpPcCo",
-	"CeLeOAxvrLpsIBc7Ppc1WBs/59jJk4KU2tsM8ZJeJY6PiMobfk5V+zL1LYHezeV252w0FZIjZF7YUbhk",
-	"AnhBDJtxgInes7oIj7owVSnj29WP4oHf2yuOAlNFn7qdenId09fQcjnkWcHHJkO2WBs0WZdgxaGbHPEh",
-	"+FQv05VOmTBCTt7TpzWPAWP+HnWYBvOYebuh8BOS2s5SbEgz8FFCobQ+z4De04E0emg5dJ1odo7G0yMP",
-	"hOnuCSAvoansYYQ2nuV5W5byjcxfq/mClUL32xf0yb1MdIjPvUUKJb2h0kJ91ytP8Y3asodtIIck8DX4",
-	"z1H4ly30hbjjpM/8y4jSdQ44zC+w+BGbc/AQcOAaApYX7Ez4bE79AjQkS3U13y6ffX35dc1Mtlq7m9wb",
-	"6qvaibJTHQ1dp+qOqgPvnaxVtSLonGDqu522IAqSU/UHjlMV/AdiOD46Kk7VjBLxc0ocHITDw/lwvRRm",
-	"NLUnofH4PLvx1M7UGywzkQPKnYbC6772fjGCiejWyslrumTHQdju/HoPjlC/EDZCgS2r7zNcd98W84D4",
-	"c7JQnZL1lC7yXq1u+B0WTM6oEIP6dygN2RiWkowzIDYE6KhidKUtiJN4Qe3eeiC0mO89NN6TW0U0nK7O",
-	"FRs/Ew4lyUyAKOoMo/2/0O3iaQ0fuXYo2x+oBxRPI6SxpU2D/KT19qassQMOYdJwYCAuaOO1+ywEQGwe",
-	"HVYU+TFW/jb5/p+7x+oGzvUFR/5AreY8hEDzVvPl/968f/fchVPSnrvQxHgOiIRLPOM7QGXi8YNTBB4Y",
-	"bBQLBegBRF5SGdfG0wmaAkxtXKr5GeUXdhOu/lCysfEBQl/R7VaUsK3p3L5ImrZMkCrcj1PWzs/4YK+S",
-	"w3dh0DeLmHba1TrRz8+g4ka/1M10uoszeCzr2pZK0Yjiuwa59M+bRjOQdUIAtxobERa83zmuIUxUkvKu",
-	"ECBuGEqQeXGjrYg7nw0POB11miw+xkTxrkli957JhsAFL3Iq2sDhVY2zhSu3u/ZDv3qhD37gIF94Lkwb",
-	"FOy2lBFrK4bU9MH+2ueys/eGh5x0ye11/K1PrLAi8NSaoKOiMsG6E9Ioq1C4vStq2KUEoU82VkXRWILc",
-	"taioIsB3lyNpy/xcj/xcj/xcj/yL1SOfQprsz10GJYLyfkue4LFrGUTT91XB7/CqvaSMd/5/28JuqI5t",
-	"CxUvTxX0/O3uwy8ZfkT25cvLl5dnL14+9xgJcNwh6+pMYlTtAbpddQTbTk+DiZZEPV/CkEuAmfr6xCxy",
-	"Lo0wKyz+mKzSPO/KjjVotZu+D8VtkdRG2uPNPZv0nuf4IHf1kPaBUl49RXTyU3rs1sLG8a0iLITwB2EN",
-	"ok6LHxBlA27hSC1WibHKX6vFqnnVvjjKqrWflML3vcdJH/DrhZhxDHMh3lTj8SCrZA7ZQwk1VkxRqaU8",
-	"VBNqPE6siDsolMHhdTw+hQ9FoHg1HqfDTg03oqVDxcAoVQo93ReqIBB/kZ/ZCD6xDt6Kgn8o8vcMjj19",
-	"uEi6+4lGDXdCl0CYOeSTNIgVVpx4uAJsEiobWjV+oWuoyAIYNvcIX9ECZH/rry/cGnzEBxlo/4/TLPSy",
-	"SoMTjk1g4HTLSuLpWqplpiTmZzJV5P+CozbFoTqwB0IwRP0PMqPUoe6g5HMmpG7v5MRLej004iNiaXV6",
-	"y2QnRrofwsD4Qw0MndORIm1AGpM9Rje7UCHdVcdh98KndU7CurdLdfbUhpkA+Aw1M2X5IGRjo6ZHSGoS",
-	"bSQe2OJwTX3qz9c9L4Y2DD4bMqKX3ftJewxFx7zx9/YVvrdvcNLTZKq4VLpMK1rGWhYC5pdLrrk0GK8y",
-	"vXFw2Mst6hFr94R3cEGfI1TwgFiOhxsj5ESnbGingVyY9pY8d0OeTObZQoxMVdrgAyfj2tdU03n7rpbY",
-	"0zptw1vdkTiPPuV4LB3fcQOoZ2DWkAGNqLFlRXDtN6hI7Ccm8ra3qA9ufiK2tveNDs6+Es8zzPUFmZE7",
-	"bs5eKzUTvPf8iH0Fu2Zh44NDOSxXpvVSlaRfNjLAGE8FlC4pWqfrC4QIMK3MImIiP1QdaUVQYqoyJxYZ",
-	"vcEu4USm1xk25Hu+5zk3pRhpgB0oVbEOUOdlabXSyvmNJv796iNd2M9CorvfwIDI54XUtJBYRroaBFj9",
-	"6RYV3fwCcOzi5vC9/Zm0FbjWnjRDD/q7tbcWGM5/0+8pNiX4QGDAahR+9uWvfJjdVGbKpaGPen5Vl5mH",
-	"pVpqXmZMzxCLIecPwnEoHqQfUy1aQz64oM9wAB7QePDFtk2EqJGc51Dq2sT8gWu0mvOhyleEZztlQDI2",
-	"JEb8tf29tWIXO1N8VDqQRA8bvb33532+4fyD4BKlNutaHNREjoWQs/q4jNdqw0qTLUohDX+E8xITeSZa",
-	"McH791EUA0LXW99zUPZURIjq5J6usFcEenoJtnHMRgYn/4DtvQYhVOOxGPEvoDiSkew60TDHzk5Otk/s",
-	"8ASvdbLT0xHNwR2g1k3iPLsPlU2KtvZgSoGBrgeJMQfNcABdWHtS8B4vOUZG8J1Ss2oBD+yaFMQPSJUR",
-	"xLtBrABNW779FsBX6xauanHYvCJ+Wj+LJRDefivmRR+v0KSv9yxPmK2raff2tPaOvUG1rk7RHASvinut",
-	"VJiChNnHU5DtO0k8rc3hYHu/PJa9v05Or3+Q0auctXK43yskBz+cVbHP4Vl8u9hoVRoA2nUu7QwkBrFW",
-	"wQwvVgFmIStL8dBGkLQu+RlvS2haP3Zvr+lpR4B7n6iJAb8rtmnbH1PuBPZ+HqxfTUo2v6aICPuyqc2o",
-	"2+m9UZMLMdoRJuElxwiT4FGdAyR4r2QBEtxtALHqRKkc66JutANiJpxjYRrB6lsnPNsiJfjGvtbFQoxO",
-	"FSOR8vqPjuxzOvXroE47jmL2rpdTtaZG9eLN3qFwFZyVktdTKvN0PTrwHHyAG+91c9j8dzZfFFxf13OW",
-	"DKfC7PKD5BvCNiNi6N7INGQFHWNjbwUniY1BStuxMWWqhNFeWicJl0k4TytcPsDpHWFxJQyRfxSBcTCp",
-	"IFtt7eLQZXDhjKhtPdyzGX9D11EnzK7JSVHSVJ1uQ7KI4zn7GGFr1G5z6AtGxG7x8lcB7eoxQG92+9MM",
-	"eGKXLBEfM7BIOJUBypenxPFPNFOMEyfNPNge3iAa5TlVHy/Ooyd2Dfdqx5cm4POzbcOVp5BFWQJONasm",
-	"U7PdL7eOBwgznbyWXBpQidY+4fesnAXc1n04VPuIE9WRjr627tjKhhzeGJZUDARAPFbyjA0VjbFvh0o6",
-	"jJS6x6PkgjugC0Wikcs+A9MYoE8KlBfSoEPhCQpwjk1hO8Rxaw0FhrfoJ/aJaGrBdFxPDlsgEhp1Guv3",
-	"Yn1xuckdsu+QObSqVVg18QXsQSZktuDlyOo4xpQmxyLf4jTx7/Ldd8GbvLr8L0CFDsehEVJ2XGM6bMxF",
-	"65kmCDqhycaVLFa1eYsSJ/n3G5xOacSGA1LuZEeqx1/VyZLjJPYvNwy5Z0jxbkEHfVzXgMMpOQARdFJ0",
-	"sUCCOU1ABAm2H6U5YRA744NEVB3p2RcBEAuPfYXQWJCoilVSUllU2ZJwBwMqn3LCvS2ZWCZNuDtoY0cd",
-	"1DGtXrLVBQzBx5NV9+XqBq7o6TBdstWJYr/XqmqOQX5yuCQAQFGKNKfq+3KVzaEKrhF4wA3por92yd46",
-	"EpRqeZ59kMUKCyZjBiUVobNcSR7FLmiIAkHL2EUaVTN2mQap9/Sqxkc8WWWDT8+WOJaSMNTH+3rA+GzI",
-	"R6zSdYIFaVhzVQ1NeBoQ5TosDp4LhIFyzPppAIBKczScicqU3DKsPezE8exGOp+5uSGe3V5MxN77yVrI",
-	"kpcw7JGBkJJlWpxTICR0Q7sD+POJUvnAtdtKZfi1/V8X0aEjcAfGeXcte6DRuKbfioK/8Zf1o25//ye9",
-	"A0ApO9l8OLqDUM+Bz4eTE6NZ8Q0ywB2h1qaKpTJi1JGz9o4bU/Bf4C+eHQxJ2p3uFoY6UrLdihHfXD7n",
-	"2a0BXDDMYDomTlxswAXTXZYld1T58bXy3t5ETv6rY6W0K2VJnOJzlKwr4xGdBDQhAGUK0afaEJh2zH00",
-	"W3DWjuUIF/zEi/yzVlNodcqLnJzgmuPzvCAUstBpdMoe+D6bW9WSO/uRm3u4oNczX6XNMQZFf50SsiM2",
-	"NWdDXgj+wD2ZlYMPfxBlpWlUuG6AP2gu2AnviZVj7VudrBx7LHXfcYMjDQ0q36ss+8BLTXD4sUXyT7qk",
-	"T75lekREcvSS5w1lNPoJgyPEdWkbjPnjj/8fAAD//w==",
+	"7L3rkuQ2kib6KrDYMZNky6qKzLq0FPljp1qXVk23pBpVzeisqWtzkEFEBjsZBIcAMypGR8fmQXb/7oPN",
+	"kxyDuwMESQfJyCr1zoxt/2hVBm+4OBwO988//2W11YdaV6qyZrX5ZVXLRh6UVQ389VXRqK0tdOX+yJXZ",
+	"NkWNf67aeiPsXglzkGWpjM2ELnNlrNCN2BWN+8cObpBlvZc3yoqtPiiD11bZqnAv+edWNadVtqrkQa02",
+	"qzx8LluZ7V4dJH53J9vSuuv66C6pqj2sNj+v2nqV4W/vspU91e4VxjZFdbv69dds9XVlm9O44SclGyGr",
+	"XFTt4UY1mTDtdi+kEZfryxePnv/u6YVvXS3tvmucgtdlq0b9c1s0Kl9tbNOquKG1tFY17sn/8fP60Rfv",
+	"fnn26yP4x3/9mxXbwHvVnI571ahxK2VptJAWRlDbvWrEQW73RaWMH1e92xVblYldow/ww1bXRbhcNKJR",
+	"W93kRti9tEI2Styp2gr4HD/8qmsPO/47WRoVOnKjdalkBT35ptGHcR8atVXFvcqFroTdF0bk8uTEo5RW",
+	"NYk2uN70vr7TzUHC5Eur2GF89ZW7j5mxIp+croN8/ydV3dr9anOxXmerQ1GFv9nv7L6Tdrsf99MNfqPu",
+	"C1NAR6UVR2lEo2TuO7lXMocuU8te7R7hu+L2MF+svpQ3RaXs+JuFNQJexg/jlp5L9PfS9Zf73jduETdc",
+	"FwsjdnAR1s7R9bJ04najSn0URWpJ4zMT7Ug05DtZlDf6Pd/xIk987UBPTU0z97Uf21Kd+anGPXLed77D",
+	"Ffw9vGD4MRjRworCiK3TqHlvpfYFmyZ+kWi/WCDZ34MmTKwiVJOTnwtrtKjsi2cr+GBxcEq6+1xRWXWr",
+	"GvjeG93Y3zOq2WtkrzgysStK9x+jqhxV9c1f1Nbi7xkJZCZM8S8qE3dFlWfCzUsmSBAyp27c8nR9cZpR",
+	"intZtqlVY3RjE1tPGIVoaJ+ys/xWvWfW6xFUsVs6u6J022vmtpw/fP1WPJF18eT+4kmjbgtjVfOklNVt",
+	"K2+VKAtjnfpWh424le2tonHY2CJXR6c/oM+bOt8JU1RbtYEtbP080T3rWnbmSnyrl+t1JZuySGp2q8/S",
+	"6786gTO1rowCU+R1o29KBbvMVldWVTDIsq7LYitdw57UeMd//YtBe6X71t80arfarP7Lk87WeYJXzRP/",
+	"Xvhiv58/wZI04tjo6jYTsDNmnfqzWuT6MYwSvcx96+XWFveFZaT77V65yS+qWyO2uq2sysXNyQ0eSq0b",
+	"QqMPyu6L6lao0qjHq2xVN7pWjS1wFG5OzE7h1psx7p+jbwajAbcl1SghzZ3KxU43mbhpwUo77ovt3slZ",
+	"o1x3K+1MiZPrn9/DrDqYuYH8DttASs61ipopm0ae3N9umbLqYqgispVp8YOMjsSViGtJHtw4xr1zLQZL",
+	"U1idwYovy25P3um2yq/cqINCcK/Ytk2jqu1paTf/0emPN+2B66CVZUkTtehdb2VZntgXaSvLcf/Z7qxY",
+	"Fdsp65+d0HRt8y+n6egsZw2q1X39ZZ6r/LU05k4xYvxS1Hipa4d0D4yFdatzZVj1oZ2lKeB6JsxeHyuh",
+	"q626EpWuFC40kkeYVLcqxI3aadwQ/dCOlsFwGOuuD5MqgG4bjpt/PKOeJMaqUcZ8uZfVLQi3zPPCdVSW",
+	"r6PBINO5PxA/qkodjVv221IbWKTKjaV7IW5WeaNrv5e58VXv5aEu3Qt//gVWAwxnpY6rX98NRx8vjwe/",
+	"UseNkKJSR2HUtlFW1LKxmYATh94JNwOWNB+0K7+ChrlV66w/ap+Vd8rpCtRWsjqJA06PP51hu7IVvIM5",
+	"oWWwJzInnwrPO+6q00E36raoxLEAmyTasZ6x+1U8fzACE5OmGDPsjT6oG52fxHGvxVZW4sZpkjIX0E+T",
+	"Od3hJsTN2s1JSDDWxqJPozTQBbMCm8uiPF3jvI1u3ktzjTMWXQ6nsMwdd7jHisoUueIfceaDu+LnzPXM",
+	"TZksS3bGKjJdRxf88Se6GGlzN4DUq962/8gWB2bvz1bWjUfUrsodTVfZSlrQEysaKbaNbVPyp6lYNMCs",
+	"JzMaBiGLpgzf0RvwMIzUtmiqos5PytobZa0ToTOVRE8gC4Mroi+S0tDBQVVWNaiJe5oiksaf3evv/vam",
+	"kdu7ozuHP6Y7XeM78Vutf7d5uvaDs/GCQabcV609CfcePxwbmo+xFuIXQmxEX66ZSTzI96/w5ufr6WXS",
+	"H63155v1mpOobhX0H3CibsRBnsStdmML9ixZTZ8Y4XamStmjbu5W2UdcQDNn8WzVLfR+e01xW+EJ0YhP",
+	"f/zmS/HFs8uLTOwPcvvI7OXl8xefXaGjxyjpTpHg6XLLR9wW96oSN3J711ekz9kG+CU4tMAUKGe7Vyfw",
+	"KYEgHtEQgPNyBZsFLZIPWL/94/Ssro/XMrsMS9kwLqq3yg2k6daYqoREa7wwwhSlqiwcIuFKZ50XRmg0",
+	"nhslt3u3OQqrtSh1dcvsBjurmutDUbVWGV5FSntdKmksf/XmdA2qklO92wUuovFy4PeKoTjDAMB8xb1l",
+	"p+0w5bBJNSO9n8jq9qwdY3oDapL+nVTLjNOlruuj1mWr94+MLMgN4swYpe5yeTpzqz/u9ZkPFE70rve6",
+	"bVgZmt/hyGUVRG3wzk7Moj5lkU+tcyr2BRo7E81BNHzJtfilU5GjKYEjt6yEdLcII0+GWU38Up6aTcv7",
+	"ZOLz/WpOw+Bn6V3Jbn197z0TZfnDDnbfqaPHl6Vuc3zm1+yXQUdzaWfdF91Y/vrrqE3vMsYF4fYOUVR3",
+	"TkU/hk49Dq1/oI3y0k/YvCUS1NxFsC06JUPmxfda2CLHszy0xi/g1Vv3M7rCoouwlH6OrJJ3w9Vy+Yyx",
+	"TIZK+SDfk9NyvV5TQCDpxexr7MGjs89G+rw/khfrhP0SaflZ2+G30OLuYBg9vBF+uV3B0QycRthEoQpn",
+	"ImTuTNg3NPjWLjaJeCWud4L617VpyWdjrT3wQrsTsJNhcFLksucaCoaervCKbZXBfx1VXvl/233b0D93",
+	"TYH/MNK2Df2zhaffTVq+v5vfNGZ72bejD0VFf13M7y9Bpj//3efPZl36KVsM28yqy8ocVfOj+udW4SI6",
+	"S+G4Z43w5uhBGSNvlQGTVN44SZXC6rrYRvFRUHgjheRu9hGNAwRw4ZR0cbl+tnrHaA28nztMh6ejCRqF",
+	"hC+yi89//ZvV5FRdrqfnajDc/rsZNY4d7KYp7jmX4ks/dujz2cpD7OIGJ2PhjhF6Jwo73otDRxf5O12H",
+	"ONOGzlt8ZJUu9sPe5KGCvUbvroQzyMhv6LY36f3c7EBjh2f92XTbaLjpd68U2OF2h82HibYPOhhlhXSv",
+	"6Quwn5yxJI+EN1tV2rp2fYMzWIla1qp5zJzSt7I1QyX8nNcn0zK+q5vDu/+2XNR7R7sgD9juX+YOqb+y",
+	"I+9mfSRI3+qjkKJWjdEVHISN2OrKWam825oRRfC7kF2DzukroQ61PXX+alG7hVQplRvwZHN9h1M4r0Bq",
+	"ksrxGghOV41uCu7FdRcgmzmwtJUtyqVHq5FPHEQfxsi/yXeqawO7JqyV2z03Oc58hIsHVVl0fNMiYxRO",
+	"VZKmkEZIYYrbym2r6hMj6mLr/iUKs9pUbVkOVxbGGXCbw/WE8VDGk2q5cYwsq+UH2cUxr+HxzTVheICD",
+	"l2V+DNhBbvPCdsGI/gD8AJ79orrtIjdbuDV/LN6Avwk3UHQXOaFOuDJWm1+cEYsBGfi3DzY81CHvmv0n",
+	"dgsYNDq4avKCiTjJAFYbTcQ5zgQcleX7WjzqzPZWBXjFgsgnDQrXBVRf/KVSbmd0B2wjHt01PiHrO1Xx",
+	"L4BLn3hrP4rQFRT9EzeNPhrVfOJ2LUMegBl3nYdTgAOdOpb5+QujkJSV16yq/FOMj5PuPrdnFkx8xi2g",
+	"M+f3T4modsX6Fmpp4CzsxsctGfQQ7t3iem9hn6ChJIyfggV+rpbAbnCj9Hu5vWtrzsECNhLYEOQNbmtc",
+	"9geZx7bfliAzrnWlNFboSnHeGDvnlRxdg4PVtT98jZfATjqDhfXvo+BVmho+biRiNJct810Au40VvVI1",
+	"37g7VVv2FAqRg6IyVpYlAFIymu+jMraDvQarqTeKH33/gBdygjEUX9ef68h2GI73CX39W1lV2joTqCyM",
+	"ZQzrkZVRkm9kamGhlH6lcWWV0iZ0mJc/MPcBhGj3shL2iEcBJdwUixtlj0q5n7UHfnlEC2wiur31MBez",
+	"122ZixvF7v9Vwl2oqm4JU2tyAJMtkzenE+p9I4269lLEGIFek4fYCRqSAUjpV9a7aRtwNI/zM1a3N2Wx",
+	"vb5T5/qy55zvVVVUt9cAUeM9SxHk4Ea5vd7pooXjOjRQYfyY8aK9JlI+tMz7HR9PEwkmLf2ZcG8k0cxZ",
+	"m7RWML9cN0HjAmzJXU0p2IUarShTAaakhkmYDkUFCAzDB0e2usrjD9F+/gEKCw0Bmjwye8nexV51n02P",
+	"+xuFPo6zztuI89A1hP5whjbiuNdgBd9V+uhMnE4oQLXsJaJ16qa4l1YJgENpEGS9Q7wSCpW7YsSn8lZ9",
+	"Njqxd+90iyn6RN/XwZzX4ydHLuRLZ9U3cmsBJWeFD/bMhnwH67//WghzAhbHoMdX3qqLeEM7wxd5uWZc",
+	"WskpfVBIYqGdE8293asDE69YbVbrS8RCxHbLRWc+rJ6Y5v5Jh6h4Qh/z+mVz8SysMv8Q41i0fcCx/+hg",
+	"Myw6eyeXJx9uR0H5xIh/wc0icsl8+vP64h04ZP7fy5/Xj56++2zz8/rRc/zpb2ZCDeOduANS021XvbEt",
+	"KnDCU6bAv/3r/3xV3Ym3jTz5u/7tX/9XXxQvWFnpm4hhVC6yzi399MWLuTDLLpnN4I4wulSilnaP3aEm",
+	"axxQo5p7HFHvm8xmEQmd1di199lwAvf6KA6yOoWEnFU2iB7NdWpq7buFqVtwjIJYRPsqYkKsPJkr8pvG",
+	"qBDdLtMQH2ScTKmXohLwcpyMqI8fUcOMzQRuJ0mm3LykFhaV1YSZhp0JppISFZxWcQugbpRRFQy4VUl4",
+	"4PgbTjy2uiyVvG2VIXBJYYMPuOjywLilK1u71w2hzyfOO0PjsFsKAeDJvX6vyzwFy3bmjG0KlUOc0I0D",
+	"3J0Jb0hcCV2Vp77rYLtX2zuVi0oflwN7R3brXht7TTjfc5Euk8F5lIQ/uluddOlcnef808cqcb6si6pS",
+	"fMuSNnzsbPa42yR6YWzcN/r9KYHdvE05zWYMe81l/emtVdaIUu3szJSDlIAVBevKoE2+wEfWGtUkBn0e",
+	"BRN0VQRXmfJbkxQ8COHtgzkYPCBn62D79CgUN2CwdkBJjywRDwhcIXTbaUhASJMx4DYs3q44U9VsxN7a",
+	"2myePAHl5uGhT/ayudFtk4k///nPf8av/fnP4cdvN+EPp0PAIqK/fZRkpxsfFJnfSXuKbJCmxD4Q64DZ",
+	"faJbffO3+mUzuzd2y2jWukmBO3FqdUWgitmdfIRzYL8Wr5b5HNCU/P+RFGZnoZZ6C3kkjMi7peYkExd2",
+	"EHZRoFyT8eBfcFQ3ubx3B7yddcdx85S1H6ghr70Ncg5ewLcEAKr0In+yyGi3YpfDaB0mrX5/SiVUE3bu",
+	"Q9cjeRCx+X+dldRZCb1kiy9ezOSRnrkGP2ADjpdiNrHr/gfSAx99GcebIM3oxOb2UNxfWNi2t9FBPhjC",
+	"sWjdkVns2v+BKyqgBP12g3cxCy0W/AHo3921K7bSqogewTatgZxMBbAL2FVPxqrDJyYTr7/+jtG20+un",
+	"/1Fo/qZ37sSzpge4QEOatjLCH5qvBKrG4Z48zt54kstow3V6dIP/P/FItEeDT+vJ/+f/jIPkcgu5qpQL",
+	"gZ27EuZp1yaUJvYTN+32TtmMHEb+jH2j9gUIBADrcaMb5nadqW4GkX7o/66oblVTN0Vl+1bSJ0a4Z8Wd",
+	"OmXizbcvL5+/2Dx+/HgJavADtNbI6w0TA+cjvbWy7IhI1i+erUcWgBdFgRwoMzqQURTzHBeR6uQbuxFO",
+	"CWXw/5vbRre1m0H8V6/Bx73uS/KSse208SAD6tuXjy6fv5icz2hFL/qU1+YDudHbO/N88+SJE49NrRuQ",
+	"UCfn8W9LHCXdJjD4wtONwGtZBBsyVjfK+5QPS/xjKQvSHwu8DnDn+Z6TuqicKoNkTlzFOIyQB3qnTo/F",
+	"K0uOIaTrGacLLdmfBoBayLW20YxdwRmoEqg6qP+kbZRxJu4CieFRp1ObnTt6vrGq5lEmxqo6AJwhqbWj",
+	"kfAWopNtFjQm8/tiUbZIrqwsygU36js+QGhsLzSdGA24C14SPpkckgROwCd69YLa4C/PNezmR918cLyq",
+	"yr3dsQiJQe39Bp9jSQYsRZEXvOYN3PtrtrpXjeF9IKNhRQ0D0Sr/VNSPiTH2beZzXkI6P8GXtYc9DQkn",
+	"6DoHxg3Y5IR7rtT6TuVC2m6rIQGHbOYQtRifIYJwM2+GVs37n3jVQHo8akYXrh0rvYdMrU/9mWzeMBZ5",
+	"gxaJn+1kyk/vYwnQKTrqcq3MY1Fp6zbPfBM78Iyyoq1xnv3PiCEt7GMhrVWVe+EGlI9u7ujAGpBwhGVw",
+	"s0tYIzq20jEbnlkBqhY+DuJLL3Wnb/AfsgfuvWan/SWS6KDBqrfbtgl5nyOFqXdWVRzGtq0SuY5I0DO7",
+	"Ej2PD76JnxzXfJNYcK61N6Ws7ohqARlYdjtn3wTENWT6h7NNAhHJZjhPiyiMK6O8trpB0pvc8/GdwR2g",
+	"D7KoPkYrcAv9GG8Cy/DMfjgT+2N8u5Q3qvwYL2rUtqiL0YQ87GWQlHJuqijgMJgopl9+bvURNZZZymOT",
+	"auJgmXmp6vMjeGQIzlUnMWHUe6M2kusgGGE82PXb5UYyKmgryxKoD7rbjLh4vIaxsE0LWPBcuNPXY/ET",
+	"nj/Jzi0s2NpSfIlEUo++Km6VsZRP//zp+jMkFxJvPLq8S7X/bKwAfJrmqAPuAnFV4bWRvzdir/qL4WCz",
+	"Pn41OEVYeUL8iXGm9V4fwWIHXYtoUjccuLdU/Faq24ZT7W1TbSg3dBPCM7H9x76sVtvIghrAUR6z+Ywk",
+	"rnxsnlJvHr36CpWvDWmrRvi9ebxqCp5WT1U+9HQGqMz/MBp5spt8/qzPU4Dw7yw2LR6oDGNTNBH0JPVi",
+	"LDr4C79MdNkeqm6vPsN/B+nA8Lh3g/kUGaPUOARFt/bw254LDnO+MbDmBoPLnQvPM8F/jG3rBrxLPgPT",
+	"zXtrWlkC9jgBBXh+Ln/IYFJ8q/ixhRyhcylbitvqUVGJm5NPMhKf/vCytXtx+Xj9GSwnJfMO6eC0KWNX",
+	"oP/yX9Qir/O2dLr2mtMWR7+ECmNad7AH8hCAK9eNvm3kgfFozDiK6HMpN8QcAcmVR8fhe4zYy3vFxDTQ",
+	"Dzj6eq78eWR2XLDPPFtA2NHA/Uuno7ZGZf/5s4tnn10BDV/HduLznGY/a7a6TnPePF+fz3kTEjTmk+J6",
+	"0h3kgpfvJiJ4Pjewbays8mD6R/AdsM1H6gNPYquL7HL97PHzNeOy52kaAqnAsSncucWHwZCBzH0ajyPy",
+	"OPQzLhif9NEuNllYMBBqSqS7PqCL+7ingwNlqboWu3Pfj20JIb2tvq0KA1iIm5MYyGCVC7K2Ph6fGHMm",
+	"mH3oIUZ7cWZanFd7iTjoECHHYE8mkCkTGJDYiO1M22CNds2agXn3pOPB0bPlInQuyRc+/LeBKLbH8uWF",
+	"4ucVe93P/8+rP8j2FvOLKOb21t//WzB98bnAkQiPsY5kNpj2pptMFi74/PkDPs0shDMgiBdsZvNSsouJ",
+	"BeJUbLPdQxKzN49PQA28iPkrvajPMJqS6UVfesfO2BUGizqm0DrDLTSy2VJOn6/UtsjZJONAdBDsrsi1",
+	"eqN8JtlvyXJg+fxnz2LRjY07reTYE0B7uJVPXMuu4WzS0rm0BhhJWN4tCJzMuQs6cgTfWy9w/nPspBW7",
+	"XTr7tyT2Bylcq2RTGF1tSB8eZawaK30MjN9wMnZGuLZ7Lo08RjG7e1bZ6ijRTXpkvaG8I3m02VRT/uKv",
+	"S7W1ja6K7avqnneuegYsFW4VBd4LAEnx6dffi4sXXzy9eHTx2WPxE9Fg5BrJWN09MZiQYZBuTwlM6rZR",
+	"eWGvPfnCWMICVTL3dN5OnL4DMqSWRZ6JsrhTx8LwISHZltYkiiyAGeVjv876lE3uqUCMMO3BiFzDOFBm",
+	"VyLd0lMJLZzk6WgB0aolJ31kK7kjSc4fSXJpVRaKkVxcPHrKek+S6RlIiB1C8Va+Zx8PCeljBECTSomt",
+	"5UnelCpNo2ZsUZbRPPM0fTvVqFQeIPjkQT7ZkHdZJpqGl67vZWJU/vHlW6IN74AD8DLuM6fKjdroPf/w",
+	"+z851fLlq1estwgfYdLqWSLvwVTx8zR0HmHD+us0rBde2xgFIIOHMtEgbFsdTJ+Dpkt48L6MsavIJ1EM",
+	"YFpR1tTvVWP35okT9NUi6qUlRJezdtViphsWBpnAWP41WHGGFlAIk04AHr5upGmb1CZTGGQ2dVuoaqTx",
+	"yHQ8lUwmrYyHdRS4YrKxfHJqvy2YQ2OpoIzbsqlvhj34UQUFBl8Xkz/4YhrsKzxbWCJRVidJWmttuK2p",
+	"ixI6uw38fcAkrEQgtuAOsAd9z20D0XhQRQO8kS2TYFkGuyN5Z05R+s2D82uGsfGQHuRnIhrQLld3FPHB",
+	"sfPDOyGtD1VW2oB22pI7DyXam/hoYHfpWtKIo0Lidu4Qvdqs6qLUljlABznGbL8zAN6dQHyCwIso1Wp4",
+	"TI7cr0+n8rw7ND4ZPIwg3CiEctHSGMoXKnJS8O6AEZrYzao3lOkjKJJ81TVOVtjZfl+XspJ8cbmf9qeO",
+	"BCpioYuMfojX35zgv4yuupVFxe0UbjPr+m7lHR2MsRYI8v3Tt+AV3KrLuzPmhx0Izz6xNeogm7vEgg+p",
+	"tlvAgzgr2PUPAKYEswmnsxmwDhjai/v3Y1uqf1RNXvD2bjhmJmBJOTAKkTdHDOn1HnQqzVZtlWveXPUl",
+	"eIjvECs8BDmYJyroGujlwI+X72r09YwkMbECdMO6lq17dsCIQc5v2LILrC53YmLRLPFEz6VKL+I3VwqN",
+	"dkfjrbl34lGa9+yhOOH3PchcnUXfPYkOg3jiBzHeNfo45WmmUjPu+BIzwsQbLVJPXLtzNW8beN6LZA8y",
+	"gZmRV2ItgDePDsa5T6GeL4rkYWahxAoyq4AvG15irK5rkEjkUJpX0UVEO9XxbhDuDYatezmycfi5TYv0",
+	"Q3fwYrsXrBUXyy0wauEKCSiz0TbeFRLdYJXQMLogyW4+ZYOlHCkqNaqsFhdUu0DIRGOj4merjxDfDpFZ",
+	"ae5UI7bOhvlYUe4sHoRfFtVMzeIKoHxF0t70TNUlZV2UZ6uXms1G8D7BHdScwzR8QMrqpvstGA9uYymL",
+	"6g5cUAAisSacRn078A2dKcu2phOayd2QhPYN3h0khwtrYuS0LLpqudHBZbbSYD/HC4aWW5TfyK3VDbfP",
+	"oFYTO7iBMaJ4LtXOEyfNHQx4j+o0dhguKQAWmWMeoSpOio/6UUWu5aZJKO3FmCXKXnPI98AaJishW7tX",
+	"lS220upGyLqmhIpQGIyB5/MsV/AzctFgrzEBYvwBGZfouxJU2S+k/VfK3fEwaizqcbby1Mg4P9GwpsXn",
+	"S8piOi87UOeqo2Mc9JSBF7lPrC4unz57/oJVr6P0zxfz+Af3ULpbbxIAllCHYjQ/gMw+g9FD29q9ZPPk",
+	"yb/96/9mrRikrZ0m74RN7+9/hBHNhBS5tHITrlJ63evv/7A6I1foRhr19HKB1FAFrO606pvMjmuhyvx1",
+	"isOiV1IT2+1EeuceIhw2Gg+pvJJBIifsuD5d0S1MdLplUEdaXHgi4LEmwSd5U84zDHOeI1lNZVg4i1Te",
+	"lCeBN2ZnEbXiIEgr4Ejf5Wh03Mjm54t3jwN/xUcJXnjGtWT0AsjDp4q14EncQiGlae7m4LVIRGXAzj+r",
+	"rkuS0abLX03mk/BJ0h69uCCOs1cyL5O09QRw9bhK8Pcc4WC+l/dqNV17g4mbkNW5vCBSKsRFMM0pRNxZ",
+	"gN0Z30Ky+o5n4F48QnzYLSr5TS2MkKgROjXMVubrIKM4JmX+r13Jp1toD6rk00MiPw69+EefTTORwkNL",
+	"uAmgVPcOzhycx+Z5kxYPvJTh6iYZYteFxTNDKvabsBchLCgbMpzcmY92QiM08s3V8laZrCMactabeP3V",
+	"N2Su0XaVDAffBW4TDutNH4Pon/vvxeXnPLsrR0lN+xC3BU0VpbLInrVaBF8M1EZ1/+SSVl0weNOsv25Y",
+	"cYw76l8nIXDKcn/rCk5TNbmIF6b/nUVZK44RzDSuTw1T4zPAZr7MR8D0Tlys1xnkqJk2SE1INwChdVs6",
+	"rAoU87ghXfq2JHEzW1mdMc9eui4uPl8/fr4WX//Dj1kU9XejfFKmX2KC8hjc6A9KP8/lLbg2ZMLX18fQ",
+	"c0ZoA/wSTutqYZa1z1aYshrMW/11hdUCzjk2wKM9jqyIoqNXhIN0jT8yM/yqdg8RZZZY5EkXgH7+pFbN",
+	"obCP63zHRZ7pRTwO8Nl6vQTXuLyeD34tMapsBvHLgJGKx2NDmjyqF457w0RgnSmFAHRtKTL2TtvDB+5V",
+	"U+wKlQNh9+JUG1XZhmFjOCnZIIiRxNYvGVglz3/39IJ9GcT9rs9lTeYJEyMe+g+mlE9VoO1oICBOi1om",
+	"3kf9Jo3uJzw04cs2Pmlhp5v07rYvWMxEnBKOz4+dGcswb7QJue8swj9ZTt2T8P5Ft00lywzrJcg7QIpa",
+	"H5pZ4CRPlmj5KxeZmjDmo7gf0xK8+IkRIcdqQa/pqWsqnjv1Wu80gCyXy6dfXH7GBmQ8CoKxTmqla7fg",
+	"Gw3bRwWOOyWk8Pb1wkMvDmXEebYrKOPQiX2PPDI6yWHuZjV1VoHvJcZCI9tzQemen68//wJkDfaEz3jM",
+	"Gh4izqxHm4rUnpDUDeFohRH3usgzYMyxWt95Yc/Q9mkU9CUXhV0QtaWbr29OCfLmHgYOfd5k8uCnia9r",
+	"rsAuu3I9DDJZfDdxEr2ewhXRLenyGFDy+sMqZzCBtaMsLA6xT+wk7k534ESP7Kobb/fOOIDsZpQPILTp",
+	"4j5tlevqvKApPXLDA3LBPDYT6YC9Q18UZ13kWI8Ol3OYcNzeo920v6TiIzzJUOezied/JDDxkb/vvhlW",
+	"zCIx4cI7Q+vqe23Z8zKouH4JKlCAcA6itcTgzPOFInh2xBweSEz9Qqh63vlC/Numw7vfJNxtLwN7+q4j",
+	"TRoPhjNsee+WTmqIUm2tx3EwwZa9bHgoNQZwMELZQm0qOOhAgNNN3idhA3wWb4DRu9vKrQ0eQ9IxWVEx",
+	"wcIZaMBz5WElvSOz0e7UCgvOWVwGOcQLrvoccxhY0Qj1xiM9P4kUnP4k0RLriFoACOGxMQTE5HJhJg8L",
+	"aVaXlKfW9S/mNZ102Warg25YFzEYBR0LBVPShwWYhNpCtWxCCJaGPLmhcHTXD6jdNULwBvgFDmMHuNDN",
+	"1HS/aQ8Tkw2Bo0btlWyM9P7VA8DC7KY38eRaw/4weSMnMggXKLMpGZkoUZM8PM2PnI/nYyv5wWqr/A2y",
+	"ZHPJYbIo/ZIOTiBMKvShWrKbIXPd7LlaaKraNqd6CLmwJULDZGPdP98lqCwnaer9u4qDrFfZ6i/4n1rX",
+	"PFWyB5ZNU6ePXLnYfyMO2lhnesvKgph09TKSRvdgimj7hX5Rc7J4eKKGcJP1h0Zzofk3Tn3LMhxAPGYQ",
+	"cr2a4nbPCe7Zqcnw8o9aAAtaNosbwbumspfpRaGNM0nKMIoPTk6G7Fcq+5j5IYdaVWGge942ShEGr1oH",
+	"AvKj+fPqR32UlXhb5GAbd2Miy/I6IP6pELf7jcyIqIXdXT+/C1Yj5jvfgC9v9e7XsfPugVSonRgMouYn",
+	"H43knIEXC3yBDFTrgyQkIRycRHwrq/zhhQwCOwzVR3WKMVReDxg3mpeNcAdgkwlkhMroKmrskfDATa4z",
+	"33jYIh6ff145Awr+DkkbPz+/uGSctPSKXz5SvRjfgl/Gtf+hSd5AdJtPKW/xbAieefprurj/syQcvO9o",
+	"XnR06FCAc0X+AbfP1B2A7Q/nJqPaNgWVpyt25ALrDr7zGVGYIXD9keeER2KbpKh3/vIzRP07L9G6iaEX",
+	"A4IkIm+m7JJGfYQMuE7AfwkZms8vLn99YCrcRyT2ZyVzSlO5wVd5lLiwXEZTc5wtS3nrf/ncPS+ARiGb",
+	"KJ79LuXx5iT2ssonWAIG7McwlRjR6l4Ip9Gtrk8bdSjDycd/v7BGlbsrdDNHrRgV/zGYZ/tAfor1B9Wq",
+	"5ks685NS16piQ1dvAucBrK893KlywOomvSrn+ElmXCRDRWhUZSE/OTuPMdZORUO/VbJE10eaZJkqziFt",
+	"ujt0NKCLscp9W7urxmkkc8fxZuyLMm9UdQ2pP+MPfQN1vQ5FVRjbSKsbs0H/ct3oLdIPYfUBCHZHAoep",
+	"RLmGavDiRp10hQn3cV2vqCR4x1QvtrraAS7c7tVB7NqyhHyVhxb5Mlba1ixjaG75LeHV4eHZCS8xFKd3",
+	"BH3uF7wA2hVY0IdacuQ8ud62B8ATkdhuxMWfK3jV5s+VEI9Aa2+ceazErWxv0XPkDHd3WXifyEb0dhO8",
+	"Vmp9txG/BIN4g28wv+JlYOLYoOvLaxi8Es30Rvz8i5V3iu4j6mlUtBuBREC/vvtzxeByu76Nl1N/0IpK",
+	"/PeX30Ee/d+9+eH7AdfbxRfPnq6fscaEG5yJEwxHR9FHnHviCO8SxNEOWe0VkYV0IVfM3y0Q7mJ10Lk7",
+	"QBRV6jiId3gpG9Gn0tiw8piICHuQLKxGjPQmQVn/FzL1nxYytW3tRHbCQTchXE1dGns9i45lZspcG9PS",
+	"zAGziqGPe5WtqJNFBcp+AL3+D4bOQkXQGCtePBN//D0SQxmBMCoA29ycEuFuXtzcZPI64L6w8gEMjG9C",
+	"FGqvaSPaatBiSHesW0uemoiJAHhdQQbDZkGJz+hZGe9bwC/wFDKxjK9qVZROpeqjrP52XPOnK9AUOXx8",
+	"iGe1LVVz5wO7JATjDWVY9vfpsPNIcx+817mnQy6L6k6o93XRKBMX1n06X1U39G8ynQjuCi610I+orexk",
+	"ubu6BvbIIT5hUNfJYBA2MilHPO8ZPpURpzW04OZEh/xINLZ7rYGHsuOkFa+Q2Gevj5XQ1ZbZf2iwz0v2",
+	"1fbaKD6R4hSBHBcUNZWcWQ37wU6XpT6iWHjXvd51SfIh966624gnf9FF9V++/OGrr1d8FuJi2SCZSCOu",
+	"puhBZuY989HAaNDpa6xIsDirl1Vk9mW427tzaC93YzEz3uKyN9tSmv2C+zgC4z407ErIGxhEyPgJoa1l",
+	"OCkeewZeEwLkVPFBPMIcupG6fHLx+OlqoizYOQSoqVi4koarRMOgfdyNX/L2HxjMhAaV4K/SjWd7JrdV",
+	"d9FgrPcKSdToACwO8uQ2d6cIgExSnVGimSpgGZtKNOmP9pitZ5zHstzPxcdplbHFQWJ9v50vN0UU68Yz",
+	"7ch8YQHiKtc8n8BONmgpIHQRqEX20sDeHOUbe9wgpdYDze07FuJzV+ljxbFYqDI3cciayrFU5ckdUAjp",
+	"1XRd3Eq3/Vvbx/jMzmMKRtRffeROwPDyTQcrAojDBwOKoNQS0IuwbEl5FvgOM7FXZZ4JpD/IhCyBKMNb",
+	"hUZZId15KosoP64Ewb28ZBAvA7J7XIFRe1Lo8Yi6HJ2d9rK6hYNVSAR0z5A4zYBwLBR865eopsC/73RQ",
+	"CqQ2OGX/R64O4kthlDGFrrDpN40+Qv0+UPpAKE6MX6gYPs7uPlNw3a8AatnKM5tz0h/CB0O3AjzySVoF",
+	"nI2m6rb4czI2vV0BJ9ZeigZksRMInkt5AdZ9VoHAyR0nSnQ6W6BCR7/wKkU4P0uWAze55bUvTAo15ctN",
+	"Exs1hYIGQOcYJ2US6QFW+8TcXXGvxKGoWqvMw1LXwctNqwOlIuusIj/bA8MIOsmuFdZ38TJUre5A9+g3",
+	"cpqTqA64JWJV5ST5TMb0tGVQto0sz83jpZVAD2dxs7gh+JOsblvW+/KyLBN9R7NB70goKNfaeA4lNwtc",
+	"zq/bp87ga8AE7g+uC+Wrr47KKMibMuUwwzXmfSp4Y/aQOk0f1tVhYjKO4LjoErWQnd7iUNhzIR/f6qMo",
+	"NURiAATo+ffRDXNoURF43k8hK7HXbSOkBbzQAEm41VWF7DPgmojgVT6TD9In8NkxDV+bF/Ya/QDP1uts",
+	"tS+M1c0p/sk1jf52x3tvQ9JPa7QcrwludgnBLvzFVzd7Hn463ISypgQxpscuer/5By+jH92jBOowtdZl",
+	"eBdDDIiVlK+joWGVpuyB0T599d3L15l4/cPrp58JMPC2KnMHeKACwVdm4tJdKpU09kqs0UldncgKvBKe",
+	"oRcJooscuSFjBwl1IfhI1pzVG8/KVGJIXuSZeLruNelOqdrAIWO+MU9fPJ9vTF8iuDq4Pj6/k1vbx6oE",
+	"Hea9+iE5rmtqV4n3nEZpMz+/buLiGQ6T+lEmcbaN0bqZpx6l7BPMxQr28geN0WCh/sK4ylRjslDQztfF",
+	"DBijcFzMBEh/x17pc1quaNBMhjo9E86iJlfnXm3vgCncjd8H9yWVFIPyhUApv6WUoJWRZbPAEiMy/6Eq",
+	"Tx72xufOXCeIc0kBe1mptNgCKnQgDwt60VOLI1eCOkL5La/wH/wFpxkTfeDeOfvSvqo+481LX/xbjki0",
+	"fXzUMQl70Jgqh/wAlA3sjq1A/4oewDjTGkgJfZX5c7o1sFx6Knq48GNFFLW7J/Kd4AyEdDD58XCOpo+3",
+	"j6q7BzBaYb28nKpRlEV1F4Hlel7n/9KlT3AcV2skufrd51/Im22udsvYri5nYatLya9c/x+Kg3DSD0EE",
+	"lJyOLZwPHP17C/T85gEbdrD/wZwPRvNhmLAogR8Sygqi8C2Wrq6cECgCqPkm9roxStzAKeTkNsO6VB9L",
+	"DrPVLkE6KKdJ4bIIR0RxKSzV2qMq7ANHXkzVT2IJ/OO2L2OQi17Irie9leWS7Lg415xO2ZWJ8V+db570",
+	"l/ehJAq+3ydcU+AR9nmdlArUQH15Z4N7VkEfTtd1GjC65LA8amsGhc91ayDoiKe8s87SfKJXd3J0173y",
+	"lUQdWbrthXdS8YHCAiCVukzlfPG5eN0mlMzM+pPe3p1fbSMUgYK4fmEIVtaOt5FSb4Gak1er/uovc3FF",
+	"upHvgb5T+avKMnGOgJCOizZILgcU8ItRsqSbITS1GU9RmjoDWSqYwgu9hsCRhQgtYCtufMWsWzVbB2KR",
+	"yyYCNI/ceUkYybZtjA6L390HLQphTFqDqloYe0qUlBkkYoghTWDKSOvug/eGwc6m4fVOPtr6R318SCJJ",
+	"Ybpqq1GomRA8WPBsLCB3GOKYraN67ynPzqsEioSu+HC6x2/5hGDP2V5UQ++o62hU2a2tPzxDbSbbjLjO",
+	"F0l0N41zbsheHhrygk8mn0XD9eAUtBLeQUM7WwAzTkAzvpXuAgjO6vePLtbPwgxvVt/rxu5FXbhRe5dO",
+	"GxtzTzsrABRbmGOEj9qNb7BBRBdsj58CbtNYdfhslDnDhbsfPHszSWaJpDH3OW76vkux5byserTffcac",
+	"jKhoq17NeI+e08fqDOJcp9HxbGWFrMxRNeZKGMoAhc+YGqq93Ch7VKrypqNEPXJzAgQDVMDQ9zy2gF7L",
+	"RsJy5PoJxeORk7kf0osMDKrWbflsgxu1Z2NOng0GADihhh8eIhcARHV9uk7VPPOYHjfwjdoCtRSY0mUZ",
+	"8vewDIEzwa86t2IwwAPbnnvVYjKvXaPMfqJJrg0dxByPyQY8jcVWZsLIe7T+IS3fqoosfxNZkePRB78r",
+	"7Q/jyDOPoDjpFkMc7rIHCNycuoTifnB5lkvg2JFFbWVZqhz8K2fQIYXJgqG4wvN1L2kjmFNgRVBN/PMY",
+	"FaNakUsIhW6LRFR8eg9qTcKSu1fNlL+0wAPRUhbC7hzuV7KXPz/rM5sUabkHblDf6mNIKPDq0IfKo9TA",
+	"3hKUhDOaqDy1t7Y2mydPUPAfT0Fs8RY6ndb7RhrQ+KL7c1SVgYRvZZ5unjwhWWO+8SS8mgrPr2wjT9ed",
+	"a+GcyleMKu+Qdb67lduPmZZ8oNKfPPxze0KsyAcuVNfVXbGVVkX0/XBzlw/UtMZS1d4bbfeZeP31d+Nm",
+	"sHt/rMVmE/l4JVQqqESYiby4Laz7r4b/l2avzCaCyReViGuhD9wpc7nxkbSxZbn9bAdtBjBiKEu9KH14",
+	"kYb0hX/38J8HTHWn3mbNshSHvvcKZaJuinsnGHfqJHQj8AH8azdq3mVCAmitJQCwgPHxmibD7Gzcp29O",
+	"yFASbRZLimF6NZ2cwejoDm2QFgniYDqL24pIWPWVz1ZD+1y3t/thAZP12TodhWBCbTOa5m3nXxsUpBlb",
+	"nnyZG8RgQfJ70Oi4n3N7LSh/s4glYtKxQNb23CGMLAr6Kj80gXeSo7i50e+DqjpihW7cqSAlrFHgkQA6",
+	"vHNKXOyEFHmja69Sgm8jzi7bltrwg7gYRD5tZE/H3X2RaIJMgNYgv34cjP9La6yo9HHQBV94xUecedoj",
+	"XXno/yRTPN32azYgDFpOC5TwGLi2NPeyvCabmTfOkmD1Usl7FcLyTF0M8Nk8qK7bcvx7XVSV4tuXZjVa",
+	"XgmubvT70wMsWoIlnIfxcyrymqtDGZy8JIW3xT2A0UEuJqsKLRv2QGg5MGCQzBl0dttUYBB0K0I3wgkc",
+	"Uqmpo2r6IK6922EaBaxQKr8SptRHlUOkeDNaRtJgva1cixIQshArPO6B1/UoC2s28FvnGNNVT+129mGj",
+	"9QGvKpEX5i5C0fv2wUSTOhNlAcUjfF+xjo9fGdEFPwirbBV1xWnXFqjgGiW3e3hv4QvXepXJQ/UjZq3R",
+	"RR+KWoBy7UPBlzBoMQs/EueunB8KUbdaguad2Ei+owjT2YX8/G5z0Pc9ohRh9ejsE8iSPY+Ts4S64834",
+	"pLFr9GGayDnaea5COfzCooxh0sVcCPGQ2kp98ol33TPfZKyvGWM0ZWFirjZFgsMHw0qLAAiVOyYBN4nK",
+	"4fQz6LgKcwIiTaZjXIqSPKtLbdXpGcBkXXmnEPbnB97ZquQMZIq2zxf06shirZ4T3HzWDHK6Dsprp7zy",
+	"TPyRTzgI7tLleyCUErtOT7xH+3nNFtJTIonoZs27sCB6MjTQ53MMfQ+ynhbqNXFitH9UB1lwdtdPSCty",
+	"0PcQb+5EEDKFwOIA3ZCrUtlEzag8XcR3gAi88ixjAGQ0Vp6E1Xoy+Hetq/J0zZ8F+vFFSK0K+aOAGowj",
+	"0NgD3jKEHAmOlTsiEyH22LBKryjJHtOpQEgBJ4q2aK7PBacTpXWiJrabg0E4VRaW6E0Q861Dvp5t5AmG",
+	"+hRi71QzuzpBZH5B2JF4tTumbWZCuoGbEL0Pcd4FcUS2je445E6BemfR/d+FK4uK2b1iI57IPtFwB13F",
+	"++/QBvd0nuTNC5sfGrpffPG02xamYTux9UGv4VLzGZfdIm8XUqfQrYUXECjIErm7QMOT/XejgLWkowP6",
+	"xDCesBfPnz99wdaB+rCDVFcVH6djAN9068fZ8x6aAJ4aT/YMOyc52e1RN7G9OWByzeBVY2PQHTpu9SP3",
+	"4yNzV9SPdI1C+ajWBVbEodOIP+CN3VwHWWei1vVTEEfie4135efPH/5Z7pwYxsxtwWOXCC4Gj/ORHdIC",
+	"mKwDMQdNfwhlyarSLVqdAaP3+Ytn61mYXscv46eS1spAeY3HaQOuMH+mqfrpFFcwsuFe0K/gLYaaweBX",
+	"+YSKIFyBS2MTU/8GP3bHIgAJeYL47M0VfCsvsPZOwMNAA+gIM0Z/+Zdd4ba1wduDQxlw90WFGPdh3eIi",
+	"IgIOtMCu3USrnxcNU+kudeQfiaF776bbF2DFS0wb3cXzbXSEz0TMJuwOAMk5KJv5nYvOejskBQM79Mr9",
+	"GXuPCKhPgxF2Gb8HYrhyCrY/B5KeiN9RBgtW1rNXlARH8X1hNBPCn/WVc8izAJICWekwaAPIHtqousyN",
+	"2LZNBthbwAceBuoAaRwnnCkD8phvXz66fP5C7IrqVjV1U1SB/Rxn9BM00KM9IDpouBmAODJy3buFZpa4",
+	"m+tQB5vW9EjTrAMTYmta6daM2gi3D4ovvnjuDJBnz54S7XNpMqFKo8TFs6eZuLiAimmfr2NZcNvL8zlh",
+	"CA6hoYdme2eeb548cSp641oO/hFr6/i3fq+fnxU6AHAfxkQwxUX5cgKhkMj8BEduqRmf7GawvJDbnLby",
+	"gzwJhDxrBG86a7A1wO5UN/oeUcdf/fHVd24U3rz+hkj/KEcJz9MsCeV4m1pAQpkmKf/Nt0bvqJkdTV+w",
+	"q5cn7QbstqjMcO4WxT4mbNy3OpcnPtoBzh23eH1aGVt6IxyjGEqUfw/lstIFfnhPZkTlR23ZgDY4Es8D",
+	"VFuHA1thAeFhlqWY+0Iz5DHbeTZqZmKaB2ZQvHF7ZJyNeOxYQHGnkze6tcDQUBfbMVDAXfUZY31W7Oz5",
+	"xVMGykZPcAVUPpxz+nKWc1o3xW0xsMuBRKwzY+jPmMzHdUG7f76b9Qh1FMHYU36+LEtG8wOYYoRE8mfb",
+	"7gBsRlkuD+Q/OidospWtURNxn34PLi6x1o1w85eJ3VM0PUt9fNQ6RfkscrLjcd4A81PzPDDsZuLwoiN/",
+	"Ctt6CXmXEcPf/+maeh2r80KU9mz4iStIV9ioDLW4UQrZvpHG8SgNXx3tPztrky8MXVS3GDYK5Qk/ImXT",
+	"Ivh7XWwT1cTdpXBwKiqR6/bGZt7jnPr4MZ3Q3lU8kO5tpJn7pEaB0gmATU4J3coCkWelklDoOuxM8CtV",
+	"KAMeIvZQNo/DRg3R4bE9PRB0hVV/LM2s7rmJIyQ+5k1g151E5Xqs+px9eK2qRpece7Yxdpi11dElG2VF",
+	"W1+F8yDY8eTqzJ0d0wFTJwGYyUJik1U03D1JOHSicMZ3qZKdL/taszCIJ+U4ywPXcqL6Ee/pDrmPBH7q",
+	"0cErz0p/FXBwXYyn57Vk19KulLdnhrSnCtwurXWXIMqHhMCud0u6tAhc8xLeqVg6mNkY30csCEoP+djl",
+	"pIzSzd+4e8MxL6mkvBeWvDGNcmdT053oKyrr4YYzCh54zeWrNlOQO/z5LvttanaeUZgzWTCT04pdaDAk",
+	"NfULTXblIufqSiIBW7xm/WphtQOmU6ZzJvpevy6dAFiVbhBvEBB3Pdy905geLzzQvxMhx6V4mGQM0L+A",
+	"6+336vhaGkNA1bNTmu/UyddSyRWUPPDMUf1c5kblqrIF5rq5Fq9e/r2bUXl81f2hTK0rMJa7xQ0F2raP",
+	"XPvCXrGq9+iksMX2DuIp6vR361d/0QWX8tz7NN9BPH71+/cjGE8N5Lz8SC37uzc/fC8+/UndiJddrnOh",
+	"q0yU6l6V4ulnK2aIJzyUJ92iexLwMDCA5zsl/Sj0fDWfr+dBmvRgV6qwGypWVLRVD+YZYIqr9iQEmbtX",
+	"byJC3aIybaMa99h3usrl6TEzvZ7xe4BxOI9aIVnr43ttCw67PCh0EixLs4ezhrMahN5t4txZT8qhfdks",
+	"DwggwvM9sW1+wLF08Z7976as+tllchMbfIyHiRoEFn44MhRsI/jyutOqNSYwJEp4mqTpkrs/wJB9pTku",
+	"BZ8yTkELZ8gDrt9Gg02OfHftUcGYpQtzmVjsMzAXjTMky9MgbSm07OYUgCusXa9rVfF+Kto4zAyUUoYd",
+	"JgSkK2KvjjgW5sEw0JDoq+mZeSD64G1igkDyfqhV9eor8SWiG5maH6UsDn1/mju4jCPdkHTnbkYJx1LF",
+	"4EHAcsKzaQ/bskjwtPtDoi9b1GW9oQXzKT4qivyz+UyAbFUY03IG7oC9vSfXNGRx9eBqhOx7nqiCdaeu",
+	"4wqPU1wwpbKY100cYziiOJgShjITsjRaFDtRaeRuQDZ+iE4SUMaoLv6Jx9sguWFeDiIUcZzKOgzghjiv",
+	"i5kgSvWhwPNNa62uNuINLUaIW/zbv/7vBUjIbqVPjdOHrHyU34kCP/Mn+lHNH/dKn9AJc/aJEchmfRVI",
+	"bkP066BNFMocLfZUEA/f7STdCSTcNEJdhu94Ro+IuG8yD2q4heAaCauSVUpl/p0syofZXB1wNzB7DOgk",
+	"EAiEhcw9tXbw6pCT1MOndpIh9sTD7+rycrNeI4XvNfICO8lbB5z76nJ9+eLR+uLR+sJjgdfP3SNLocAg",
+	"i8QK6BpYdJtALk/C2d8eX37xBbaFqTXOgnPcmz3ewTP6OOFxR02sSgBYknAEna07EkaASZuEN/uvdTgM",
+	"IlOeJH/k2a98HsFgrdAxOaDwYZAaUUpk5e/ZWquFYGAnCN6Rh9jfbtDXL9hB5+izfmjtrWaRi98SXbbf",
+	"gxDTBaA7pk5WZcg5OGr8TBaOl7Bxeo401zHPFJ+XnrCaJ8zS2GTpTNRGt7c+0AxrtEC3v9//Ym9ZqGRO",
+	"8OvzUnOSaTbn0V0aMo0iwsvpeuRLgd/LciJ6s0OzGJXYR3GYyQ/3svcBGNP+VMUkrgj1gM2AYXIjcQ3Z",
+	"4LaRJx5L2sOfRuBE0rXuQb5O0yxKlXwnHqB2Bo+cl6Lnn/+uh01NNYbjnQsLlgvSbXVZKnnbKiOcsR5A",
+	"dBnYgWVR3cHW5fpmlliEi0r3pwCfkZIYr2Z0LvZYA2Nz+DKVCc6UMIF1jlquQk7tJbb1Il3TedmhdMfN",
+	"Sfzddy9fUyFcj/ILmFl3bwYcL1TnQwpalLOt4Q+cvYEap4Uk8GRTHH8T6LMZxNnZELJYh83nPI+VzLF6",
+	"HfXkDP3y33XbiC4FHTCWB80Uo344/eM5Yzyiy5tgTHQ95tEYTQuEQUfd3G0gmS+AFHSZk+ThL74UcyYk",
+	"BS22xDfUOHnW95xnDIKzyXySjkiu47vGyBtE/8EtlFHJvKpLjfAhX4YzHa3ka+szTMa3OLE/L5aE1W3O",
+	"CiP2QxnMYykj51ZXs5kxUH0ntla6EkunXmklhjFdlZO4tCWuSVXbBF7BiWCciOYxY25aNyKiO3e7cCJ3",
+	"Z1i4hvJLvTCuqBpUF/ePRXEVCihlK5LWFVXh5+HYO3vdB2uN8q/5a/8H3LCJytoPCqkeKLGW7Vul7RJf",
+	"9gcdpSIWdaBpX6VozM8EtsQJFsOwPhTbgCQrfdc9TLia7uFrJxVTBc2o/BBFFqmkGHP2c2bMmZomwC+9",
+	"9DdtVeHo17JFPgdjdV3H1cxIPbHQFqdVrwHe/IEr9qgalQAI8UCGadrMZJk3nu+xt1/QVtDtGMmXpSrP",
+	"dL0ufMfpPYuK0YF2ndHRIzwfon1kYWPkI/uBKHVwJqsvjnJQfezu2OaVRgevHVOOkhrIQn5g0Ii0VQTp",
+	"Gm6tcSohKIyewKdMkDu+bJqPIiDuWyExcyiaGhy3prhFGJ73+EW1U8d0M6xNPzzve1+G00UBVF4Ycat1",
+	"vqGmQHkx9zspLFghZ5RiOzuINhkkgviFasD9b/pRaY4jga8V5pkWwdceXllUnnDxoSXDvC/AH07SgTaS",
+	"hpeI4nsAqW2AMyAQkCEo/ViQht8Sw9BHKXwYiuHDUQYz8AKas79v3V7IuaVoYnw9PWAl8fM0XqGYFGLO",
+	"G7DXMDV/VKcvQ1u/bBSMzg/4Phg83QjmTvLTxzd+wCiPKg0R1htPMZg2tffyObt+/GiEL6RmwKm7L8Hz",
+	"dy7Gg/b2QGbg9JmulFHlbszuq45u33UnXnwKyqFBIgVClnT5gOMtvPXsCgH0sbNPxBo2MPdNfiyxIBxX",
+	"QKBQJSTgwzD5ckJUw8/97amIx0Kd6+0C29n74c7ir8AfEmw3JlVU3/XEbZnunhAQ2AjMEpElb0ovKn4I",
+	"j2TQ465H7EiHap8TNfUhJw7Dl+NRvW10W58Jnf1YuzEW4D9noihIPD6EyJglZIgbofg6H6+dpiDHKPZc",
+	"2BbvOgu27Q9F16n6ItAlgJczRUM4Xi3X++uietipaFgSGaP+hMeB9BFncFPdls44FCdl4yRuqt2freTW",
+	"ondhVJlhgZFDoA5vXAcoAclqXCd1MuiBq+PBpO2hSo5rVgb4CDhqYHtGet2vpJ+RuN0DGt55OV81+iir",
+	"v52KT/zo7hBvizz3o7BZbUvV3DEKv1u4s4SNs+iYuTRWv1C5+AVGKGTjs7GKndAUbIpCRk6Ol8QLGO/z",
+	"Ehjob7dOz0yveJ2irP4Jj/qVFcdGV7dwCPvxmy/FF8+e/24DKxzznjLKW9Ei11EJHSySHthK4B3jUlXK",
+	"oqR1EM2i8kHLCbylazHxlylZ2VC78HGoxYtMy5Hr9ef1u8ddwQ3Er8aIb9wd/xy96M8rEGK3qFuz2jy7",
+	"vHT2mC2xgoEV97KMQYptU22K6s4d5TfUxE1R4U0cYfM9uy90YznPEe5Hb1zoKeSk9QGvLWSsAzRp/u3d",
+	"MP+ytIy8KnMvTmyCW0DGTB/E6UafNtHlUHbSKIrKFLnaxAf3T4wo9a0w8mQgFIPdTYTg/axyeyhN8oTZ",
+	"NcBBQpWMDmExJQmz5y80pLAJoZlhrhMrWO/SENUuvkfBRkqaKkxIN8FlC04WyYAeR57IVNYK/on07+8m",
+	"0Lsj/e++izme+9MSfvzBoAWnVgoZ/tpnNDMGPrIxkGezKZByyTqjwY2JKjU4GzVmhTToI3BnSA7o0nKI",
+	"zbj2bVdegSp0sV4/bNI5FRXcGgmV3SJy8fOLog/aLnPVlXjFdl0R6IzOeypfWjOAupXRQPnOcBP2I3Ja",
+	"TyX9IeYYFVujZG74Om393L/l45GTzC8tvZGI4aXTqFJg9uBHX9rW4WIImVaEu8EMxNTS6OW7cUqESgJ6",
+	"HB/g1eqApBlwYiKkeuNL20Hgx38Bt9is9zZ4HCf0E6wDDWrA/fyVtMo/ElOigyY7NtqqK9FWWEIEaoBG",
+	"UBSBWbBGHn0lUB9D6bWFnN0rnO3wG72VVWHYGVY0O4UbgbM9PRVZlsBZRbWxg5sZ1wXnPziwEXOPpuwR",
+	"N/WxaHwbOuTKWE4Ptp7Iyof6ftXgI1MFTYZSGdY+fCghiLrJzZd7xUWoyJ0IDMKdnYCFPXa6rfIPyMQB",
+	"GUi4TMoocTAUuOMrNrZ8mSFifEcbmuI9ubTyRhon8+iwOUdT79qy5DGPQGbFziIIpsfA++bMJ2PgC+mT",
+	"YbFgV1NzeK+aU4JkwV+GQqQmoyWgcExkXbul7+M/wPxo7GPxtdzuAZJiAGXDbbu5Mh+gMPF5vju71qh8",
+	"QQa6p2iIpAW0IzHI+fz+E5NLmno5wU27D3iBzHBDvvBx8zjhoEN/oApkzQu92xllJ1Y7MikF/Dl8s6iE",
+	"3lqF6bjzkdHFrBw+JXmg4hZ/imekWYVehoxiahE/z0i98aUu2wPrBd7ClU7x4P3cbMrKLOh12rGbPHsA",
+	"SG5BZVHvkaUTBLbIPz7V+28Kvryi720/kwLML5B4qEBKCZMfoIXpDYn6Em74Px5fgpeq7kizNfeuSaV5",
+	"z27759aJ1Lvric/XLMtLBa4pjD9jHoMH3zXdb14fQEgJPVlWC+RMNCOOSnxDx/DL9m15BYelrme2qI02",
+	"ihyRFFd3hy2LdaQ0EPDpWlUm8OrAMYnWHZzpjc76lNJj2pvRhZOSzXIPRrwS/ruSzVmVOb38RhQIJGY4",
+	"4Z0URw7iqFQANnVugT40pXu0iPEMN7OU+zF0v0BXe9nc6LYJ4uZFPbS0p7lhUQWP8TcE3yFVeoJhHsfQ",
+	"O2WQRHzNgpQ5rdFDo086lp+vp1TKPOj5bB2TpF30m/BVGDE3gXXrNup9ARWEzuch6GkoJs/q2E9DK8yg",
+	"lLrPkPdekuOy6mL/rjQfDyrsug/dhow7SrDr01nNCCC/L8dqAgRkbsWDImL5J2HJEv0kSAVmCCaNk2Th",
+	"H1/5lsGfoY4+K0R3ogbPWGpwW+Yruyer4UZDYRMl/uEKdt4o2Wz383baVND9A204ftq9GTYVG/dd/ROh",
+	"C8ad/X0QzK5zHgOJXe/KX0JWGGpAKtXHHJ0gPJoqGYvPBoJxae7c19wjxP/by9047xDL6eYlWzOZ6Jy5",
+	"B2LwoM3eqoZ7411B+OEzyk7p5lxHIzivP+T86jseGxg0sb4P4Su+hVPit+C4i6WmPQ21O+1SnYod64Ql",
+	"yO4ZkaQyMVh/bax9wNNPMWIyFoonaFx0Un4ApdnH4AJbSvDVHakXk3j1ub8icjAShAXiZ16zo/vdIJji",
+	"tWCX/A5JBhjZdZNbAF960u9yvr6IOE5H0olkZFwYhepidklO57KQLa5n2SdE4yI9qbBDwhUTDFCw28H5",
+	"l53lCzof/5+mGfa4dWjrlBjx4vOnuDrpg2XnI+qz/6QSI8vygTIyX7wIhv4MSXgDhtGDCDlKTlziEiw7",
+	"3SSJNno8Ggg4QUW5sUWuoLKYcNvzxtQQv9wrZX+rozB7cL1MHFwpEjjLPDGZblbkS1iO0mldy55PEsol",
+	"YqozffqVFSPPjJ6osAZ1SpC2OtdoGvXzf2RDxaIfi+8pBONMJjpbjdXLzcly0ZMu64y8/FtdWSCjlV2a",
+	"54Klti2hJHk6h3Xq0nWl7bXZsyCEOEWM8FqdXTgekkoDsOvIZ+9OZ1xap6tuE1ejnX1oJGqjugbAxzMq",
+	"OHVUxmLMBN0sSEgE96E+eyy+B45w9wvyR1B8RDfkFvFeC/ixzMMLlypikjSeLndi3AfF41SnniT6Z3qj",
+	"feU2EiroD2RBukkVjgPLDoBkC47DtlFq+Y4I+uhNywLF2sooa9lc6qhyg5vKe9XkxdYdbsGlWHWpmK67",
+	"yczno2yqszbwn/CB2aNYZKh08zVeOcO0OxzPrtt+GWakCro1G80IjXjUm3dp7cWNZVJ7QTkT7AkTzwlZ",
+	"Wt7VdqL+EvwLAdZbWVHCYxpLEYZ+0Ry8sjysEBMXzWSRjTPqFiwPXFpVm3TAH8jUQ+JPAC3trGqOchDy",
+	"n2raG6vqpXK36kYj60jxA0U9fs+3nJeWhbVEwSkaFRJlwCsNpiYnil52qqouZVVRIaZeSUueLOG3Kkrq",
+	"IzEmVYRcmWtQk1OFRI1S3UbnYXOVU0yUKI72OpXjheALVVFb7i8CVOuRq0kUjawEdvqqMHs3skRZbHrp",
+	"PXyWMffG6STl2eqiocFZEIp4uOOx5WXSGbkJfNpLlEQbvPVYigkKcSD8V0LlNveKVJ3hpVHdZOyPb3Vd",
+	"FlvJYwnqQF9XVMbKskTulH583YYEfECzExIeeb4MB3RkgOBl6R+I6jr4o21hr9AqkEU+Ao6AR9fduTAD",
+	"OFthLOo6SbsQoVjIOCLOMhsRc1Gz1n0PHcfQoGRTFkk4ub9KNbpiroBGGasbz91Q2MUdvFOqvt7rtpni",
+	"lEA/6/BbXAd47pSoIhUe6nuUEtHOBgVOJkYbKkGGZklhihIyAgog3eQalPSt7oHsrzDBwTrJTUy5F+MM",
+	"rQB1m0IgDEfjRKWYyZigM9Pi7IXrwLq4bI6BAOLatg23CQ7KnoGegQqm+l5BKUkZNzViMdrLGqANEFnU",
+	"mJfhhANUBLAnYzUJqtjapw2M8X0pPc2kUE2bs/CeCY8Pfel6cmaAY6jrMGBE8zOh+7AKvNCMlEhv0fVn",
+	"J4tKJvhx4RUxLUGWw3InmwAjJSVxUEKje03C7LU1KEw3jNKpDTzgo+uDCjqSi4bRyjHBFEO7gAdN9+LC",
+	"uNOLNCBLkV4+7gGXYcWtVk6AFmsr/DJX+Py41wKu9neAgP6DIYBqlMbdx4JdvZeAcwD0AQJRAJFGMy+Q",
+	"DMUdDDJvIvcO5rAB0iRAsccEO0qUv5sYXPqkG1h38+LRS/ple13sg2q88eoR2J6AK23M0leuO/fhqMLc",
+	"ek0fM0oQk9KZVcW2+rYq2ANgeDHxhPk7gyk+sKYTdjOur7PCV1NcRLs+QIhmEMvxyhyLwkW6FTe6BGuU",
+	"R/JPuaqqyCUXjQGAdlFuVZUnzWZzvdPNtZd1zhjx5xwnGuSW8YyyeFRePpndBxN1nOIKVZ06i2w7nC04",
+	"w0XHrVxtC6cPsD1THQ167wPi1XEudCc77HDynx4PROcwieS9J2bdkmaWHb9vpAh3X8ZGJR2F9zKPargF",
+	"O53JSoCQQrrsAz0XLOXKT9/Svf2rYrf7U2JXfwDfQZpsjgxH9rRcN8pQ9QIm8X+pT3GIpPFB9Y7NqhOl",
+	"yC2GI9w1gp3dgFU9l2soMFBh4Wa1gUMKbw8AgM09AMgxOIOKlwOWfqX4GKMsy55aGY+ju6O3Hse3xC9g",
+	"a0QvSK5fJ0u3qY/73sF097uX9QckbkPUTXaq2ZyYn3qJ0VhocQPoOZmrBhS1yYQUQGZA6SdebYdataFW",
+	"fkSHWvXrMITzt6fkjrPReneCl1c1d+ixy1XD55+1CZB+cIOQAwErheZ62x6A5cAfLAkJU/XV1d5DeBhH",
+	"Hluj0+/SVOQBmf27gHTRBJfnFrgo+rmvRWNP7hmTCavds8Q1NtxR4gDxMD+TejYbVGlL9ZW/t0+3M8ya",
+	"ryWYoh5f50YUqftui3tFEOmMCq+Lorp3KicXne+VNZOn6krG23Ux5fVMOKrcqF3DUw/ilBtf0FZNuLQJ",
+	"Mg4Zl2RTFFY0bUUFcok3Iy65utBEGB/fvROB21s+Oi/BZFYDsW6OU66PBTAm4qFsepsbO6hAuopK1KVM",
+	"ekbGIYf2cJDNKT1DplbbQpZULNd/JwskiUB46YbWdMc9bzmdXVKrx7WRRfSkUVJDWKW9HTpd292t1o7Q",
+	"jFPZlSgOtW6CJ9QDoF1HF3t4h8TCEvhr8I2uqX2vbrTgvPH2waZYugTExxdv8J/PB587N/t5gd+jNBOc",
+	"Hn19uudqeA9dQkhi2mELx4YdDVFSgnSFRt2ZBIzCKmP7LBkR4h+sOQA2Qf0ZLHnl7jbqXjWyfCz+8PVb",
+	"8UTWxZP7iycQFXoSiOJCffHD4xGToBvRW/2IfvyL0dXjH+Uxiklin+rTXDQhUHtYz+M3sCk5VMmhzESd",
+	"7zJh1XsoeOjdnG4z4WvkJwBJ/kGfGmL3sgpT/4lZTeKSmM0YKPm4uPEORUu9Lwx35saDQibulIKU4kZ5",
+	"HbUw52bi60MjlRHCRdP5VWS+cET8UNkM7DeDovT4kAu88QYcxI/FKywSuFfbO5V7QwxWWZA6zzdAdpny",
+	"NLEYUdI7zKyh9YSbODhzT0QgALrhipFrvAJGwV4JSBMHeRmB4Xr8Gz//0qWK/UG2t8o8+XO7Xj/dBlqG",
+	"k5IN/KTo+A4Pobpe9XFyv77LJlLSnAGPh5JwVFndwicDZgCobbrqzkS2sArgvK5CSlfL9m2RKwHvgZMC",
+	"wC4Ycqcuyn8mPgCCA+5ACUh6d583CnWlftjBaMxZu4QYWApr7p4YbB3vfs2G9CkJuxC8cT21iWcLsjB8",
+	"L66i8CJsCzunWkPlt8XN/bqyzYlNKklppiHDVKShbLCBBsXa4zzCuuDsYvydV77n9AdUe4LoQfCcSZTs",
+	"M/ZE7woiYEOOVqTJQqxw1FXWYN0Ts+rgS3KnblsZAiTuLjjlBskY4APOZeXsfw5c/8F9j1ayEd6GYes2",
+	"yHuI2Mw3HW/ttx35zZe32euVFE+K1ncGIXVItDIAjmMpvyVC8Va9t2bkbFn8lGlvoo8NYQFGY1lNn+IJ",
+	"CZwUDPCPzZKDdA3j7LCgYidYLUzg3O8pOG+VK+AKmUjgXLK0vCUI6myCTZ2YQ7eYUMommbNoA3j4Rm31",
+	"AVfjyAVfaaGcwproKAjmwzr4o2sU9C1dIS7OFAgeIVGYK5/2rXeEA9xLkwql2L2qJuEK9AofjwHP5jGu",
+	"qxA5vra6skXVKiphwZPFFQcl/oUtgQOboxG5tApcD+LVy+9fJguBtFWpuIpHfdhsRGaEQf2iEqYuLO0Z",
+	"0p6n0YPYjVUIVaVJbqcNFfbymdAqw4DoIBoHe2yLoSo8XpzTwn90jZgN1Yxylkusl4KL+2GWL+7e/Ome",
+	"NSY+MfGiynjbgslt/U90TCmqSjUiqdD9KnRbW7PdF/e+tLUvHSsb5ePf/Aa6IJRY0AZ6lpi9surwFlTU",
+	"UsbBySHt+sQ92BEUUB2LEXkAa/fgMWNJ/2e2Kogj82r8IwzYO1BlNRsz96ojZFt0kkCVezL/N9RS05Bz",
+	"P5f8smg5v3Ki+ZY1Ujt/CpiH6r2N7NGeGcYWjbUeirzY6PEPuRPUAx+sTmcaZwF8vvCZB46yF4uJQe6N",
+	"6BWcImvZWENnyUNr0HpnY40itSvh7wM3HvJt9jjJYJkFSwM+tivs2VtSSlmoUm1to6tiK4rqXrPcybIS",
+	"49vEp19/Ly5efPH04jPwqPw/3/0JiGYLt1qFFK+/+mbjpj0TMs+NaGtw8wVTQOY5EoGPAVbvraq8wbVY",
+	"YIqqZDGWsSHlT5Jmr49gIlNjnVaD4yCnxbxLe3FLStnccnrUsxhfrsXd76d8Zou/BLvg+SslW5mDLMuZ",
+	"Nn7HttGfmmfVbdBeEbvz4vbB2uB2Irgwv2Y8pvAq8iKjd7kwQlW6vd2f5fmJV9AvH2XhvXugvvqhyc8u",
+	"5fQ2zqULB4qRR7HIoWTBi93F9lJ+sX60Xq/Xj565//vc/d+6+9/lKlty28Xq3diFV3C+u17C31FWCHd9",
+	"aNWCNQfwSoRS8JOBbcMoVW16RnAo1ncSAKuMuD49pOjTZxeXn33M9o6CgumIzI+qLk88uWBdQsZ6R+7L",
+	"VIcC4Ho1AbvXVaAGvlUWUuGpAkmv9v3vAHTAEmp0bBhn2KO8c255+IBnZV60wn5krYGfqBJ9R0Xadz8I",
+	"9FNYLcpC4VEK02Rw2+bTZP7vSWrZSerfy4Hmtz4l9NK9sPEPk2GIOyQ9AV2ERM7FR7j0Q7lbZAGgZgJ7",
+	"6EaVZxr/zd15D+j7JHVRUfrpjgiL3AN5Mi4B+ZhKnN/wxmvjxYNj1dITVVk+9Izzlr6RKAwGAKQy71K8",
+	"EzP/V9LkwLZ93rlvwKz9wEWD72PDxj6C7wEJPeNxwikxE/V4t6hd/8gbwy9jY1gOTOHg4gzelcVl4ylB",
+	"sKJUvw5vuJd5yHbd+JdnwsgTMMhqqEXJhvnaplHV9sQT2hyQDwL3VLcZAfrj01dvfhDPLi9+9xn3xlxt",
+	"iwNHHLLVh4MEtnNdVHaqoMRy3ZLKWMGoF/D2T/We37zgBCZK5RaByURe3LqdyJkNuSckGO9pDc8qukOH",
+	"/QbAogdd2T2E+zP6t/sVWSwb/G/4mV2vbCUetwAy4c0BnLMMPpvhaw3idpZWLIFZeNgy7Q5VUy6b6ZOi",
+	"JNrXc1w5O8vbErk8bYSuQAJGKTPduGKY1LC6EMcVIUI0uIlXHPQHvYEyHvhenFV8IcY8w02QV12WrN1U",
+	"nOedKBVWDq8+oKdlcafONCEgk+eDPsovdSd+II3gJusQ0FBburDLlswD1wrSuCRMQY/uRBZwgnuStp8o",
+	"rNARlfxGxCMQ658PiRImwBlxPosa4uZUBMZXpBtJI1RSZ/Nuo7M9mvJ2H/ISPGJip3u+xGF1mC7j3iwo",
+	"NKd3uykUsxEdFnq3SxQtXciqkmRyD3QrH481hcrkY5txNjnaFCppP8+e8mYrubTxt+DZwOwPcPS520Li",
+	"qyrceRVD91FOBu4BHi86kOwbwyIHKSfbkwFWan5miX+Cy1KI6xxHrCLdE2fBZvyLzuPGrf0jbIGRnE96",
+	"SgMhiBQZaSdC1X+aGao6yYMflDGqkdsEtOxeNe6D7pVv/Z3DFTc1LVSef24OCp9gAxIUWN9EBeTrD8zG",
+	"JJKsboL8qPdw/N0AxDJDzU6uhQcWsv0WsUg+YgjdrVQualmDC6bKRV1sbdso4/ESkGAXxr7nGQ3NHXmS",
+	"I6H8eaVgeeSqdd0hubtYezmD5TJyEvekerAZm6g5uIe6xdy5InPVehHZIa58Zo3FlWinnbWX64mVlEhF",
+	"6sY4yqmAw1MQsy79/CDfF4f20BUaoL+yiXU6JBYKSJekQbZUUHnx03U6689qKMtkxK3WwOG56cbfnW96",
+	"WYGZR/oCfUfWx+B0Px2UbYqtoV+ocMGQMaTHTO1h2dLcGdwNCktPnXwTvJKCA6f7P2nBLxdnEVJxLhqf",
+	"KFmfmhRRZXA4qzfKtvVc+VAsJAdp19BELLnQGNvPdhzvVZVSucqXlC3CG9nJdC18WOGTtwFw3Gtnt/tC",
+	"KbLu/OV7WjcFJPcBErUAGqHGMirEPb3arNYXl08fPXv+4nddnZNXlTLiW1mWGtkrfAFyOP1D4Uyx141R",
+	"4gY8TCf3CQCbv+PqmzEJmL4oZ1lUd10HqPCha67vxOrjVa3uOsFUQImfna2GAZ3qcsj8e9npL26rV9XD",
+	"5x/Xjds0fA14OFrjChvN6F9p+nyt1tbuVWWLLeQKyxrRBxKIKEKlvKuO+tltc9InbARkzalWFO56FAru",
+	"R9Pz4py65efN+SIvypLZbVn6E2cJEDDXFLeV4KpkUtX6mQPBD3BXMEigobZtqphCn6vEHbT1Jwaa8Kio",
+	"ACVrNSTC+qMyvQWpt917RcplP5VrinN4TXMY5SdW+kbnTgx7WgwQtU5KdEK1G7VtlL3mmcaSXZMCn5vf",
+	"kvvt7X9vNMBR59Ny8AEW41hOeut6MLbDkRyv24fK1WgSGTA2EM9B2J5KT3zQRE/OCjvWVqnmYQr1tWyN",
+	"MpnwCG5wqBqra6jGLM0Yr2H1arOqJZwUxqOMtNyhPG/IIaYHEB9e9wyDVCxdp/pa81EldKLYiWhjwLJP",
+	"hJvcc2dl32PWywKe7mGSMoQbfZxyEP3zMb2MAp8UsaOQo1+LfBGsxa4ZuDFR2jXktwq8DTarutG3jTwQ",
+	"Zru7aDzPozMjfYKvp+10OwVwUKnjeUxXSSr5VGJAqGs/UPzIJpeJG3XbVhlIRiZKtYNsoUzsJBYDayvT",
+	"NioDzgNpCrdPWy1yjVX0mkAbz4YOpU0Fgpu7jKgyblRp8N/oJqQK+XppBvURsxZ8dfyJAqhvrG5Oidpa",
+	"wI3Vq/dTGCKBSJT7UfejcutTKvRbYEdMFfHE0hmLC2zgSF0nSCjRL7DVZankrVNeIV1u6IgdIlau26bk",
+	"6wChN9dfZ2bUKxNL4t7cq0Z8+uM3X4rn6y8u2cAhPXNd5LxEk//80auv6EVPLy+dIG6BR/bp4xePn7Hv",
+	"DQQfZ5Qt+V5blsEATraMJqDk8T6LGxxgO8zKB1ZNqZ0loY4pplJyXPi6aES57tVone+cxKIDyZfmyFZW",
+	"3oA3uEoZU6Gm0aLQbFxVHx8u6mK0LOaLg6nKnlcY6iO4ybPVfSogQ4SsXcUvqpxzJn9IqM7oP+RFM/PK",
+	"w/ckyFk366wCgwDEDw88JTrzUTLBjGoD21iljhC0CW4dXeaI2JFGHBWyd/VsHl3mwF0FeBRkoI3rwfzK",
+	"WJvRE5P2Zpl/J4vS95OtWPJW3qnqFcdct6WqFj46RIn7Rak2/SKbsD+Dv1odM5hu9GBjZBYGAvx3UB+d",
+	"KZDEx2O7tM+usjhv+lRLC134CusdSx5T7xzrEI3BDcW/9AqrL63XtvPO+oVVPXpF5JnVBn2Y6y1wNarj",
+	"AgJ2GHv/Vj+WWVdS3XfgHSs6JYfT/da7iUmtDypm4aszoLpDq5qvNgkBafbkW/D0pJKYMHzIVAes6RUy",
+	"rcHR8koAMMD9hyyf5ZRXH7n8fK8gNMXfkwWq3ioZytikKi2GjBoprK6LbVd0oanAHZ+JovNmBSbfCPaA",
+	"XFCcnVYWd4qbbUBVw7XeK8DVBG24OQlC2WUedQ3UIe4MkAGrlWq2quITic8tyZEsdUHNZ0d2X5jvUnTm",
+	"FATwPnmPKkDeBg9Fx12n77Bn6KUi+v7UmcjZa0QxvRyM4aYAxz5NtE5Rx8UlaP39Wb/Z7PjpnCswAZFs",
+	"4D7tjcumo7/MPAs6UEjn8hTTDHoGuVCciAltN01xL8vlFsxLfIBTq1A75xpQZAtP3NNUhzGF4U63jVWq",
+	"+lASQ3ky196w/Lgkix+rhaqUp+sDmz6fF7IKVU7oYPOJCTT2wDJAywmNRcx6ilu5b6u8mSr10s1f6gbr",
+	"ZZW7oTH2OuEYoDBAjzgzMv2oxHEwD6gmBrcQ99JcRzkSDLOKNNcJLsgu4eDU0VCrezxBxQMzeN24NO3g",
+	"hgGQJq6JxLK3TupifAK1wn/YKpZJJscwB9wRgE8Zb3iR42rhkID25bmvneiFpICGaiHrtGKf9jaWg74U",
+	"RiIQEzN2csgrfdYMfYnhch+tdqOzB+dPxe2I6n1dNMqcxwbvPzzn4EWDNvpEshsPOwdSVzEI772XHWSD",
+	"qjUc3I5WFpUaHftw//hiHZJJVlVxu7flSeBXnDGIwIQuTD8+Cna70E62pV1tnr54HmEunr54MQu6CCkh",
+	"PMk44gOZ+poz4V/jURWTPgW4aTh52CJ+vupim7DSwhGIfDlgiALzHRjAVGPLzwFqGYoDHWRzx0HnWKao",
+	"/hugJjhZzefQ8aZ5dZXKp8A34fM+JcLoBiYKHoy4dv/S5nzB5LQ7bty1SvO9+udWloWdzQuC+fp7upcA",
+	"PqdJ7PWw1QmsHse9W6oJblHTSxSmDpo7AqicFTxIk/W6SQKYEKwbON0sYuudOBhGuDqUx8jJhaPZoz1F",
+	"6fGjkVxCMaPkmToPzpUIQDJBGDOqOFa4n2rdWPL2If0ug4WJ/njXnZwv+tyJE6yJcRWURVt+r9tfe7LG",
+	"PhKOy7L2TWMxGQSqzsQFu0gWwiZGPhn4YpCAycoTbLfOm9QfKuXnkfI8wxTCbE8oRgaIDtxSCab/5/OJ",
+	"4+xq4zNeg0unvzfxH4kS/RaUf+YLRc/OnF+g/mNZImfbz9vXKXr5lzGl8MCl42wL2d7u7VnzsjiQ7LbC",
+	"Myni6ZFE6Y/IhcNEW32ZjgUtG4vWrKbWTXGbzgek2AQ2f0Ne+xCKzYCjMnOWXa3hb1RmbCAlyOiU4C3M",
+	"IyV3zo26Lap5AmzYK8aCRy3yoxYiVzQi8aTFc54U1b/v9vuxtxe2PC+ghaHwgNcpsKMD57CvLYobWISr",
+	"bE0rS7HV1a7IFXtU+Di2GCJoOF1+oy1aUibDTJc2ER+INx7GicDHMnzxrIxCEM7oSH7BHZDV5Etq6e6A",
+	"6m/Trzo2mjvDkr9yGBiZeNVA6MIgdKLnIwnUev9tP+ZJwXogiOttRNIru32KQ2fOmRIP26WTxVyhV9NJ",
+	"an6pHIBlI6YvRA9oUPpgPCaynPHAulwX5mobrOdQyoAmD8ir6N9FJXLd3vif4ezEQqpAaSfOjabWd4ps",
+	"a0SlGOvkgS1zv5D7l82H5EISMzGFcAZhynDIIk/0qB81gRAA7+3xJ9QFahvv7ez4MEU4tFmYaFbOGs7r",
+	"/tLjbjr4fYxeXhxju210ewY2wDXmD+6R/7gev0rbYnvGgeJ7uH82ZcoH9mhAu++k5vRLyTFb/NTNacSg",
+	"PZ5SZt4Wz7nRXHTpYu2TeYi3D1C/JRZTXb6GbWHLRCLxVrZGzdMfwQuiSKlOKOAlEzvQp/l9sU1xPQNM",
+	"b4oFZAFrU+Y/saS9ycK9wQV0gDQCM79Pd3XVF4vf1/feLVCWC5jkvix1m+Mzv2a/jJyTVi7RHCDyDDrl",
+	"HbfrI+l2dQfyD/9HvXzsu4CKaOESCvAWQJ2BKHKkVk5COTEPy2kMRyhLrGFAs0WecAKu7tQxUSN1r8p6",
+	"AcA2WYAbP8mkkMVcQXp3FRfypdLpqH09uofegTTfyCgVpIg5A6JILo8SWcsHEYOimK0kdOp/Lhg1Pikb",
+	"yWDcioD65848jKqNNYpgPADH5VnFJxW711qkl2DeOvV0xOiMH5fUcntY7OFNUd2WQbJ8rSGfiRmEuGcN",
+	"hxn6eXVxuX7G8RgGMe+5UxbOtic/2qz+x8+7ujm8+28/rx998e6Xi+zi81//ZjXLGMgMNzNiBceQg5A8",
+	"6y6CyKsSgMih+uaRZQ3utP4co8Edby3yG8C0axcY0dNeIdeFCQPAd9LIE3MsOGNDSn78r6/+fY8fqP8L",
+	"WZLibzkamSGfgnW3sXwKnHncNMrUuso9FpeLSdRlocxfjVwAU6+blEsLCAaKpjWUo91gof3KBNSCTyJi",
+	"4nXwwDWqz0SP/E2GBb9Q0BdjH5B+cMIa8b7qP//xcelCQId8SNlo/4ZugrLhdM6kmIE8PdA58ROMQ6Nq",
+	"3VgPiEOHHBIx3KiyUPcqrgINed14WrtXTbErVB4xnA7SiPtiSU0IkojV6sIYYu2VxzeN3N4dpVVNKFXF",
+	"7QAjkR9ykcXXKd0/lEHXVRlxWHi0X2FClxJhvbCE+h+jC+JWOyN8MCyYPJ8ophnEh8PYxRymvbxGNM+K",
+	"ktBJhmZQfCpbu3e/PSryTPz4zZfi8xfri5BBcfk4yZR7+fzp5L73fP3hcswJ7z9Uuf5TGs9o5Z3bH6Ek",
+	"PpCXgzr0JA5jRVjLHqrqQelghGBgVzJUSpjP+odm+NsnU5Rc/1+n8j5GQ4Ao2VxncKoVN6cA2BgsDiwi",
+	"yrDmQfYVLOaDxOLP7qgBr73x3lWqLP/QIrd3inI1eNTfca8NpbIY26MtjpEeZ1UkDULE1gm1bVPN1skJ",
+	"Q4DcpDQEzK5mE/uJtNgdyKv7gNELIjYaPTU5WzPnay+KODndsPge+SHnZRTA9t8ULGwBfkbXsCdM7lVm",
+	"CqQi7nhW6YTE7opy0vFx0Dnq5cWxvqQq8Nj4c0HwtKiTuHeOSC0Bf+05EgNumI+xsJSB6GR0m9qubQCQ",
+	"oiu1oLgZtYlem9Gw85PeKBnSOybivtARLChOthMyF6UZ7JaeZtwx7VDbZACrTEUyU/mFRCQY+VQ6FNzh",
+	"BX/wC3jU5Qm4lXrvs9tGlq9PQLKNMxD8uX+ZRP9nSWmeikH73GXvIjGtqTFO3HkIMVMZQseUoszTRKQY",
+	"k2MGsyIwBvqEojGH2TJxirmuP/2HV1999tA8mw77GrJ3W7jAxMx9EnRYKhHB34QjF1hcX/PJxC+pjC75",
+	"24jK1VhZQeFNYm8FtKKTA7gAdGbIznwF1pk/w9XAL+SR/qoidHrp3XWSPhYI4N0DY5WxV8XtPvYYEBoD",
+	"6Ep3NllK70a/zzAKYPZOWdL5tYbEZQ8DA29nhphL9xCkxKs8ZqHvPlez2hCe5ZFVVjMO3rK4U8fCmUH+",
+	"o21dqyb51URFlikldCzy3v7nXzaQOHwz9YtGExvtX5H50U8LEuFOWFlCX5s/MCIRKxjxXeXWioscJ0mm",
+	"9/oodo2EEw2e645NYa2qIGUMi7lKn5Pj1OJGLOClLqrcH595cDE008k5iWkN6y9hrSi+GCAgPInMNuRn",
+	"ok5jWlROVtJP8mQiv2CoqYL0wBiOhL3Oz/jMHpIQOc8X4cbaE7aGz8xGxnBcqHNLbKgESqWouixNok8M",
+	"UySHPYxtBspxH08LyWkWgix36oSrs+OzZpNk9ES+vhd+t7XglksLgIyODVGx/Nu//k+oLLT5t3/9Xwto",
+	"a3kichvXGaIaosUu2uD6/OTL2cdJVKHpG8FxkUNpMdyIxul8vBz5ZYWEsLSFwlR2fKDhq1QcqFRblvdt",
+	"iEp1k0w34QRlQc15MQ3rfVapMSrhNU6r6Ss119obhelUiBwZKzXemAdMCwZFQgbZ87UXbDgjEBmogrgH",
+	"0eIBJMdqDaWCWPcSvoFdPt0I1743iK9ydumma4eu4ip5EHmEbKJBGle0xup44BYd3/ubCKMF2oqn26QR",
+	"ulFQfRHrPKN7AXRg580l/MXsAa9GDxZ9L5ySui4lxeVNe0j5b4LSNzE3/lZDLikg7yEURmUaJrAvo2Xp",
+	"XSq06d2rFJowXQPCH3++/ocfPW+r3vn2npVybrXltmv1Xm59GEPiBtwdui4uLz//4vHz9dLCBaEfXfQS",
+	"P8vOC7hht4ks5rdO9EsJbD/30Z2RpzteBLjBpTxtOX9EzTnNh8d/EtO2oQMh7wWjigVTi+e1NMNCGcya",
+	"LOVsPcd4uF6XDwkLwXBOhYSCc33WJxJc6L5wA+TlLVjCruG9VJS8pSRx79b3A5WFuZsTntc0emdSr+id",
+	"xfxCVQVeiR3kMIesYbRffePGqSf3qjldY+Lc0zWaL9fgHdisLi83a7duDjfXtWqukR2PSJK1v2n93N3E",
+	"5KRELx4t2K54TRcOEVSrThiNVpd79kqsiUjmHkv0IdfAqpfV9zzO6lunjDJq8EjHVeXJp2IXRkDtdBI2",
+	"zBqPVMkXNB4RIIBz6PSHaxzIceYIocigs+12H/qpRVkciiFV9Ho928UwI+PUkFy0lS1K7GCvqt/6xYIe",
+	"DQ3sbmITUs0vZ4wDRoTvMWswLWkGwqfZnWAxg0NH3XDLsxz+hD6fJOfFy4D9iZCkVmOle33PFV3c6vp0",
+	"nUiTgqUK+7U6OkuO1FthOg5tQHTupVnstNs1yuz5o7t/l+jKbHfV8Ouy2MpMGLerh43IqooYcU3EW87l",
+	"wocBO+/8WMSu3DCK82eSRLYk5a0QJLbqOkKdwM0Wv8h8rRcpVRU7bah2ICK6LTWEQpZMzJB+hQbMz1ec",
+	"sYgf5sWz4VPvOx7OPmkiypHZ+wjOBGWIp8kcz5932y2EeU6jfIhZKBSWTEFufoLkUBbPtJPEuuVuiUqh",
+	"dxscuFYnYj7Dg6y3AtwcXAFnT5eM423TDGP4wFtWgdkvjFLxWkqdTpz0G178yTZTmE48gm0nmp/8yrmT",
+	"4R+bistw/KAmXcYmjrfiZBglm+3+zEInCT6pjmQMJRuii50w4OFmMelU+qAHH9L+5BudiNEM3WvQWKFQ",
+	"4OzBbwK6HOeTYyWHk7LzhidOQyRf47lDEuW2KezpjbO5qa6jMvyWjLQM+q6gXv/T6x/evBVPZF08ub94",
+	"Qo+ZfxIGOMqARL3RR6Mac4X5Vntra6fQKe5aN2pXvIe0GYDHuDd3vP7X199qYx8RWu3at6qThLr4ozr1",
+	"aC2GZbqQZELvxD/RW8SdOhlIHfonNyv9DsDd5p8osrTVNYaVgJpehBpkXrdDsYkTwtvhwALbg5JNvF24",
+	"Dq9+/RXq/+w0o5X/f/betbttHMkb/yo4ftOd85evSXomzpu/k066s5Pbxp7J7nN6zgYWIQmPKEBDgFa0",
+	"ffq7PwdVBRKUSIqyQMnpyb7ondg0QNYNhbr8CjG08S7aRM4fOVH9EY6cVAn7cpXbic7k/8Jt4JK9gH3Z",
+	"zYe/vXr/5YS9cg6zMwzwa1bk135TmU7LWmYEPZCKffl6PBcZXEO0+nLJPAQ2TuQQ2YANU5FNoVS2MoWC",
+	"vcoyTYVZHis/oYZq85sCyNRnT57+5dEJu5EzUnf3w8ePHz8bMKfD+DNUyRP2VhoqjZrzsUguoV2PfVHi",
+	"q/3iS3SxyM75o18gWPnl5Df1EstL2JBn2ZJ9eTM6fsftcPKlbJP0F7AyDg2qhK94fn5WlCSdPz45Pzl3",
+	"byy+4iDAN2rKbpz04G3iN/XjF7SZXx7RFBkWzg8CgbsaDsXcHr+ln315HrpUwt3PCq8ajSIUwFAByIAu",
+	"MFQ0c/KbgmqIoVBYYiwToay7BWXO45zz4UQcX5yclboT/AzSjrMZz5ZFZQTg6FvLhxPgEzRkqaGeuVeD",
+	"nCGMUHNL+blpBsb+FGPiqcz8yBMmwDy7PDqH5uG5UHwujy6PHDXPjrD4AcyLF3BqQBfkuCOkUyG0b5Kj",
+	"yyMnDVflY86+mblWBv/k4uwM3Wdlfd3tHHxU9/en/5cS0xhM6A5z5rerKZP8o66ktvyME+wUJCyZ+m2K",
+	"Dzj9SCfrHxUGfZ5oD8FidYrTloAlfiLFkCMKquVjqE98r20RFQATH6oyXR/JA6BRkVUSXyVJ+cl4gAhj",
+	"X2j0nTvTthNJS/D+6llVeOwV5p7Hf4GNPIzBwrfCltXzxMdtOFaxsLD2usac/i6TP/A4SQWWJ1TZ+gkw",
+	"66ucrVD3yfphhH+TxKABLsW4c1mKjz1hhNDqfKRUeBQwGqKZ8mxWnlSzHSjmbE3GZ4I6Nuq/oHzk9M3P",
+	"GI/Ka9QDz5WQjluuPYJzCDZ4QLp19o3qFrIjQKQV4oR9lnaic1uMU6Fk6Ryj5FBM2Iv+nVrfUXM/eau1",
+	"xzfZskVr4/ENu4FqePYrImhg28/uHLt27qpvveG2ALOLwA1nMTb4DvjIXvwGt1VnnwHeKwZ5w9XiOgXw",
+	"PT0ZLbf2wZwBZFQLY+KIvS1OtZji3vXgL7h3gEN/98/u4QQngjyw03t7RTj7xhQhOLEj6kKeSNtu+eGJ",
+	"NX7XFJ1QMABnD0kK7xDkui8CAgiQQTh/jlr06I992pYiWf/KBdSU0WWcUAxKrlSh0WoSAb/XroOv0bTS",
+	"ecNKq+lLzJ1BrjJjKccBpnXbUdFSuVkliXG0/WaCZ6ls3M7q3TaD4GSeGZ1dsvWqRkjxpEFbPxTcFqMs",
+	"6l4IYkv179RcO13POcqKlSsVSoVgsGHqth1xFi1RXxbBKc1HnAXwx6CmcHYs4sQ4SvDYRCaXbDHRWJRA",
+	"Jc9Q513U5EJVGAIjF3UwgdKdsJsyPVoUuXkbc40J4+2tyyniODYamVfw6+9m5k9uZjarmyP76dDcVdWs",
+	"WPdWKp4ta1auPXZhNlYMHbsKRshBnRg1HcAG7MeX1/941KgmdLoeoQYw+CezGZfp0RZadMuHU0SSqdWf",
+	"X4R9gU/0aNBohwZi4xtGCttCZ4qiOda0MiQHZjwRZQ+TL94LiU9v2cUrrr2tveNT0UTLiz3Q8g1I2a3A",
+	"9EESRX7dNzFOhGQw/9f6ir5hMEZCIEi5H3EPLclYGAY/pD6MJmp7SZ+53W49CTdyoe6a8THlCpc2D+6a",
+	"ge91qHvG3pTQ3bkX7YqIzkIxY8SJiPtxXWCqq1aumbxT3ydTr60/64VKNU8Cje2P4z7Etwu3ITV7bGwm",
+	"+CzKIYdkGsCdcOxhE3oxGQoBL5i0J+zzRENOFUESqcnDwuOX8CqYVQbLIlSCfQzOl1hSqxKO8MPlNxmU",
+	"hJjc1aiEQrQ8nnCVnKKz1yxHeLF+sfyVQ7lUH1LklsZt9m0zsIS8Xnxw9nWEPB2/FekAQCec2wixq5W5",
+	"iTIrB275cwaHb2OVICVqC9CDUCyoT70usAHFFLVMbzcdr2XaP8P9MNg/H8NfQ9KxWvdQVlzojAX4G2Jm",
+	"RHpHQ/a4b6L2bgeURlQFAh6cSGN1tgTh8CATg8iiQogW7YmPl/6hfaQ+aLOuyQ//AbHSH369yvw7ANAu",
+	"in9mOLuRJn+FpC8Ida8kyctiClQf2kirHypRUrC1JhaUJHFSBnRmo1MPVUcFZMug8OOhXhvAKWAm0RVL",
+	"9ZAXwAbehfPgCdDhLxRCWrifdWR384nsBaxj7iUUij1mX17rbCxsST8sY8QiW2N5gC22dO7w/agSPzFT",
+	"Uuth3ZnovQ7j/rSoXmDxIqZnJgAC6sGS8DY9nAisPwum+DsTCyFaUCz22Z+H2rKxvBNqvdpid407HU7E",
+	"cBq5zOKlW7NRU/fCyc8VPIQoHq3WU7j4lHMWA5ba4mpMzggFR6DlF+JT2RJwFHwj/DzTM2lEV3Y2uyrI",
+	"Rqok7eK3vKZHNwTW59xO8Iw/ZbfCLoRQLBV3IjUIHl18PA4cRgPoISKkASiOhjCxW1U2BsGfnD376T6x",
+	"4o7O1ia4zjqjILNgKjSALsTyr4hvDElSOsMhvtp2InKvU6RRrtwJGtk6vFs5xns7XhDwqNPpctH7XasS",
+	"x43llrzDOlCvis7DU9g1BU7fAKem4U+mUiUMulrtCXtdtAcN9VzSSLwyyIslpAg3wMZaGKbV8yq630in",
+	"qV6QLdBpQm4mdgQVzlHkwypHZMJWK1dBL1xThq0TyKsZ5EOmkCuf1uC+ENnjXOg74Twi2g1Z/kvKPSNo",
+	"LVz8fScGGjaaIc8SXaCwoZQu2Uzv23OutU+vlBXZihT1YaVg7RsN2+3dBwY0jYYCVWj4h6Y74d4tjqmC",
+	"z0RZwGtT0fnsIzkARFDM7wS/1OSz0g8GhrCZ4ArME8jWGDP+BOLmbrA7Gxy3L6ZWW5zbV2HXaX9confZ",
+	"n3/rfVvHGamM5WmKXW7Oq000cGahs+ml1+MBS6SZDrAXe1AGdAdF5GjAhiKjWjT0kFd6tSDU59aHjvAn",
+	"Z75Z/IS9L71JX4+yY/XJ0FFANRee3PCpeEnPdDo7PCDjzoUhQ52I7TzihoVElulsqzfqWIYxsbO0Krsb",
+	"E1JY1rQy6+veokrNtDiYd608wLfDAtKSQT/Gag9ERIx/7q5es9wQfNKtu9QUg70qUeNiQP26ePkGzhXJ",
+	"WsWnb76HrcP99x5FDrfsGku+1Xoa656DzKcYh8xmxhegAdZLMQjI3ZqrXuMnBPG3NA3hHmHkyqf3dOEI",
+	"9zhYSLnK43Wevop+mvtGPDrLUWC68q7NSocKclpBmGvUqhLAbx8K1Qxf15Bm828Xg/o/6xmXfnIKqAyA",
+	"4BAoMZgtnNYpUq3G7ndKr/IJKyEB9mgEKqFqCjzbGVgTk6oyrmNIf01BNwX2byDRB95eBOvkvI5CkjWO",
+	"dvRUQgOlNDZTQgzo3gLeQ3h/hXIPLMh/f6N4tj+j+NI7ljG7MQD3NpSjso9yzo1B5JwA4QRAc8QcR0rE",
+	"sKAi4ybPaEZK/S03w8FzfXD+Fe7uJ8jtmeW0e+utydEn0knoViq82x8MsxkfCnd58bhFVkLkmOA4VFJc",
+	"bTF16K8/hGCTq2SlgvUjBFTuxf7TeTlqpl4MaBaNp9m/pTx4dK54QgHruuXc7XVNNmhH2G7TJfc+zL9r",
+	"vYH8Iuyru24XD7j2wXK1FYodrn/4Z+DrO+MnVDzyTvh8LpSB0vtrGEZ1fO2cGPw4gumBCqKJVBAbT92B",
+	"DiM4uoUR/OUioG05xLjRD/3FTyLt3wltmGtd64EuYxAev80dbNRhVAAAIVK0HE+suY/4ttzf8CP7MUyw",
+	"9qHua8S9+vsCCFrEIiBabyfDgsLf0av3bKuLodFkJQpYSV9wWZJ90GJl/nkotBUkIXtjjZf+qRBzqmTV",
+	"C7Wb+Dd7+b1R0gcQJ2jnimU8vtfRRjY8CI08+8Y0kq4Ji4l2xxMk/WHtsh1R0qgdsasfOBE8xakwTa7A",
+	"r/hEj0SlHZpS4iebYrtFPsLDE7szPZV3otshXhushdP19HfsYv7j1PncjUQiD/nvKtEfRm+smB31muEt",
+	"x0M2RpLg19H8KJo3STM210ZP1jmoAJZmpivVvr9ifXa8ypT3NMKoMVPrqFXPkfO91c6Hwzmo4yVaVGqF",
+	"J1sRO5D2qVi2u6x/E8v9OKweUnRP7iqO2EakTyzCAxBS57+CWbjVyXJQdo4Cetp6k7scq2O5XfjFUXyj",
+	"n/RKJY4eh3KR3iBSrFBJrJRAAiBhBiHlsxIfliug9K5EBSz+1nvtW3yiR/tMOzTYA3zDGMT8VS9gzE/R",
+	"cjEVczsoxkrM8uHET2XE6RLOjVBsovNsu7ttg+d5HRDzYUWVQw7szzPcF9+vCWDPr7hbtUMq1dScplpP",
+	"mwOAb7WeXtm3Uk2P+mKYmr7Uyd7L/N81gib2V4igZzjscorIENTTlkL/FG3LhhOtMWJMmYBGu8iHCFlO",
+	"E2e6OLbI8dy09Dn+3Yieuf1380CY7agJtvEEplpyXyF/LezxSwREbw9oxpaQl6u8R9hhxzXsyEITbxC4",
+	"/IRdpSlNQSjcGI+whMIkVFzx0UOeHnfpJXjrnuzYSQDzAaC/23k1fuyYH7xo9Ryz0H74bS1sDs3i3l+/",
+	"QKuQlx/fWIaLpNlDmwCm/YOpOFmuTHhhHjCrvdXRSpywX2WSCIWj/ngm4tVOBmNomly0d8Xglf7AVyfS",
+	"+G1quQNNjfD7eJfoYFFm+BJh37EzhkozQI8L/cV6p06QGJkPz309hrkJJhxg888a+rdr7jv/UJ/m2O/R",
+	"oB3+ReOoR0n6H7B7vEQEQuPpt6sSH5MXOF5YGExjQDeEf06W1eorPZ2beNWWzwg1IP75S6sfKqfRqnci",
+	"ptpdJUnR2uIVr6pbHkEAyjuLRFUAdiet8YO33IN6LhQ0ZQJuYdHQ7m9fjagkrcfsRmNpTn93Itsho9Jo",
+	"Ousv9+iBjjVCNMVrga7SfECdQ5AjIQ1akvHz2gO4QEFzoB+8EYOgg8aT5oN7zT0cN/sT+Q+BiLfYtfvR",
+	"NbBcW9336fPfOz9tQ7layYyHFVK4l838FgUo7EdfMZ1lV/oJuwagf1OWphVD4I3ly0GJdcAWfOncG+lb",
+	"oKEMIL6hlOmxgQqPZs/mtVTJNT3TqXGDMEBb46ph48TTp9D45//9uMcO5damMZ37D+1aekykixdQh+VI",
+	"OopZET8YlkBZMpvnt6k0E2Fw/NNP53/96VEwLn0twN7WatEuFfhX7c6uf2ofzKHdujKmRL+KxJpq9bdT",
+	"c+ipS3T1sG0jeCcHFr+yL2MMqx/OgSUW9ojLA66rZxYV6o+lgm4ld9AxGVM/AoSP5n7GkqcdTCdko/Ze",
+	"GXIvweijlcrR69qKeWf7a8XcsHzuAwEIkAnmc8RlnI6QX9zSmc7HVI0HW+oRnulYhOrlzddiToWYw288",
+	"cBeUqDuLLhOAj8QwHU39ofPdD/6JKZ8FxEQjWsReLI7baP+uX7F1suGUYDSQWolFTJeQECT8JgA/pJWo",
+	"v1KHABMQSQxKQzANaRfSB7Ehc4m9mEXPdvHgCftcOJFVR9QdVuU0amkHzrskCIoChowteNuJtuZpFlDE",
+	"AENZSNM9hNW91TFMrW6U2Bs+FR/u3N2zwabWzLw3CCEGlChmct+KyxBQx+leE+46/KMGwIIosDpfu7uN",
+	"3hGf9kEc3IEWxSvNAbTbQm/IGUZRrjTOT7hKRILD6dmnYhip1XM5DK5YTuJBuJ3GMJ5qNabQCvxJliuG",
+	"g9WXLOOKsPdovXJIsllI6+5wTl8Ro5kQ/oK3wG1gwTGXKkSuC1Z+Y01o+jW7FQRChoMy4SYZ8xToVlUc",
+	"ngR7rAG+tnqOvln1LIVuZoyLwVhj8k0QXyfxQ7gpFl0Apqw2eW1BukFLYqWBMmffoIp9UMFyW19cIndZ",
+	"Ntrxg4eteneI7ykNPfRUenH4odSy52VxFCDDUNC5wBlGtER2teLJljPrtSpnHVicipMrGkUu2EQbzB8E",
+	"Dk9ke+dnXkaHXwzGqvY7dvgwCJ77M0SfhPO3OUsyPfeRLqYzNky1EYB8j9n5bIYSQoXA3murQ7WKIjib",
+	"cGx+EfbKTEXS53GAG7R12ULqLVY5JBacQ9kIfb27EXjtTAT0BmwT6uoTQ+zKTEsYofvqH08S6Pzm6cfM",
+	"LW+lYyK59PPgR7Cm0YhuXzO4DX/5gykHX3lMtom1c3N5eirV1GZ8eXKb8eF0wa3ITsRXPpun4nkRMJCA",
+	"f6wTwvOpEr5ItI4AfCiInD+tBUHyP8EpXXufztgkuiBovrjK+bvGC1sMMX7hw3zcTENBvsQuIAIwGhDI",
+	"XhXHqIGROisRjuo5A0H4v/508ddH0a1Ql0KxskZsH8mRNOmeF4lcolU6KLTwgDSCQiiYN+nKg0hgrisM",
+	"c9fAMnoRz9z9ylUSLeRhCcXSg8+X1Tz+2gWeXdRQyOHm9YwAynD8v3I+Fwn7j+sP72GSZpwuAq7CTAPc",
+	"/oMQXhinuGQciV4AMM54NnUyHMy6q/WzS/ZQTGMEbYxyiMtg/IKb6SA4SHxswdfoKA3dDiLDS7ZIIEjx",
+	"vBzOiNFF8uh91BFexLdB5CqBP4cphQseN4UCyuPr6OtNndbTNwrmH25G1dYZy7Q7WhFmEaLyW8BnF5Wy",
+	"TTMkuwyR9Bg03AKLjYWKKMVMTnMzjQCKaoK+hkaecrzLPcZkPu043DJdEjQOHmwb96w+sYXmt+1dQN16",
+	"lhRS2PAWufK/jfQGRWgwV5ngzdvSL3fZNRNDIe/cUdV9sqiRaih2Gy3atG37jNFcWZiVGWWacfeBxcUv",
+	"WyYWF0DRTy6ePXn2018unj3dgBa99UjjpyEe9cVB0aidyRMJGL2mS2AqRTEnJhJCLc2xCWHyyU4DEoyk",
+	"82QR9HUWcoalJ2HWyh1yInF/6NSoLaVEGaS0eIfGNFI/rps/biN7bjd8Kt6ooweSDorYBMCnQr1RbRDX",
+	"0XJB3PtC7McTMUsfMbiEsRkkVMGRRZkt/LARZgZ8JR26SDMBWQSWyqnAwBGXKaFfw5AmAD2UytcnSwNd",
+	"RD63tN29olnOMgHYku09HPAXn+jJ/gN9fqcmM0PvHK2bg9bDDFp48YAqScgqBTlun7HeS6aimXHu4hPZ",
+	"NmTLbfJt4YQLmCgWRcEyqDCFOpZAhcDAu/uL4HDB5iNLKCFznnvniUZUuNOCyzTvHoatUZL2pqZ+C8z7",
+	"a2QNW1fh0hE2TG7u1a/tTBIq0+lKX5I4HfGhu15tTvAuX+OT/aQtPizUR2q97HYi9ZxXxkbP4mbMCfue",
+	"IblqwOq6N3iWZqZRbENa9yS8tENjaXLwtTEI+t86z1ZX3YV6VdGmq5aX8Ca7CWHehyXGsRmKLQItbM2E",
+	"9XFsZ1cmEDiCIeARw+hGWJbPIfKN8QnFeG4nQln3bU5/5nMqQr94/NdHl6hfmbBF8zGfzxF/Vecws1YN",
+	"hQ+lY3TJeV5Q9xJTjgIBqi070Goks1mvEoSLHwKX4ZMYOod16fZubBDN6CHkrZcknonIovQxw741br04",
+	"ACiOLYT4hL3OcESBgnQjykaY7WLcYpm9QanoQ1DqztJTIE1L4Syfiiqt/3S2qJMo9SxBgK+pxGJFZDG2",
+	"WxYGVGLcOpvueKhXBWIjwNe75Z8V4gsOfMfPGpyv7aC97kv4LjhfQP8/FdKXxtrw5Rr5PfCXiUroOTfG",
+	"S3ljY9JHfKgnO/deLPwGey5thsajyt71UIRTsfTt2KEpisHyvxHSrd+nPDKpymDGE7FyVvrHAeeGp05i",
+	"AAmpnEXCjROg/g9MLz2n0GfVLEPgWPYrRQc8LenD/tN9kyNhgyT9i34ft+AFWt688Pz4Wdyyq9JTl1o9",
+	"usRgGrSJ0iAvbqYmkLE9ykm3YvQHJil7gcEO7b4n184Bih3joMg4IJRT7ZZK7mVB0X545pffpiy2MZI6",
+	"jFlFjbhjfjiwR57rE2Cs9iAvc1jNvqp/aEMlhbSGNZZIlMm5Vvjze5dEtIKVrRVBbFP0cKDCgzIljgVY",
+	"CI3thQF8aJ/k6pwyh6B8e8Y8ckL8ae8J8W44AEipzjgAJPFRrqO++6GcK6VgEHNTNjxMiXjN++c2ylzA",
+	"qDdq9auv85RL5alyXxjwmvoRnmDHqs/RUZFl6UrciSyRQwsNcGOm1SVzymkGjGfDibwTjXVMEw3d1Dtq",
+	"1cRPUy6aUsIAhGC3S/f/nq+qvtEzsdJYC22BwLGmepyJXtS/7cXZiooctGoEhEHxNg+UiBWtkQyXG5TV",
+	"hIkYyoSid9IGqVyI48Govxn0cWAMGH+9jKgqp5DY2T5duxER/7VMxRWsfdDh4WAlQdZReimPFWcofdG3",
+	"WimMgDp5LAfy4tOJXXW53lVuuaOu0bpdT/SiNG09DVK+oQM3WrE6neXcMM4W4jac02y4Sm71V6cfTvAu",
+	"3Q+klUYkg7I62FmwuRzaPBNmwFLNE2euyGdpJr0vowLTPSuoFnleRDszM61HLdM+9J3ozM4dbgrwFs3D",
+	"YvUoTlq/qK+Xxi17JxQMnoH2qUJVLrGp22a5sSKhQ/QHAEfUmXX+7u0Sq7blWHHg+Xba1Q8nnRDBBaSB",
+	"l58ET/bAyk/0Gv2fZlCcVFabGb40A1Z6QVi1Dxef52zCs1kqjCkhJPAwA3Rgd6IFteZOfatjBx+c1mJv",
+	"QSOr/yNPxrHUtpOLf+Pe5x/oXXb18/Eb4s2XdM4KrFl6KzzwdrypdmdO4OPQ7DLDZYIicQhVtlkbN6Gk",
+	"Ch/pdqLC/eIeRyqm/aNEWLCAAE/QmVbSarexs7njjM8GfvS2e12G12BH/Y8ZuPoiN1uN7VjBgiZaVcKZ",
+	"iNhznGisumpESYXHftb9VgEFuzRwAl/3B1Nm0eNPZ8Cz0Ms/lV7RRbHYH5JZ+A6B0uABOuRpKpJutXG1",
+	"+PoBU06dw9rImRd8OH2d6RkSrhssm7HY/rBV803dQkOdiGaw/S0WElmmsxhvBAv9Tyg1TTCd27yeNGbr",
+	"JqpawmPo9H9aGbDdik63t1tp9c7++OyiZnB+pY94UNZ7Bn3EmK671bkt8DUWmUanPpih8VajJWi3uoPD",
+	"zdoIAMZWbAtLBU9M2XDte6xjTtIINX3cPFzwF32jCx3vzL91Y/ltseat8yNL8tv6r2I/fpgL9eZn9lIr",
+	"BfF3ntuJzuT/IrIWVGKB0H7828tXj6Jyby4Un8uTJcebetPp+UZZkY34cEuf0y+7pbeS6GE+2w2KoIEh",
+	"MEPBL3+Jw/FY8bU+4i/91wbOJVdmITKDvLr6+IY9Pjl/tMNkTp3bsW671DmfxT/Tp8fi92gscSWor0jo",
+	"JhC9loYh1ERJvvfayhF9grn3IOHrCtEeFoyVf7FD4Vjtk9PXwuL8vpDb2OIlEfUSMfag0f35SgWNwYmA",
+	"PICnWoW72VJaavSuE1rwPhTwJpM8bQoyS8sWkTBZrqv3AEogBUNdoQ0vCo2hXa89+f0RH+nk70+lqmZ9",
+	"hcpn7g1TeecOJJ0m8PJHgyMYcDw44pQZuBNZ8QnunzzNYdPbJQBFHg0AKNV928bMNWbhnzOeGo39iDDS",
+	"2uM/eOAGn9BqSF5leSq2y5jHz/5DDn71CzhmgyAHj1f7IsZUvzFCRO6YNrwV41xt04w/yvRst5b42i3b",
+	"G/EB7GKrLTecNK+cQwAtsTXJXlH8EgsU3iBi1fF78dV2L0nAEocol9t/2+oGnIjdLeSJ+rRyPwlZt37H",
+	"WWV0FahBOXbPKZ1LFzxshtaq3YT8ESdzhl80oJdZ1E60aB7OXZMcxgU3V1H8IuB0OOq5QrSNk7Ey8rjW",
+	"NvTaZXR8rUNshcgKcsZ3amH9T7jwIep827j43J3L6NtwNtPuygfNdFbPo7RU8dyIASznzpCxBuB2jC3B",
+	"wHyAofLOyX1n2q9oTa8FFY6g/yZFFQXaV11hhaP5gLLBxMvATw5wcuFvYnG2U9GoY1HXwtGg2LKEKisd",
+	"vX5du+91lhE9kZ+xjusQdZbhelRriRqRAioS45aCZGtFZ1wlLFkBk+7xAGzRLLgVNhfCiDspFn9Xif4w",
+	"6tvxcLvQhs01MfDreBN7+RSx/IFrYOQWAEGZ6ApCFFXhg80DBOKt7Nog9nkElKrlxvneHIjQ6ktLxj4a",
+	"llLBDwqMGT0T0DDmOUHBMYXxBhqyIC2dYAAPV2L4wixmo2MdRgS313YU/R0eCQ6j/u1gZcsHZQ0rvh5h",
+	"vCptoWhp4HRKrQyM3JMlhBqAdo8CH9nLhRpEdZ9d058nGnBTqQhitQIaPY8ZPiIq/CGydElE1NqvN+pO",
+	"WkFf3M/dC7YICsz316iLH5e0wzUVcLmpVFHs5lsRGEmpcCQB5uWg75vDTk7Z0NUNuruG0BdmSFsXOkvg",
+	"crjQ2dQQQsL2rF/Ts67tlF4oDtMlH79X0jOFPMEahAI64gKOJJIOOHdrxvnZ91S/5jbI/gjtbxUTX6ZG",
+	"y7wZHWMS8QBzI/FrD5Vd9La9bwC3Yk6Oo/jAXWehwEdTL1RhH3Yw6fV63RnZrQlrrF9V9E4lEBqGB1Xw",
+	"1RZ8OWC3YgiggQT3lOpqNHcLndupjzkkqrPY7dA+b90TfdnK+FroXnereOi3fipfAShQ9eQNrjLr524V",
+	"L4gJlRiAJuvjMD5NNSX581os++G058O4BwFzX/QnNe6AvlIIj84tGPZUWHTTpVoHiryHfLgL1rIt/fQJ",
+	"HuiRnr8KntpJHT3fWDbkPRaF+9IPORRuI5ZoqG5zuvecPT17zGh8LbzGCtbvlhVu2H+9ocTtU/FQv/Bp",
+	"tEktsHIk1PaSxFDwhDSmJnSsroEwfDhhbftx9VX66izpNvb8Ez67nxldozxN130duBpgwaVUicCZovjv",
+	"TIxEJtRQPKdgG+LHHdXlGQ47T4voCDRtnQg30rlKos0C8OOD3qgpu8n4kto3SAIgVbaY6FRcsn/lcjhN",
+	"l2A3pWKOFWyV8nVh31AOX/DhNJ9vaVJRFqdi2SaJbqu/ieVh04uId2lokLDgkGJUcSLuv8g7QTNwiTXg",
+	"HQFgGWVJnH+EzPBjhxWdbqbyNgzZEE49nvHEZ8hguueKK7UzD3Fsb2u08JN/aNtLwI34ao861Ea9UZ/y",
+	"VHR7shiP2eXhl/xWKtHxHYoBaxuffZ3pWZfnbnSXp651Zl8suzz5s8zEEGN/OxacrWZqhbLZskyOI4hH",
+	"yo0tpylenF38dPz0L4/Pn7OyimlQopEEqVw25nfQfq8QLKhbXve+tWoPJq3bfoigDn3k41rE+yukH6XF",
+	"vVrGSl/49QZw+0qlEjgRTarx87DYixL2UPPlxwWXeC0iNVV04ND4FEbin13hxv3zdfboGBJfnazSa3hy",
+	"H6mMcMfOcxjd28VmYwiAJOaW8SJRCCDOaPQiMWfQDElaoUc/F99wiwNFWKpcr729SQN8iIpFGqhsBqGU",
+	"zGJH+wBxTWj2ztb83uwLoO51zGusyUA3+D8QW6VpfnQksslyyXKy0CKT1vquEyqrhYbn+9Er/gT+FQo+",
+	"rP6le+vf2Z71bxh9Kv8EpiV7pSh1PL6WnToZFZHnG312a7Zr5755RKoYJe7ivg7hy8SCcbsWQm7hzXoh",
+	"jOfJKR9aeQeRtJbR8/6ZbXV1xSH/fnfqcneqnVa5bI3J+06xhC+h2UtBPJ+6sILuKcA7PRr4VjM6Ro8G",
+	"fgRtlw4xoyG+MAiHugJeozb2OUvckcNVwuAlDOIc8jT1gCkyYzprhlptvthcrIIeHvBmU+hD7zA0nysD",
+	"kwe4MlYvJnw5QCoPoNZ5UM7NRD4PmGOz86Xiusd1VmSo03yGUwYbzn2tjXhJT/VzcOPqLydaDvc+BGd9",
+	"7zqpgK+P5vthjI1WxXE3Zgozs5U1OE5JbMfyWtaKr3Od2ZZJDdeWZ/YVPNUTZ3HxA12G6MsamIrUgbos",
+	"aLmMd9IvsOzSCJ4NJ2wkVWLwGmT5bSoglTzWAuqKEM1PpCOwvP6uMcKxpROd9xi18OKx8e50bfU8EJJN",
+	"dyb3+DzSUD6r544Q+KZwubSTDLvO+YIvo0UNmtynps8+26uMxkK2GPGspCYIvjvj44Vedqq5qRXLU3d4",
+	"tvm3SL7tbww7Tk+uQRQE1a52177EvY9/lmaujdwMBBSpMRbeBSMvKpja38xojyqZ6IVKNU9IRI4OJwTo",
+	"1XaMqdKz3/YVZx1UARzrhub5wv1vwl7rOHufhrcvqAcPCAmh2tSRtgnVoZi5sB3yW8TL1l6a2lCwKF/b",
+	"MYKOJIwVQ/ccsTTCnyWQVEthZpNWHv6pALfHLImBR7Ed37kVtyLVi+fBaFsSH2ydp3+YHj2NlKtx3obc",
+	"DXU2+PBb/+weIkDFXg3chDEkEeGCySOEyl93B1y7BziGZcI3gcigAaS8JAydrvbIrE5dvn7P5k7f7xGj",
+	"79n279n2bayR16UHlHUPGuB9cz4eMWUJGR1BPE2hTpNSyL1ZJ0LIag9pEA78PzyaVp/Jpmuw6fsObWxs",
+	"DI4a1nD0xFIuSNzbuvjGmEs1KKZ5I5uK2ZQyg0CnQYh8pReU8yQE6KHOnPXyHcW7p0YqsGotTsc/qvBr",
+	"val4ZZ8mtqVcRaryVcQo58gjKUQSdJYW+BYhmXxBaK91GKCda0T/rpy78BvIuXRKRYd0jXYaK9PU3QqC",
+	"ooIgN5GrmiLbzZrXUCnwMeVqhccPq04gfDn3svtOOezTGlzzJVwP9cgKRSag1j5EqxU4hVtTm9X9XFT6",
+	"90Rg3KChxHrEs5gBVevviUwqIxPwlUrq0sg/ajoDlRQGlJKAm+FvLnt0mH4H/70VzO41uHR9MuQakCSa",
+	"qw4BzCVGpx+u9YPBbgMGCBYHCnC/cnRvCG8SUzaGt+vLrGpAtCi1zyCubcohRDBmW0k1HhBqKoH3NAX2",
+	"aKxhC35VcWk6P6P/i3p1ih6YdyR+IHF5BItz/90pOD9CoXgA4ovWqx2WH57YIMIAWZxqPQUhveUZjsuH",
+	"4+o/P+E/vBHF/qt8DrPMfRM5h6txU7Dc/fl2YHF9XveJJE29WRIKo6WNFnaUdOui44kHYni5MpUKwj2p",
+	"GNpMKzlkUt1pORToVuLcHZ2xiU4T802Kq9KWQgf3WrqluPy9tn0VlbulD1Q/sadTG4smOHPsYVoVMabd",
+	"wwAVxldwfdvrxAt2bqp1uAFcTixFiIaQAXTYorzhngB3JNaDe8F2rZF4nvKhaPX6P+IT+0jcQeAP9uuM",
+	"jg0vFyn8QsOOKAYGgK0UNS0G2ftQ6SUCvWOInJ79+PNrKHWBfxhotn+wDuw803NteGraxrjOtRHAkk1+",
+	"QEE15x7JsAwbk2NlxuHF344vzp48OW8awQ2nmGiHwwiSCn8lL7YY7NUhfU75OSUGTGJI3vAZjRXUw2Ge",
+	"GWbEnch4yqycOQcGvPKzhleGP4Ee83pX5WzN9Q787rN6XNnVFw4iP55Cl5VxiOQj+FCvb9KGj8uxn73+",
+	"7aWqf2sYCnk0KMqc6Z9+sX8OOiCERQy8gF0oRLZ55i8+EAeD21qRKT+0AqXb4zISMOZEL0yFDYHJWAUE",
+	"xHgePQxB3KdnbM7dUj4zBGKY5al4wHYDbePp7058/ri3S7Y+OWRUWt6Bn88DcNJDnqbOpnj5rQLnUKlN",
+	"J1vxuH7kX33xNCY2vPHrp3Y6KzK/+w1j7sk9pA+sKo8zYXCr8apCN5qglw7LKSjr7CtrSXGKMNE2AaIO",
+	"jiYEU5fxrxgY4//TxOkoZaGVXxRSgvfnwkTwzDsh9QT8hM+IqzTt4oSAYfUxtQJOV4/IBkM1SFlQBXg6",
+	"nEK67gcJjAMPLXTZAq30AuPw5/TTGcEx1h2r7s9XCyG2i76tmUjC+0m2GWpk5KpbsvVUo6Zt2wcbAYT0",
+	"bhvDZr6Ogafgr9EMfbwPNvUzFeOl2oKhW5Lez4eHrisuUz/krEjL3uEcc8MmXI2ZVpfgEJgB49lwIu9E",
+	"00wEO9GZzseTHWciFIWEhcw7mcWSH5gmAUr7nBrIiqqQEnVBUk4Ru8d8OLlWpiZ60dQvttowdtjqHLIu",
+	"TWaxMD/xCgXTlGU5hO2pbMLqMeIreWB8zB6tAH37GUwV+KSijzWwrm7NjqYVyNZet4mP9MoC3KKRAfDr",
+	"WEk9Wy4JUx194HnGhxOpBKJAhiWaCy5hbI/lUwEw6zvDHMHmpzbPVPOJ9ou8Ezfuib0gptHHr0fAfKH6",
+	"c6hqvRUsFSPLcGS187+c1XAEMnW2+j5QaRfxssRcWqnG7+jT6jvBMd2AXI0DEM4LSSJPFmLwXnacJzQo",
+	"HIlUG3PCYCawRyIt0BDRuqIg+tm/BUhFvQD62PwYQMBQeLYQS+csi6QtfPpKJS/1bM4zafotqPrkX6ax",
+	"Y9O/RQy2vaLcSLnqJU1k9/xzt3uYG0vIgPDjddyhrtZg0GJu6cP/NMT1hRQekA60YshnAqwI3O9ugWxw",
+	"wOHegsonZh6QErSg6GRgT86elEMJl5XVVAQcunwj3FO+N5invDu8E7x3tHrhnDCcAmiALk5GMDykEaop",
+	"7w+iKU/FzzRdfe/YTHk93sjfYqIxIZwjogqYhbTDibtzjUYn7KoYK08V24rJBFAaDaSbN7Nug0acDqGJ",
+	"vjUJ9JIe2XAHdx6F2WKkcKEqKy7Gml70eVPw39ZkNfHX0W4JlGOgiFZhCcsa7NuUqynllFAgPNgHG4Fu",
+	"qZqBqVvcDZDnaI9bMFXxgdIi9jBmZrY1yEBPlhjRmLraYyy6jdhgppgEUpRRUfe/0FLjzRG3rFwQ14Ci",
+	"7qn91DPcpPyEBEFi0F7RNvIINVxZASPNUzrO3ekNjhafNXanymQftmHJZ+mfqUDtCoIOqcC5okbPRIjd",
+	"V4jRj/999e7tI++kKXfjQ5kTCUBuLjAA4aHGaZgn3F/wquK8Zci2D8CfU9r6eqfuvsOa7I0yPTumaMjm",
+	"+c0/Z3xkCyejLyd6zdNYZ33iXiRO4SuQGdYTFGMsurewyssjC3GoVkZ0RuOzung0TCG3SL8pSxPNvczF",
+	"rmMX13iMYtZ80NAp8P2cqcd7j4g5WMJ+gkkoDpvn4HtqRWFj8DpXJCeICvnOZhzjwG5FjEOoS6f5PjrM",
+	"N3WW+/eMBhQgRZpQEgpu0XrE5r70wJd2FvoN/QkDDzMkEml1tpP9RWC4JgixD+63fSqmWxs2OahSbnUN",
+	"L2/OoDN4e45QbpLbQDOlstpxGJb3WRunbOA+sZFO05W86z3VjnIgYnMClo7d7xnY7xnY7xnYP1kG9iGE",
+	"677txC+68ftO8oIJL4nSmHrIU3GNT21Fdlz5/1unfk32b53K+Hj8eWNu7f+4/vCe4SexHy/OLs6Ozy8e",
+	"FQAbcKMi4etC2foZY/kW8PR5R1j6+ANyUfKoek5aMiGAxlBe22UilJV2iZkuy3IjkvV5dx19iEGrnPV9",
+	"M2/zzVaCMa9u+Lj36MsHVVOyuzmDEhvdP3+IqP6HPANaUzb7F5MwxSPupBOIMr4fw5EH0M2hni8jA/y/",
+	"1PNlvV6f70Wv3SfFMJfvsEULzoZUTgV60uDS6tFowHKVQNRTQcYZI2l6oaKxRo9GkTlzDUlCuEGPRocw",
+	"uzhuQY9G8RCDw8Ns4bFW0DNW0kxWwC524keaHLtrRGSmvJap+JAm7zjcvfqwqrT6gTpLNyLkgK97K8Zx",
+	"QFAcOfGGBxA4lDJ1bPzBlKinKYzd3cWHRpFQ/WloX3hJuMUHFYjDH4cxBVkeB2cfK+3ATme5wju/0gum",
+	"FUaNmE6T/4EAAHm7JhAQQuJEgRgwq3U0g5GJGZfKtFfU4iO93m1xi6aEAb1ltIstrYfYQ8XlCpAJ6CbT",
+	"s9vbxAz0oTZhnfqn9jO3D3frHE32bxcrlWAstwF0H7JqwpNBOHuRak8hGEtjY/HiWAckdgCGFkng01vn",
+	"fR/fcppAvfVOW/THNxnwF+4VXrg3OOitNpb3q3zIGEWlEi+BVvZMGKEsesXcrNxXdrOkZsjbjec1PNBn",
+	"ixxs0BSsEtZKNTYxexGoMRuQAJRIfLMvVwmby6HNM+fRYDdktYVuqMcKa0dada8uHHBdEvJhBQPgra6J",
+	"yntveN0X66+FBdA+kHYI+W7H3Rb9EaY48Bq8TTlWb3rzM2HxA81mfFdrH90riYRhDDOI51wLe/xS66kU",
+	"fUV1GgLT7oWcvsOxCnEEUHVuzEJnFSFwTx5LEgA+dOJXZJq6xKa9MJwi8oRtHQIkx+pD3nECEJJU53bv",
+	"NK1Skd7gHvRqwETg2HdRTJifCZvJoQGAi0ynVQjGgryOd1Ox3KRzL5Yf6cF+lI9Wv4Jeoe/Kt1n5OCPO",
+	"DYLZGb0qIu13CrCNzfLywv2a2BnY655YRxv9pxPIFsTaf9Hv46fq4HNhLF4td9iPn8Utu8rtRChLn/jo",
+	"sszo32Z6YUTGuJkiIEgi7mR1AOvuDLT5vNUthQf69E1gg9r7PFbiIpySEiKBxGELuf1fGD0TtzpZEnr0",
+	"hMNowlvBZjwRrOJjNNKygXRNN6WP2gSk6sH/cGt/dz/auA93PMRIyYytsnlQzoxNpZqWMQJ81lieWTbP",
+	"pLIirn2kv29TsN7NIPmucGXtu8HO3f1oNgLZvEus9YG6bgI9HfGhxbZTbqYe4N9xQ49Gcih+gMwTI9p1",
+	"09D1+fFNt0NP7gd2PYTXOtj9cI8S4q+IVSk5YTch/4n3TkRsJtElLxCRbF01f2fRCLQTxg22h1Bv8JF9",
+	"xE/faj3N57Bh1xAqfkCs+CmuBm4KlOYVZdgAcFwW6uXzSO2y+K39KFRAze206ryPV6hj4DueRIxtlnM8",
+	"7x+jRAHoWPNVMu8QRV/wqniMK40RXGi9vVc9V+xqJE+ah3XE3FsjzvalES/jdfrgUpHUQid82ebC3cAD",
+	"u0xx7bO7G9+uqZEvDgB0UbCC5ZdAMfDqUm5FugywQHmWybuqnl6LzF1ru7XtWD0VbVFgZw1v3DM9nSuw",
+	"9oGKT/C7mnwB98uY54lbr5i9occZnz0n3wuL+qmA7N7xiFrmzuVwg0OGj+zDIYOtOrti8F7RXDFYbQCO",
+	"8ljrBPPVvlUIvDNslOIGR0+stCF3TaE1embw6X1p0FwOD+WTEU/798bcPt1Zsl6XhRLQsXe4d3Ydqoy5",
+	"kV2FkniQu1TwTImyR2oWrxYL9sENfIO6hxYQX/lsngrzvGwM5tik6JQVwo0IsY5IvqsQTvdNhpJwdHTU",
+	"C+E4iKMOxFt31CkiJ60piHhvyvTgwRPNHpYHfw/LuQdVjOi1/yIDmeFKQzTfiUtkpTn1ItemPTd8Kl7R",
+	"c1QDtan5V2bUGGraEF6awdoLt2StW3S1bxG6HN/g40+DudL7gIvabJQZDMJe8EhD6GG8jGcZYOoVM7WK",
+	"He0EvdWxsGbrc3fQ7G96Cdifx0k7dnU8S+sZx/UsujZvl8XobCQxYNPzfDyx6xWVrST36J3QxCxKgsYB",
+	"XmktQX/Hs2kw6r8Pq+y2OFBmbu+aeM2XzsspZGRBGVcAq+SZYPxWE5DDundmQudsZ8+Y7HgH6K4GB+is",
+	"Txe5CS0rBmISMdZDXAW5TT+DpbNX5TUT6YgrH/XibjUwcM5NM/s89EaDN9YJ9aKg9vnZ6iCibTEYoLAx",
+	"xwxUUVMwYFKxuciGjvVNYxzVSCZrA5KKd3n2LHiTp2f/BjDxIVoAAkiPSsiTFdgAMzUEDCkNib5W6bKU",
+	"epkh0MVGXIFunkA82bYC4LLHGwJaxVOdBHymmwT8YkW+ex490M2hoY/r6sx43geIn56K3s+I0IsMODrB",
+	"GaaNICByL5MQbiudS/ciAP1SoM4hKB2E49bzTnsRtKwlJwFylT3knERbJDWLmpPwIOd+alnIKXiNbmmH",
+	"jC9PATGiORZ3ky2v4Imebv8ZXx7Iz3yp83rH5lcP+gPoLpmMEwa4yZZsBsUHBlE6fHs6Wnsf+S69TqUX",
+	"J+yDSpeYYxpxyEJJwxKtxDrQRwPba1xN4DqWHTeyHcuSg7xEfNbjFg+W+XAUsAW2TkW8ZuC6xbAJdiuG",
+	"PDdlhAgnTic6v7XhTURmVQwqvJNIC+mr6k0EsIcTFKSxZlqtCdoOcuNHjDeUzgt7RSPGexEZt/aDlZiF",
+	"yKDxiAGRosWIvNGgiQmWThOw/2Otk4EvwFbaiufuv95fREPhL6+z+3O9gBJu5vxrmYpXxWP9sL9Y/0Gf",
+	"GFAtEA0nAc1FyPfgjIB7GifMhJU5pmse3HYsV9rKYccx3dfC2lS8h784ujfEcPcJ39BIFHPAtxyKVfU6",
+	"YW8sgPZhbNYPFUZlhElU96dtJmAKf6suvXOLqPG/te8VV5OwJ96wGVLWZz1pTA0UfcC4JpoM7VxsOnF3",
+	"4XQqeDsQKzzwq0iT71yOweWJSBMymhVDWcwfIheILsUTfid2ORzzlkjfL8LewAO93jlzY/fRBP15QjCt",
+	"WM7ObkUqxZ0oRu/5AQN3MssNdceX3RAxW+E9TR9YGtu91cHS2PuSgmthse2lRhJipLPvRGZovEaTSv2D",
+	"HulzMD1t0UBQesmTjYCm9CA6Zgil1KVANGi6qm7w+xHUL7qt/hj8fkR9qvDPfxYL/97ccUizMt3JRq+G",
+	"/xhOxHB6nM/pX85q02PiThT/G9IqzjeSaYFBmsqZxNQ0RXL9V60nGkg3mNvGyDGMU5WI/K1zCD4GbVRm",
+	"4NtJzQCa28wAazfJ3vhWGjsBlGdAVQdpDF+FqjbXX+XzRMN8zESDU3BJbTsDNs50Pnefq+6kBckxZR+X",
+	"yDgkSgDhsQy70W4fYYnazdzBA9hW6E467+KS8aGnM0+STBjjcwMEDA5/MSjh0PAlJKG8BBu/86OmGvdG",
+	"PK2xvixW096ZhcmXA3b9+ubjgH0Wtz9f/QM5AhFhmMcuQva+pJl+tXuhe4XF0nDcXlZRezEA7qfTwT4F",
+	"QtCgzMgQyXWaAA2C3amXa120pBqnZZydmo0X3LBEDGUCI9dwugWeVcvnftA5zCmccDV2/7hdsglXSUhb",
+	"n2Rf3/MjB5a5BXCtyrYItqMgEQSCbuEWESz9qzQ43b2ekOshXlzPfRAQrAgABWtiAHptQYh/+y/2sQK4",
+	"dV0yI3g2nAwgdmAGONPfDBimTt0PRCZHZEUHxDLEWyCxkqoc9BhwyoMyrL/NS52h4U6cSCCRqDAY7165",
+	"QYAdSEYE+uc8A/cFeoRILJXtyuOmXt0hzZYmpO8zb8OGPAV5S3k2C7bSuR1rt1eASR9s5266nih1soFD",
+	"LOmDaH7wgDoFmB/cCsu685OyrjS6bcBm+s5tPdG5ISHCkjHS1vC7aVqms/4LcTvRegpnoVRTuMLCZ7XM",
+	"guNpKpIreKirUzRMdZ7gqVBAiFNSHm7r3OIsY9z56L1mViYF72DssPhqnay6H495Pi5/SabDB7Cc8F88",
+	"cXTIyHfhltNr+bTb6hE/OJLuy56MniXH5xcnZ8fnf/nLBc6FOBocGZ1nQxijkKlLItKle9b9bi6Ghfdx",
+	"dH7inrcSqHxxdvHT8dnj47OLm7Nnl+dPLs/O/k9YvRYS+49B11Cme/zVXdfy4//6r/VgCEK1Wj4V6oRd",
+	"jZxOPjn764A9uXjq/vNswJ5+/cp0xpSmTCBKpOEzgSc79D24/w/ZBDI32D1TLc9QqCKXPsvtO2I0S6W1",
+	"7uikKWVF7JHCKZngw0no9lR1BxBaPAX9bRsW3yS2ZJpfw7ORpRcsG7hSGKc5WggxPX528jU1X48GR3iK",
+	"Om/Uia85dfIBOjgRPElhLjfcRZNL9smLth4xtwh7djQoRmZeHoH8Y34Fp4GsS9vjyyfnTtoc2evVxgkv",
+	"2EqY1eecoP/f6dzCXXdO/Nc5biKwv7OWNS9FaknvHXzZafDxv6mD6GH56r/lZ2ePh/7Lj386X/9UeERs",
+	"q71V2eusxUCub0aLQ90NBsqhR0sUwBOHziQr0hRqVDpqMPxngYPcNymwc1Zo5nts/UU3Hm9kFMfGfxSv",
+	"dv7gj5MKKTvLoyPqtyKO18Vxgc4u4UADFRnHgCycKxCZpSU6iqHk6Wb5cw9Fljzv3EwkoEByBq+CAeU3",
+	"aspuILNw7aF8IDZGrW7u+68roZoHLp+OfFsIpuTptySZwB+bEf40JIm8tFU51SKRf/zx/wIAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

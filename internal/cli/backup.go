@@ -15,7 +15,7 @@ import (
 	"filippo.io/age"
 	"github.com/spf13/cobra"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/backup"
 	"inktray.example/inktray/internal/mailboxes"
 	"inktray.example/inktray/internal/source/mailfile"

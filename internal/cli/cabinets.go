@@ -10,7 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 )
 
 // cabinetFlags say how a cabinet on a server is reached.

@@ -5,7 +5,7 @@ import (
 	"strings"
 	"testing"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 )
 
 // A rule is copied, changed, exported, imported under another name, brought

@@ -16,7 +16,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 )
 
 func (c checkupCommands) doctor() *cobra.Command {

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"testing"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/testbed"
 )
 

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 )
 
 // hostileText is what a message may be called by somebody who wants to steer a terminal.

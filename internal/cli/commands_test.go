@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/demo"
 	"inktray.example/inktray/internal/source/mailfile"
 	"inktray.example/inktray/internal/testbed"

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/testbed"
 )
 

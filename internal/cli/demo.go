@@ -15,8 +15,8 @@ import (
 	"github.com/emersion/go-imap/v2"
 	"github.com/spf13/cobra"
 
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/api"
-	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/demo"
 	"inktray.example/inktray/internal/mailboxes"
 	"inktray.example/inktray/internal/store"

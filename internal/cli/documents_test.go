@@ -12,7 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 )
 
 // Commands are in the documents as `inktray …` within a line, and as lines of a block of shell commands.
@@ -176,5 +176,16 @@ func TestTheGuideToTheInterfaceWorks(t *testing.T) {
 		if i >= len(answers) || !strings.Contains(answers[i], says) && says != "would" {
 			t.Errorf("block %d does not say %s:\n%.600s", i+1, says, answers[min(i, len(answers)-1)])
 		}
+	}
+	program := regexp.MustCompile("(?s)```go\n(.*?)```").FindStringSubmatch(string(data))
+	if program == nil {
+		t.Fatal("the program in Go is not there")
+	}
+	file := write(t, "main.go", program[1])
+	goRun := exec.CommandContext(t.Context(), "go", "run", file)
+	goRun.Env = shell.Env
+	listed, err := goRun.CombinedOutput()
+	if lines := strings.Count(string(listed), "\n"); err != nil || lines < 3 {
+		t.Errorf("the program in Go: %v, %d filings:\n%s", err, lines, listed)
 	}
 }

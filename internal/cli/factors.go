@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 )
 
 // secondFactor is one's own.

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"encoding/json"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -8,7 +10,8 @@ import (
 	"testing"
 	"time"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
+	"inktray.example/inktray/internal/api"
 	"inktray.example/inktray/internal/demo"
 	"inktray.example/inktray/internal/testbed"
 )
@@ -24,7 +27,6 @@ func (o *office) arriving(n int) {
 	}
 }
 
-// sent reads what the office sent, of a kind: ".eml" or ".json".
 // files lists the files of the office's cabinet.
 func (o *office) files() (all []string) {
 	o.t.Helper()
@@ -44,6 +46,7 @@ func (o *office) files() (all []string) {
 	return all
 }
 
+// sent reads what the office sent, of a kind: ".eml" or ".json".
 func (o *office) sent(ext string) (all []string) {
 	names, _ := filepath.Glob(filepath.Join(o.folder, "sent", "*"+ext))
 	for _, name := range names {
@@ -54,6 +57,23 @@ func (o *office) sent(ext string) (all []string) {
 		all = append(all, string(data))
 	}
 	return all
+}
+
+// asDescribed compares a call with the webhooks of openapi.yaml.
+func asDescribed(event string) error {
+	spec, err := api.GetSpec()
+	if err != nil {
+		return err
+	}
+	var content map[string]any
+	if err := json.Unmarshal([]byte(event), &content); err != nil {
+		return err
+	}
+	hook := spec.Webhooks[fmt.Sprint(content["type"])]
+	if hook == nil {
+		return fmt.Errorf("there is no call %v", content["type"])
+	}
+	return hook.Post.RequestBody.Value.Content["application/cloudevents+json"].Schema.Value.VisitJSON(content)
 }
 
 func says(t *testing.T, what, out string, want ...string) {
@@ -192,6 +212,11 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 	mails := strings.Join(o.sent(".eml"), "\n")
 	says(t, "the mails", mails, "To: <harbour.master@brackwater.example>")
 	says(t, "the call", o.sent(".json")[0], `"type":"inktray.message.filed"`, `"rule":"Waste declarations"`)
+	for _, event := range o.sent(".json") {
+		if err := asDescribed(event); err != nil {
+			t.Errorf("a call is not as openapi.yaml describes it: %v\n%s", err, event)
+		}
+	}
 	says(t, "the metrics", must(t, "metrics"), `inktray_tray{cause="disguised"} 0`, `inktray_items{state="filed"}`,
 		`inktray_mailbox_up{mailbox="gauges"} 1`)
 	says(t, "outgoing", must(t, "outgoing", "check"), "lets Ink Tray in")

@@ -14,7 +14,7 @@ import (
 	"testing"
 	"time"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/cabinet/cabinettest"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"

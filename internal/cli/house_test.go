@@ -14,8 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/api"
-	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/demo"
 	"inktray.example/inktray/internal/testbed"
 )

@@ -7,7 +7,7 @@ import (
 	"sync"
 	"testing"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/demo"
 )
 

@@ -14,7 +14,7 @@ import (
 
 	"github.com/emersion/go-imap/v2"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/testbed"
 )
 

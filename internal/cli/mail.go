@@ -12,7 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 )
 
 // mailByHand are the commands by which a person looks, reads and files by hand.

@@ -17,8 +17,8 @@ import (
 
 	"github.com/emersion/go-smtp"
 
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/api"
-	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/demo"
 	"inktray.example/inktray/internal/source/mailfile"
 	"inktray.example/inktray/internal/store"

@@ -14,7 +14,7 @@ import (
 	"testing"
 	"time"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 )
 
 // between stands between two machines, and does harm to what one asks the other.

@@ -10,7 +10,7 @@ import (
 
 	"github.com/rivo/uniseg"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/core/rule"
 )
 

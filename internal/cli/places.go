@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"strings"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 )
 
 // named finds a thing by its name, or by its identity.

@@ -11,8 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/api"
-	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/child"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"

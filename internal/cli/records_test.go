@@ -7,7 +7,7 @@ import (
 	"syscall"
 	"testing"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/store"
 )
 

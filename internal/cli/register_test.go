@@ -15,8 +15,8 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/api"
-	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
 )

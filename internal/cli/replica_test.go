@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/store"
 )
 

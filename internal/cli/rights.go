@@ -14,7 +14,7 @@ import (
 	"github.com/oapi-codegen/runtime/types"
 	"github.com/spf13/cobra"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 )
 
 // rightsFlags say what somebody may see.

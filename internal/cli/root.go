@@ -21,7 +21,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/child"
 	"inktray.example/inktray/internal/child/program"
 	"inktray.example/inktray/internal/texts"

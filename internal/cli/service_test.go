@@ -16,8 +16,8 @@ import (
 
 	"github.com/getkin/kin-openapi/openapi3"
 
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/api"
-	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/demo"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"

@@ -16,7 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 )
 
 // origin is a service's address as far as it says who is spoken to: scheme, host and port.

@@ -15,7 +15,7 @@ import (
 	"github.com/gofrs/flock"
 	"github.com/spf13/cobra"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/replica"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/supervise"

@@ -11,7 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 )
 
 func findTopic(ctx context.Context, api *client.Client, name string) (client.Topic, error) {

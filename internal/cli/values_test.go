@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/child"
 	"inktray.example/inktray/internal/demo"
 	"inktray.example/inktray/internal/demo/paper"

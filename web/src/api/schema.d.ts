@@ -2976,7 +2976,76 @@ export interface paths {
         trace?: never;
     };
 }
-export type webhooks = Record<string, never>;
+export interface webhooks {
+    "inktray.message.filed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A rule filed attachments of a message, and has to tell this. */
+        post: operations["CalledMessageFiled"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "inktray.tray.waiting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Something waits in the tray: at once, or once a day. */
+        post: operations["CalledTrayWaiting"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "inktray.alarm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** An alarm: a rule filed too little, or something is out of reach. */
+        post: operations["CalledAlarm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "inktray.trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Somebody tries the notification in Settings. */
+        post: operations["CalledTrial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+}
 export interface components {
     schemas: {
         /** @description What went wrong, by RFC 9457: a sentence, what to do, and the fields that are wrong. */
@@ -3020,14 +3089,27 @@ export interface components {
         Setup: {
             needed: boolean;
         };
-        /** @description The first administrator, with the code that the service printed when it started. */
+        /**
+         * @description The first administrator, with the code that the service printed when it started.
+         * @example {
+         *       "code": "0123-4567",
+         *       "name": "Ines Halloway",
+         *       "password": "correct horse battery staple"
+         *     }
+         */
         SetupRequest: {
             /** @description from the link that the first start printed */
             code: string;
             name: string;
             password: string;
         };
-        /** @description The name and password of a person. */
+        /**
+         * @description The name and password of a person.
+         * @example {
+         *       "name": "Ines Halloway",
+         *       "password": "correct horse battery staple"
+         *     }
+         */
         SignInRequest: {
             name: string;
             password: string;
@@ -3046,7 +3128,14 @@ export interface components {
          * @enum {string}
          */
         Role: "administrator" | "clerk" | "reader";
-        /** @description A token for a program, such as the command line. */
+        /**
+         * @description A token for a program, such as the command line.
+         * @example {
+         *       "label": "nightly script",
+         *       "days": 90,
+         *       "scope": "register"
+         *     }
+         */
         TokenRequest: {
             /** @description what it is for */
             label: string;
@@ -3060,16 +3149,33 @@ export interface components {
             /** Format: date-time */
             expires_at: string;
         };
-        /** @description Another password for oneself. */
+        /**
+         * @description Another password for oneself.
+         * @example {
+         *       "old": "correct horse battery staple",
+         *       "new": "four other words of mine"
+         *     }
+         */
         PasswordChange: {
             old: string;
             new: string;
         };
-        /** @description The code of a link, which is what follows # in it. */
+        /**
+         * @description The code of a link, which is what follows # in it.
+         * @example {
+         *       "code": "0123456789abcdef"
+         *     }
+         */
         LinkCode: {
             code: string;
         };
-        /** @description A password that is chosen by a link. */
+        /**
+         * @description A password that is chosen by a link.
+         * @example {
+         *       "code": "0123456789abcdef",
+         *       "password": "correct horse battery staple"
+         *     }
+         */
         LinkUse: {
             code: string;
             password: string;
@@ -3083,7 +3189,17 @@ export interface components {
             all_cabinets: boolean;
             cabinets: string[];
         };
-        /** @description A person's name, role and rights. */
+        /**
+         * @description A person's name, role and rights.
+         * @example {
+         *       "name": "Rowan Tidd",
+         *       "mail": "rowan@brackwater.example",
+         *       "role": "clerk",
+         *       "groups": [
+         *         "Berth office"
+         *       ]
+         *     }
+         */
         PersonSettings: {
             name: string;
             /** @description where links are sent, if outgoing mail is set up */
@@ -3093,7 +3209,18 @@ export interface components {
             /** @description by name */
             groups?: string[];
         };
-        /** @description Somebody who is to come in. Without rights the person sees all mailboxes and cabinets. */
+        /**
+         * @description Somebody who is to come in. Without rights the person sees all mailboxes and cabinets.
+         * @example {
+         *       "person": {
+         *         "name": "Rowan Tidd",
+         *         "mail": "rowan@brackwater.example",
+         *         "role": "clerk"
+         *       },
+         *       "days": 3,
+         *       "send": true
+         *     }
+         */
         Invitation: {
             person: components["schemas"]["PersonSettings"];
             /**
@@ -3107,7 +3234,13 @@ export interface components {
              */
             send: boolean;
         };
-        /** @description A new link for a person. */
+        /**
+         * @description A new link for a person.
+         * @example {
+         *       "days": 3,
+         *       "send": true
+         *     }
+         */
         LinkRequest: {
             /**
              * @description after how many days the link expires
@@ -3120,7 +3253,12 @@ export interface components {
              */
             send: boolean;
         };
-        /** @description Whether somebody is kept out. */
+        /**
+         * @description Whether somebody is kept out.
+         * @example {
+         *       "locked": true
+         *     }
+         */
         Lock: {
             locked: boolean;
         };
@@ -3189,7 +3327,23 @@ export interface components {
          * @enum {string}
          */
         Scope: "full" | "read" | "register" | "metrics" | "machine";
-        /** @description A group's name, people and rights. */
+        /**
+         * @description A group's name, people and rights.
+         * @example {
+         *       "name": "Berth office",
+         *       "people": [
+         *         "Rowan Tidd"
+         *       ],
+         *       "rights": {
+         *         "all_mailboxes": false,
+         *         "mailboxes": [
+         *           "berths"
+         *         ],
+         *         "all_cabinets": true,
+         *         "cabinets": []
+         *       }
+         *     }
+         */
         GroupSettings: {
             name: string;
             rights: components["schemas"]["Rights"];
@@ -3234,7 +3388,18 @@ export interface components {
              */
             next?: number;
         };
-        /** @description How a mailbox is reached, and how often it is looked into. */
+        /**
+         * @description How a mailbox is reached, and how often it is looked into.
+         * @example {
+         *       "name": "berths",
+         *       "kind": "imap",
+         *       "host": "mail.brackwater.example",
+         *       "port": 993,
+         *       "encryption": "tls",
+         *       "username": "berths@brackwater.example",
+         *       "secret": "correct horse battery staple"
+         *     }
+         */
         MailboxSettings: {
             /** @description what people call it; rules name it so */
             name: string;
@@ -3324,7 +3489,12 @@ export interface components {
             /** @description where it listens; empty where it does not */
             smtp: string;
         };
-        /** @description Renews or closes the address of a drop mailbox. */
+        /**
+         * @description Renews or closes the address of a drop mailbox.
+         * @example {
+         *       "what": "renew"
+         *     }
+         */
         AddressChange: {
             /**
              * @description renew: a new secret part, also of one that is closed; the former address takes nothing any more
@@ -3412,7 +3582,14 @@ export interface components {
             /** @description the server gives it a name that cannot be read, so no rule looks into it */
             unreadable?: boolean;
         };
-        /** @description A cabinet that is to be added: its place and its name. */
+        /**
+         * @description A cabinet that is to be added: its place and its name.
+         * @example {
+         *       "name": "harbour files",
+         *       "kind": "local",
+         *       "folder": "/srv/brackwater/files"
+         *     }
+         */
         CabinetSettings: {
             name: string;
             kind?: components["schemas"]["CabinetKind"];
@@ -3437,7 +3614,13 @@ export interface components {
             /** @description of files: user, user:group or :group; without it who runs Ink Tray */
             owner?: string;
         };
-        /** @description A place as in CabinetSettings, and how colleagues reach it. */
+        /**
+         * @description A place as in CabinetSettings, and how colleagues reach it.
+         * @example {
+         *       "kind": "local",
+         *       "folder": "/srv/brackwater/files"
+         *     }
+         */
         CabinetPlace: {
             kind?: components["schemas"]["CabinetKind"];
             folder: string;
@@ -3487,7 +3670,12 @@ export interface components {
             /** @description empty where nothing is wrong */
             problem: string;
         };
-        /** @description What is to be changed of a cabinet; what is left out stays. */
+        /**
+         * @description What is to be changed of a cabinet; what is left out stays.
+         * @example {
+         *       "secret": "a new password of the server"
+         *     }
+         */
         CabinetChange: {
             /** @description how colleagues reach it: https://files.example/harbour, \\server\harbour, H:\harbour or /srv/harbour; empty for none */
             address?: string;
@@ -3500,7 +3688,117 @@ export interface components {
             host_key?: string;
             region?: string;
         };
-        /** @description One rule, as docs/rules.md describes it. It is checked by the rule language itself, which tells the place of each problem, and not by this schema; GET /api/v1/rules/schema is the whole form. */
+        /** @description A call, as CloudEvents 1.0 in structured mode. With a secret it has a Content-Digest (RFC 9530) and a Signature (RFC 9421). */
+        CloudEvent: {
+            /** @description 1.0 */
+            specversion: string;
+            /** @description stays the same however often the event is sent */
+            id: string;
+            /** @description urn:inktray: and the installation */
+            source: string;
+            /** @description such as inktray.message.filed */
+            type: string;
+            /** @description the Message-ID that the call is about */
+            subject?: string;
+            /**
+             * Format: date-time
+             * @description when it was made
+             */
+            time: string;
+            /** @description application/json */
+            datacontenttype: string;
+            data: Record<string, never>;
+        };
+        /** @description The call inktray.message.filed. */
+        FiledEvent: components["schemas"]["CloudEvent"] & {
+            data?: components["schemas"]["FiledCall"];
+        };
+        /** @description The call inktray.tray.waiting. */
+        TrayEvent: components["schemas"]["CloudEvent"] & {
+            data?: components["schemas"]["TrayCall"];
+        };
+        /** @description The call inktray.alarm. */
+        AlarmEvent: components["schemas"]["CloudEvent"] & {
+            data?: components["schemas"]["AlarmCall"];
+        };
+        /** @description The call inktray.trial. */
+        TrialEvent: components["schemas"]["CloudEvent"] & {
+            data?: components["schemas"]["TrialCall"];
+        };
+        /** @description What a rule tells of a message. */
+        FiledCall: {
+            rule: string;
+            mailbox: string;
+            /** @description of the message */
+            subject: string;
+            /** @description its address */
+            sender: string;
+            /** Format: date-time */
+            received: string;
+            /** @description the subject that a mail would have */
+            headline: string;
+            /** @description the text that a mail would have */
+            text: string;
+            files: {
+                /** @description within the cabinet */
+                folder: string;
+                /** @description its name */
+                file: string;
+            }[];
+        };
+        /** @description What waits in the tray. */
+        TrayCall: {
+            /** @description how many matters */
+            waiting: number;
+            groups: {
+                /** @description the cause */
+                title: string;
+                count: number;
+                /** @description 10 at most, each as a line */
+                some: string[];
+            }[];
+            notices: {
+                text: string;
+                /** @description what to do */
+                advice: string;
+            }[];
+        };
+        /** @description An alarm. */
+        AlarmCall: {
+            /** @description its name */
+            alarm: string;
+            /** @description what is wrong */
+            text: string;
+        };
+        /** @description A trial. */
+        TrialCall: {
+            text: string;
+        };
+        /**
+         * @description One rule, as docs/rules.md describes it. It is checked by the rule language itself, which tells the place of each problem, and not by this schema; GET /api/v1/rules/schema is the whole form.
+         * @example {
+         *       "name": "Tide gauge readings",
+         *       "cabinet": "harbour files",
+         *       "look": {
+         *         "mailboxes": "gauges"
+         *       },
+         *       "match": {
+         *         "sender": {
+         *           "domain": "tidewatch.example"
+         *         }
+         *       },
+         *       "attachments": [
+         *         {
+         *           "take": [
+         *             {
+         *               "kind": "spreadsheet"
+         *             }
+         *           ],
+         *           "folder": "Gauges/<received year>"
+         *         }
+         *       ]
+         *     }
+         */
         RuleDocument: {
             /** @description kept when the rule is renamed */
             id?: string;
@@ -3722,7 +4020,15 @@ export interface components {
             /** @description filings by the day on which their message came, of the last thirty days, today last */
             days?: number[];
         };
-        /** @description Which mail that lies in the folders of a rule already is to be filed, and how fast. */
+        /**
+         * @description Which mail that lies in the folders of a rule already is to be filed, and how fast.
+         * @example {
+         *       "since": "2026-01-01",
+         *       "per_minute": 600,
+         *       "from": "22:00",
+         *       "to": "05:00"
+         *     }
+         */
         OldMailRequest: {
             /**
              * Format: date
@@ -3738,11 +4044,32 @@ export interface components {
             /** @description and until this one, such as 06:00 */
             to?: string;
         };
-        /** @description How a rule is switched on: for new mail, or for old mail as well. */
+        /**
+         * @description How a rule is switched on: for new mail, or for old mail as well.
+         * @example {
+         *       "old_mail": {
+         *         "since": "2026-01-01"
+         *       }
+         *     }
+         */
         SwitchOnRequest: {
             old_mail?: components["schemas"]["OldMailRequest"];
         };
-        /** @description A person or firm with whom the office writes, as it is entered. */
+        /**
+         * @description A person or firm with whom the office writes, as it is entered.
+         * @example {
+         *       "name": "Tidewatch",
+         *       "addresses": [
+         *         "office@tidewatch.example"
+         *       ],
+         *       "domains": [
+         *         "tidewatch.example"
+         *       ],
+         *       "groups": [
+         *         "Gauges"
+         *       ]
+         *     }
+         */
         CorrespondentSettings: {
             name: string;
             addresses?: string[];
@@ -3773,7 +4100,12 @@ export interface components {
             /** @description some of the addresses */
             known: string[];
         };
-        /** @description The name of a topic. */
+        /**
+         * @description The name of a topic.
+         * @example {
+         *       "name": "Tide readings"
+         *     }
+         */
         TopicSettings: {
             name: string;
         };
@@ -3831,7 +4163,16 @@ export interface components {
              */
             message?: number;
         };
-        /** @description Says of messages whether they are about a topic. */
+        /**
+         * @description Says of messages whether they are about a topic.
+         * @example {
+         *       "messages": [
+         *         512,
+         *         513
+         *       ],
+         *       "about": true
+         *     }
+         */
         MarkRequest: {
             messages: number[];
             about: boolean;
@@ -3847,7 +4188,14 @@ export interface components {
             /** @description how likely it is about the topic by subject, sender and names, in percent */
             likely: number;
         };
-        /** @description A topic with its examples, as it is exported and imported. */
+        /**
+         * @description A topic with its examples, as it is exported and imported.
+         * @example {
+         *       "format": 1,
+         *       "name": "Tide readings",
+         *       "examples": []
+         *     }
+         */
         TopicDocument: {
             /** @description of this file, 1 */
             format: number;
@@ -3885,7 +4233,16 @@ export interface components {
             /** @description by what, or why not */
             text: string;
         };
-        /** @description Which reports about senders are believed, and what asks for a verified sender. */
+        /**
+         * @description Which reports about senders are believed, and what asks for a verified sender.
+         * @example {
+         *       "servers": [
+         *         "mail.brackwater.example"
+         *       ],
+         *       "replies": true,
+         *       "correspondents": false
+         *     }
+         */
         TrustSettings: {
             /** @description names under which the office's own mail servers report (authserv-id, RFC 8601 section 2.2) */
             servers: string[];
@@ -3907,7 +4264,17 @@ export interface components {
             scanner_says?: string;
             scanner_answers?: boolean;
         };
-        /** @description How the text in scanned papers and pictures is read, by Tesseract where it is installed. */
+        /**
+         * @description How the text in scanned papers and pictures is read, by Tesseract where it is installed.
+         * @example {
+         *       "read": true,
+         *       "languages": [
+         *         "eng",
+         *         "deu"
+         *       ],
+         *       "pages": 10
+         *     }
+         */
         ScansSettings: {
             /** @description it is read at all */
             read: boolean;
@@ -3932,12 +4299,31 @@ export interface components {
             /** @description the languages in which scans are read now */
             used: string[];
         };
-        /** @description Answers whether messages are about a topic, from the tray. */
+        /**
+         * @description Answers whether messages are about a topic, from the tray.
+         * @example {
+         *       "matters": [
+         *         "1204"
+         *       ],
+         *       "about": true
+         *     }
+         */
         AnswerRequest: {
             matters: string[];
             about: boolean;
         };
-        /** @description A lookup table as it is entered. */
+        /**
+         * @description A lookup table as it is entered.
+         * @example {
+         *       "name": "Berths",
+         *       "rows": [
+         *         {
+         *           "key": "B-104",
+         *           "value": "North pier"
+         *         }
+         *       ]
+         *     }
+         */
         LookupTableSettings: {
             /** @description one word, as patterns name it: lookup stations of (file.stem) */
             name: string;
@@ -3955,7 +4341,12 @@ export interface components {
             rows: components["schemas"]["LookupRow"][];
             revision: number;
         };
-        /** @description A file of rules that is to be kept or compared. */
+        /**
+         * @description A file of rules that is to be kept or compared.
+         * @example {
+         *       "document": "format: 1\nrules:\n  - name: Tide gauge readings\n    cabinet: harbour files\n    look: {mailboxes: gauges}\n    match: every message\n    attachments: [{take: everything, folder: Gauges}]\n"
+         *     }
+         */
         ImportRequest: {
             /** @description a file of rules in YAML or JSON */
             document: string;
@@ -3999,7 +4390,15 @@ export interface components {
             lines: components["schemas"]["DiffLine"][];
             present: boolean;
         };
-        /** @description The order of the rules. */
+        /**
+         * @description The order of the rules.
+         * @example {
+         *       "ids": [
+         *         "6f1c2a90-0000-4000-8000-000000000002",
+         *         "6f1c2a90-0000-4000-8000-000000000001"
+         *       ]
+         *     }
+         */
         RuleOrder: {
             /** @description in the order wanted */
             ids: string[];
@@ -4020,7 +4419,14 @@ export interface components {
                 modified?: string;
             }[];
         };
-        /** @description Files of a cabinet that are to be entered in the register. */
+        /**
+         * @description Files of a cabinet that are to be entered in the register.
+         * @example {
+         *       "paths": [
+         *         "/srv/brackwater/files/Berths/2025/permit.pdf"
+         *       ]
+         *     }
+         */
         FilesToEnter: {
             paths: string[];
         };
@@ -4148,7 +4554,12 @@ export interface components {
              */
             next_at?: string;
         };
-        /** @description Pauses, continues or stops a pass. */
+        /**
+         * @description Pauses, continues or stops a pass.
+         * @example {
+         *       "to": "paused"
+         *     }
+         */
         SteerRequest: {
             /** @enum {string} */
             to: "running" | "paused" | "stopped";
@@ -4240,7 +4651,18 @@ export interface components {
             size: number;
             reason: string;
         };
-        /** @description Messages or attachments that a person files, and where. */
+        /**
+         * @description Messages or attachments that a person files, and where.
+         * @example {
+         *       "messages": [
+         *         {
+         *           "message": 512
+         *         }
+         *       ],
+         *       "cabinet": "harbour files",
+         *       "folder": "Berths/2026"
+         *     }
+         */
         HandFiling: {
             messages: components["schemas"]["HandedMessage"][];
             /** @description its name */
@@ -4254,7 +4676,20 @@ export interface components {
             /** @description numbers of attachments, or copy:eml for the message itself; all attachments where nothing is said */
             items?: string[];
         };
-        /** @description What a person changes of messages in their mailbox: marks, labels, their folder. */
+        /**
+         * @description What a person changes of messages in their mailbox: marks, labels, their folder.
+         * @example {
+         *       "messages": [
+         *         512
+         *       ],
+         *       "mark": [
+         *         "read"
+         *       ],
+         *       "label": [
+         *         "Filed"
+         *       ]
+         *     }
+         */
         HandChange: {
             messages: number[];
             label?: string[];
@@ -4580,7 +5015,12 @@ export interface components {
             width: number;
             height: number;
         };
-        /** @description What stands in the place of a value. */
+        /**
+         * @description What stands in the place of a value.
+         * @example {
+         *       "text": "1,204.50"
+         *     }
+         */
         Correction: {
             /** @description as it is written; empty takes the value away */
             text: string;
@@ -4703,12 +5143,28 @@ export interface components {
             means: string;
             usual: boolean;
         };
-        /** @description The columns that a person sees. */
+        /**
+         * @description The columns that a person sees.
+         * @example {
+         *       "columns": [
+         *         "number",
+         *         "received",
+         *         "sender",
+         *         "file"
+         *       ]
+         *     }
+         */
         ColumnChoice: {
             /** @description in their order; none is the usual ones */
             columns: string[];
         };
-        /** @description Which lines of the register are looked for. */
+        /**
+         * @description Which lines of the register are looked for.
+         * @example {
+         *       "text": "sender:tidewatch kind:spreadsheet",
+         *       "from": "2026-01-01"
+         *     }
+         */
         RegisterSearch: {
             text?: string;
             /** @description its id */
@@ -4723,7 +5179,17 @@ export interface components {
             /** Format: date */
             to?: string;
         };
-        /** @description Which lines of the register are written as a table, and how. */
+        /**
+         * @description Which lines of the register are written as a table, and how.
+         * @example {
+         *       "format": "xlsx",
+         *       "search": {
+         *         "text": "sender:tidewatch since:2026-01"
+         *       },
+         *       "sort": "received",
+         *       "direction": "up"
+         *     }
+         */
         ExportRequest: {
             /** @description also lines of the other machines of the office */
             everywhere?: boolean;
@@ -4765,7 +5231,15 @@ export interface components {
             /** Format: date-time */
             made_at: string;
         };
-        /** @description How often, when and how fast filed files are verified. */
+        /**
+         * @description How often, when and how fast filed files are verified.
+         * @example {
+         *       "every_days": 30,
+         *       "from_time": "22:00",
+         *       "to_time": "05:00",
+         *       "mb_per_second": 20
+         *     }
+         */
         VerificationPlan: {
             /** @description each file is verified once in so many days; 0 for never by itself */
             every_days: number;
@@ -4789,7 +5263,12 @@ export interface components {
             changed: number;
             last?: components["schemas"]["Pass"];
         };
-        /** @description A note on a filing. */
+        /**
+         * @description A note on a filing.
+         * @example {
+         *       "text": "Sent to the insurer on Monday."
+         *     }
+         */
         NoteRequest: {
             text: string;
         };
@@ -4837,7 +5316,15 @@ export interface components {
             /** @description other filings of the same message */
             others: components["schemas"]["Filing"][];
         };
-        /** @description A register that is to be kept as a file in a cabinet. */
+        /**
+         * @description A register that is to be kept as a file in a cabinet.
+         * @example {
+         *       "name": "Filings of the year",
+         *       "cabinet": "harbour files",
+         *       "folder": "Registers",
+         *       "format": "xlsx"
+         *     }
+         */
         RegisterFileRequest: {
             /** @description of the file; the year is put behind it */
             name: string;
@@ -4888,7 +5375,13 @@ export interface components {
             /** Format: date-time */
             written_at?: string;
         };
-        /** @description Whose traces are erased, and whether files are as well. */
+        /**
+         * @description Whose traces are erased, and whether files are as well.
+         * @example {
+         *       "address": "pilot@tidewatch.example",
+         *       "files": "keep"
+         *     }
+         */
         ErasureRequest: {
             /** @description the person's mail address */
             address: string;
@@ -4988,18 +5481,42 @@ export interface components {
             groups: components["schemas"]["TrayGroup"][];
             notices: components["schemas"]["Notice"][];
         };
-        /** @description Single matters, or all of one cause. */
+        /**
+         * @description Single matters, or all of one cause.
+         * @example {
+         *       "matters": [
+         *         "1204"
+         *       ]
+         *     }
+         */
         TrayRequest: {
             matters?: string[];
             cause?: string;
         };
-        /** @description What is set aside from the tray, and why. */
+        /**
+         * @description What is set aside from the tray, and why.
+         * @example {
+         *       "matters": [
+         *         "1204"
+         *       ],
+         *       "note": "Filed on paper."
+         *     }
+         */
         AsideRequest: {
             matters?: string[];
             cause?: string;
             note?: string;
         };
-        /** @description Where items from the tray are filed instead. */
+        /**
+         * @description Where items from the tray are filed instead.
+         * @example {
+         *       "matters": [
+         *         "1204"
+         *       ],
+         *       "cabinet": "harbour files",
+         *       "folder": "Berths/2026"
+         *     }
+         */
         ElsewhereRequest: {
             matters?: string[];
             cause?: string;
@@ -5080,7 +5597,19 @@ export interface components {
             name: string;
             console: string;
         };
-        /** @description How mail is sent; what is not given stays. */
+        /**
+         * @description How mail is sent; what is not given stays.
+         * @example {
+         *       "host": "mail.brackwater.example",
+         *       "port": 587,
+         *       "encryption": "starttls",
+         *       "username": "tray@brackwater.example",
+         *       "password": "correct horse battery staple",
+         *       "from": "tray@brackwater.example",
+         *       "name": "Ink Tray",
+         *       "console": "https://tray.brackwater.example"
+         *     }
+         */
         OutgoingSettings: {
             /** @description the name of a mailbox read by JMAP whose server sends the mail, instead of a host */
             mailbox?: string;
@@ -5122,7 +5651,18 @@ export interface components {
             told_at?: string;
             revision: number;
         };
-        /** @description Somebody who is to be told things, as it is entered. */
+        /**
+         * @description Somebody who is to be told things, as it is entered.
+         * @example {
+         *       "name": "Duty desk",
+         *       "kind": "mail",
+         *       "addresses": [
+         *         "desk@brackwater.example"
+         *       ],
+         *       "tray": "daily",
+         *       "daily_at": "07:30"
+         *     }
+         */
         AddresseeSettings: {
             name: string;
             /** @enum {string} */
@@ -5164,7 +5704,19 @@ export interface components {
             revision: number;
             sentence: string;
         };
-        /** @description An alarm as it is entered. */
+        /**
+         * @description An alarm as it is entered.
+         * @example {
+         *       "name": "No tide readings",
+         *       "kind": "silence",
+         *       "rule": "Tide gauge readings",
+         *       "at_least": 1,
+         *       "within_hours": 24,
+         *       "who": [
+         *         "Duty desk"
+         *       ]
+         *     }
+         */
         AlarmSettings: {
             name: string;
             /** @enum {string} */
@@ -5194,7 +5746,22 @@ export interface components {
             found: string[];
             advice?: string;
         };
-        /** @description How long things are kept, how much is filed in an hour at most, and how many connections to mail servers there are at most. */
+        /**
+         * @description How long things are kept, how much is filed in an hour at most, and how many connections to mail servers there are at most.
+         * @example {
+         *       "history_days": 400,
+         *       "register_days": 0,
+         *       "kept_days": 30,
+         *       "audit_days": 400,
+         *       "spool_mb": 2000,
+         *       "rule_files": 2000,
+         *       "rule_mb": 20000,
+         *       "rule_folders": 500,
+         *       "sender_files": 1000,
+         *       "sender_mb": 10000,
+         *       "sender_folders": 200
+         *     }
+         */
         Limits: {
             /** @description passes, and facts of messages of which nothing was filed; 0 keeps them */
             history_days: number;
@@ -5268,7 +5835,12 @@ export interface components {
              */
             only: boolean;
         };
-        /** @description How people sign in. */
+        /**
+         * @description How people sign in.
+         * @example {
+         *       "second_factor": "administrators"
+         *     }
+         */
         SignInSettings: {
             /**
              * @description of whom it is asked
@@ -5288,7 +5860,12 @@ export interface components {
             return_address: string;
             revision: number;
         };
-        /** @description Your password, once more. */
+        /**
+         * @description Your password, once more.
+         * @example {
+         *       "password": "correct horse battery staple"
+         *     }
+         */
         OwnPassword: {
             password: string;
         };
@@ -5331,7 +5908,19 @@ export interface components {
             /** @description to be sent back with the answer */
             ticket: string;
         };
-        /** @description A passkey that a device made. */
+        /**
+         * @description A passkey that a device made.
+         * @example {
+         *       "ticket": "eyJ0Ijoi",
+         *       "name": "phone",
+         *       "credential": {
+         *         "id": "AQ",
+         *         "rawId": "AQ",
+         *         "type": "public-key",
+         *         "response": {}
+         *       }
+         *     }
+         */
         NewPasskey: {
             ticket: string;
             /** @description what you call the device */
@@ -5347,7 +5936,18 @@ export interface components {
             /** @description recovery codes, shown once; none where there were some before */
             codes: string[];
         };
-        /** @description What a device answered. */
+        /**
+         * @description What a device answered.
+         * @example {
+         *       "ticket": "eyJ0Ijoi",
+         *       "credential": {
+         *         "id": "AQ",
+         *         "rawId": "AQ",
+         *         "type": "public-key",
+         *         "response": {}
+         *       }
+         *     }
+         */
         PasskeyAnswer: {
             ticket: string;
             /** @description AuthenticationResponseJSON (Web Authentication, level 3) */
@@ -5364,7 +5964,12 @@ export interface components {
             /** @description the address as a QR code, a data: address with a PNG */
             picture: string;
         };
-        /** @description A code of the authenticator app. */
+        /**
+         * @description A code of the authenticator app.
+         * @example {
+         *       "code": "123456"
+         *     }
+         */
         FactorCode: {
             code: string;
         };
@@ -5372,14 +5977,28 @@ export interface components {
         RecoveryCodes: {
             codes: string[];
         };
-        /** @description Who can open a backup: whoever knows a passphrase, or has the private key to one of some public keys (age). */
+        /**
+         * @description Who can open a backup: whoever knows a passphrase, or has the private key to one of some public keys (age).
+         * @example {
+         *       "passphrase": "a passphrase of the office"
+         *     }
+         */
         BackupSeal: {
             /** @description 12 characters at least */
             passphrase?: string;
             /** @description each begins with age1 */
             public_keys?: string[];
         };
-        /** @description Where and when backups are made, and who can open them. */
+        /**
+         * @description Where and when backups are made, and who can open them.
+         * @example {
+         *       "place": "folder",
+         *       "folder": "/srv/brackwater/backups",
+         *       "at": "02:30",
+         *       "every_days": 1,
+         *       "keep": 14
+         *     }
+         */
         BackupSettings: {
             /** @enum {string} */
             place: "none" | "folder" | "cabinet";
@@ -5496,7 +6115,16 @@ export interface components {
             authority?: string;
             revision: number;
         };
-        /** @description How another machine is asked, and where its records are read. */
+        /**
+         * @description How another machine is asked, and where its records are read.
+         * @example {
+         *       "name": "second",
+         *       "address": "https://second.brackwater.example",
+         *       "token": "tray_0123456789",
+         *       "place": "s3://replica.brackwater.example/second",
+         *       "passphrase": "a passphrase of the office"
+         *     }
+         */
         MachineSettings: {
             /** @description letters, digits, dots, dashes: it stands in addresses */
             name: string;
@@ -5517,7 +6145,13 @@ export interface components {
             /** @description certificate of an authority that is trusted for both, PEM */
             authority?: string;
         };
-        /** @description Which mailbox moves, and where to. */
+        /**
+         * @description Which mailbox moves, and where to.
+         * @example {
+         *       "mailbox": "berths",
+         *       "to": "second"
+         *     }
+         */
         MailboxMove: {
             /** @description its name at the machine where it is */
             mailbox: string;
@@ -11055,6 +11689,162 @@ export interface operations {
                 };
             };
             default: components["responses"]["Problem"];
+        };
+    };
+    CalledMessageFiled: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "specversion": "1.0",
+                 *       "id": "4f9d-12.0-1772000000",
+                 *       "source": "urn:inktray:4f9d",
+                 *       "time": "2026-03-02T09:14:00Z",
+                 *       "datacontenttype": "application/json",
+                 *       "type": "inktray.message.filed",
+                 *       "subject": "<readings-61@tidewatch.example>",
+                 *       "data": {
+                 *         "rule": "Tide gauge readings",
+                 *         "mailbox": "gauges",
+                 *         "subject": "Readings of week 9",
+                 *         "sender": "office@tidewatch.example",
+                 *         "received": "2026-03-02T09:13:41Z",
+                 *         "headline": "Filed: Readings of week 9",
+                 *         "text": "Filed: Gauges/2026/week-9.xlsx\n",
+                 *         "files": [
+                 *           {
+                 *             "folder": "Gauges/2026",
+                 *             "file": "week-9.xlsx"
+                 *           }
+                 *         ]
+                 *       }
+                 *     }
+                 */
+                "application/cloudevents+json": components["schemas"]["FiledEvent"];
+            };
+        };
+        responses: {
+            /** @description It is taken. After 408, 425, 429, 5xx or no answer, the same event is sent again for a day. */
+            "2XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    CalledTrayWaiting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "specversion": "1.0",
+                 *       "id": "4f9d-12.0-1772000000",
+                 *       "source": "urn:inktray:4f9d",
+                 *       "time": "2026-03-02T09:14:00Z",
+                 *       "datacontenttype": "application/json",
+                 *       "type": "inktray.tray.waiting",
+                 *       "data": {
+                 *         "waiting": 1,
+                 *         "groups": [],
+                 *         "notices": []
+                 *       }
+                 *     }
+                 */
+                "application/cloudevents+json": components["schemas"]["TrayEvent"];
+            };
+        };
+        responses: {
+            /** @description It is taken. After 408, 425, 429, 5xx or no answer, the same event is sent again for a day. */
+            "2XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    CalledAlarm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "specversion": "1.0",
+                 *       "id": "4f9d-12.0-1772000000",
+                 *       "source": "urn:inktray:4f9d",
+                 *       "time": "2026-03-02T09:14:00Z",
+                 *       "datacontenttype": "application/json",
+                 *       "type": "inktray.alarm",
+                 *       "data": {
+                 *         "alarm": "No tide readings",
+                 *         "text": "Tide gauge readings filed nothing for 24 hours."
+                 *       }
+                 *     }
+                 */
+                "application/cloudevents+json": components["schemas"]["AlarmEvent"];
+            };
+        };
+        responses: {
+            /** @description It is taken. After 408, 425, 429, 5xx or no answer, the same event is sent again for a day. */
+            "2XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    CalledTrial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "specversion": "1.0",
+                 *       "id": "4f9d-12.0-1772000000",
+                 *       "source": "urn:inktray:4f9d",
+                 *       "time": "2026-03-02T09:14:00Z",
+                 *       "datacontenttype": "application/json",
+                 *       "type": "inktray.trial",
+                 *       "data": {
+                 *         "text": "This is a trial from Ink Tray. Somebody asked for it in Settings."
+                 *       }
+                 *     }
+                 */
+                "application/cloudevents+json": components["schemas"]["TrialEvent"];
+            };
+        };
+        responses: {
+            /** @description It is taken. After 408, 425, 429, 5xx or no answer, the same event is sent again for a day. */
+            "2XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
         };
     };
 }

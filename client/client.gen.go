@@ -1390,6 +1390,8 @@ type AddedPasskey struct {
 }
 
 // AddressChange Renews or closes the address of a drop mailbox.
+//
+// Examples: {"what":"renew"}
 type AddressChange struct {
 	// What renew: a new secret part, also of one that is closed; the former address takes nothing any more
 	What AddressChangeWhat `json:"what"`
@@ -1423,6 +1425,8 @@ type AddresseeKind string
 type AddresseeTray string
 
 // AddresseeSettings Somebody who is to be told things, as it is entered.
+//
+// Examples: {"addresses":["desk@brackwater.example"],"daily_at":"07:30","kind":"mail","name":"Duty desk","tray":"daily"}
 type AddresseeSettings struct {
 	Addresses *[]string `json:"addresses,omitempty"`
 
@@ -1476,7 +1480,45 @@ type Alarm struct {
 // AlarmKind defines model for Alarm.Kind.
 type AlarmKind string
 
+// AlarmCall What an alarm says.
+type AlarmCall struct {
+	// Alarm its name
+	Alarm string `json:"alarm"`
+
+	// Text what is wrong
+	Text string `json:"text"`
+}
+
+// AlarmEvent The call inktray.alarm.
+type AlarmEvent struct {
+	// Data What an alarm says.
+	Data AlarmCall `json:"data"`
+
+	// Datacontenttype application/json
+	Datacontenttype string `json:"datacontenttype"`
+
+	// ID stays the same however often the event is sent
+	ID string `json:"id"`
+
+	// Source urn:inktray: and the installation
+	Source string `json:"source"`
+
+	// Specversion 1.0
+	Specversion string `json:"specversion"`
+
+	// Subject the Message-ID that the call is about
+	Subject *string `json:"subject,omitempty"`
+
+	// Time when it was made
+	Time time.Time `json:"time"`
+
+	// Type such as inktray.message.filed
+	Type string `json:"type"`
+}
+
 // AlarmSettings An alarm as it is entered.
+//
+// Examples: {"at_least":1,"kind":"silence","name":"No tide readings","rule":"Tide gauge readings","who":["Duty desk"],"within_hours":24}
 type AlarmSettings struct {
 	AfterMinutes *int `json:"after_minutes,omitempty"`
 	AtLeast      *int `json:"at_least,omitempty"`
@@ -1506,6 +1548,8 @@ type AlarmSettingsKind string
 type AlarmSettingsWeekdays string
 
 // AnswerRequest Answers whether messages are about a topic, from the tray.
+//
+// Examples: {"about":true,"matters":["1204"]}
 type AnswerRequest struct {
 	About   bool     `json:"about"`
 	Matters []string `json:"matters"`
@@ -1523,6 +1567,8 @@ type Arrival struct {
 }
 
 // AsideRequest What is set aside from the tray, and why.
+//
+// Examples: {"matters":["1204"],"note":"Filed on paper."}
 type AsideRequest struct {
 	Cause   *string   `json:"cause,omitempty"`
 	Matters *[]string `json:"matters,omitempty"`
@@ -1638,6 +1684,8 @@ type BackupDone struct {
 }
 
 // BackupSeal Who can open a backup: whoever knows a passphrase, or has the private key to one of some public keys (age).
+//
+// Examples: {"passphrase":"a passphrase of the office"}
 type BackupSeal struct {
 	// Passphrase 12 characters at least
 	Passphrase *string `json:"passphrase,omitempty"`
@@ -1647,6 +1695,8 @@ type BackupSeal struct {
 }
 
 // BackupSettings Where and when backups are made, and who can open them.
+//
+// Examples: {"at":"02:30","every_days":1,"folder":"/srv/brackwater/backups","keep":14,"place":"folder"}
 type BackupSettings struct {
 	// At time of the day in the office's zone
 	At *string `json:"at,omitempty"`
@@ -1705,6 +1755,8 @@ type Cabinet struct {
 }
 
 // CabinetChange What is to be changed of a cabinet; what is left out stays.
+//
+// Examples: {"secret":"a new password of the server"}
 type CabinetChange struct {
 	// Address how colleagues reach it: https://files.example/harbour, \\server\harbour, H:\harbour or /srv/harbour; empty for none
 	Address   *string `json:"address,omitempty"`
@@ -1723,6 +1775,8 @@ type CabinetChange struct {
 type CabinetKind string
 
 // CabinetPlace A place as in CabinetSettings, and how colleagues reach it.
+//
+// Examples: {"folder":"/srv/brackwater/files","kind":"local"}
 type CabinetPlace struct {
 	// Address how colleagues reach the new place; empty for none
 	Address   *string `json:"address,omitempty"`
@@ -1742,6 +1796,8 @@ type CabinetPlace struct {
 }
 
 // CabinetSettings A cabinet that is to be added: its place and its name.
+//
+// Examples: {"folder":"/srv/brackwater/files","kind":"local","name":"harbour files"}
 type CabinetSettings struct {
 	// Authority certificates that are trusted beside the system's, PEM
 	Authority *string `json:"authority,omitempty"`
@@ -1837,7 +1893,35 @@ type Choices struct {
 	Words []Choice `json:"words"`
 }
 
+// CloudEvent A call, as CloudEvents 1.0 in structured mode. With a secret it has a Content-Digest (RFC 9530) and a Signature (RFC 9421).
+type CloudEvent struct {
+	Data map[string]interface{} `json:"data"`
+
+	// Datacontenttype application/json
+	Datacontenttype string `json:"datacontenttype"`
+
+	// ID stays the same however often the event is sent
+	ID string `json:"id"`
+
+	// Source urn:inktray: and the installation
+	Source string `json:"source"`
+
+	// Specversion 1.0
+	Specversion string `json:"specversion"`
+
+	// Subject the Message-ID that the call is about
+	Subject *string `json:"subject,omitempty"`
+
+	// Time when it was made
+	Time time.Time `json:"time"`
+
+	// Type such as inktray.message.filed
+	Type string `json:"type"`
+}
+
 // ColumnChoice The columns that a person sees.
+//
+// Examples: {"columns":["number","received","sender","file"]}
 type ColumnChoice struct {
 	// Columns in their order; none is the usual ones
 	Columns []string `json:"columns"`
@@ -1861,6 +1945,8 @@ type Consent struct {
 }
 
 // Correction What stands in the place of a value.
+//
+// Examples: {"text":"1,204.50"}
 type Correction struct {
 	// Text as it is written; empty takes the value away
 	Text string `json:"text"`
@@ -1880,6 +1966,8 @@ type Correspondent struct {
 }
 
 // CorrespondentSettings A person or firm with whom the office writes, as it is entered.
+//
+// Examples: {"addresses":["office@tidewatch.example"],"domains":["tidewatch.example"],"groups":["Gauges"],"name":"Tidewatch"}
 type CorrespondentSettings struct {
 	Addresses *[]string `json:"addresses,omitempty"`
 
@@ -1960,6 +2048,8 @@ type ElectronicInvoice struct {
 }
 
 // ElsewhereRequest Where items from the tray are filed instead.
+//
+// Examples: {"cabinet":"harbour files","folder":"Berths/2026","matters":["1204"]}
 type ElsewhereRequest struct {
 	// Cabinet its name
 	Cabinet string    `json:"cabinet"`
@@ -1992,6 +2082,8 @@ type Erasure struct {
 }
 
 // ErasureRequest Whose traces are erased, and whether files are as well.
+//
+// Examples: {"address":"pilot@tidewatch.example","files":"keep"}
 type ErasureRequest struct {
 	// Address the person's mail address
 	Address string `json:"address"`
@@ -2051,6 +2143,8 @@ type ExportFormat string
 type ExportState string
 
 // ExportRequest Which lines of the register are written as a table, and how.
+//
+// Examples: {"direction":"up","format":"xlsx","search":{"text":"sender:tidewatch since:2026-01"},"sort":"received"}
 type ExportRequest struct {
 	// Columns in their order; none is what the asker chose
 	Columns   *[]string               `json:"columns,omitempty"`
@@ -2064,6 +2158,8 @@ type ExportRequest struct {
 	Per *ExportRequestPer `json:"per,omitempty"`
 
 	// Search Which lines of the register are looked for.
+	//
+	// Examples: {"from":"2026-01-01","text":"sender:tidewatch kind:spreadsheet"}
 	Search *RegisterSearch `json:"search,omitempty"`
 
 	// Sort as in the list of the register
@@ -2096,6 +2192,8 @@ type Factor struct {
 }
 
 // FactorCode A code of the authenticator app.
+//
+// Examples: {"code":"123456"}
 type FactorCode struct {
 	Code string `json:"code"`
 }
@@ -2125,6 +2223,59 @@ type FieldProblem struct {
 	// Place the field at fault, such as attachments[1].folder
 	Place string `json:"place"`
 	Text  string `json:"text"`
+}
+
+// FiledCall What a rule tells of a message.
+type FiledCall struct {
+	Files []struct {
+		// File its name
+		File string `json:"file"`
+
+		// Folder within the cabinet
+		Folder string `json:"folder"`
+	} `json:"files"`
+
+	// Headline the subject that a mail would have
+	Headline string    `json:"headline"`
+	Mailbox  string    `json:"mailbox"`
+	Received time.Time `json:"received"`
+	Rule     string    `json:"rule"`
+
+	// Sender its address
+	Sender string `json:"sender"`
+
+	// Subject of the message
+	Subject string `json:"subject"`
+
+	// Text the text that a mail would have
+	Text string `json:"text"`
+}
+
+// FiledEvent The call inktray.message.filed.
+type FiledEvent struct {
+	// Data What a rule tells of a message.
+	Data FiledCall `json:"data"`
+
+	// Datacontenttype application/json
+	Datacontenttype string `json:"datacontenttype"`
+
+	// ID stays the same however often the event is sent
+	ID string `json:"id"`
+
+	// Source urn:inktray: and the installation
+	Source string `json:"source"`
+
+	// Specversion 1.0
+	Specversion string `json:"specversion"`
+
+	// Subject the Message-ID that the call is about
+	Subject *string `json:"subject,omitempty"`
+
+	// Time when it was made
+	Time time.Time `json:"time"`
+
+	// Type such as inktray.message.filed
+	Type string `json:"type"`
 }
 
 // FiledValue A value that a rule read of a file.
@@ -2162,6 +2313,8 @@ type FiledValue struct {
 }
 
 // FilesToEnter Files of a cabinet that are to be entered in the register.
+//
+// Examples: {"paths":["/srv/brackwater/files/Berths/2025/permit.pdf"]}
 type FilesToEnter struct {
 	Paths []string `json:"paths"`
 }
@@ -2312,6 +2465,8 @@ type Group struct {
 }
 
 // GroupSettings A group's name, people and rights.
+//
+// Examples: {"name":"Berth office","people":["Rowan Tidd"],"rights":{"all_cabinets":true,"all_mailboxes":false,"cabinets":[],"mailboxes":["berths"]}}
 type GroupSettings struct {
 	Name string `json:"name"`
 
@@ -2323,6 +2478,8 @@ type GroupSettings struct {
 }
 
 // HandChange What a person changes of messages in their mailbox: marks, labels, their folder.
+//
+// Examples: {"label":["Filed"],"mark":["read"],"messages":[512]}
 type HandChange struct {
 	Label    *[]string         `json:"label,omitempty"`
 	Mark     *[]HandChangeMark `json:"mark,omitempty"`
@@ -2337,6 +2494,8 @@ type HandChange struct {
 type HandChangeMark string
 
 // HandFiling Messages or attachments that a person files, and where.
+//
+// Examples: {"cabinet":"harbour files","folder":"Berths/2026","messages":[{"number":512}]}
 type HandFiling struct {
 	// Cabinet its name
 	Cabinet  string          `json:"cabinet"`
@@ -2368,6 +2527,8 @@ type Health struct {
 }
 
 // ImportRequest A file of rules that is to be kept or compared.
+//
+// Examples: {"document":"format: 1\nrules:\n  - name: Tide gauge readings\n    cabinet: harbour files\n    look: {mailboxes: gauges}\n    match: every message\n    attachments: [{take: everything, folder: Gauges}]\n"}
 type ImportRequest struct {
 	// Document a file of rules in YAML or JSON
 	Document string `json:"document"`
@@ -2410,11 +2571,15 @@ type Inside struct {
 }
 
 // Invitation Somebody who is to come in. Without rights the person sees all mailboxes and cabinets.
+//
+// Examples: {"days":3,"person":{"mail":"rowan@brackwater.example","name":"Rowan Tidd","role":"clerk"},"send":true}
 type Invitation struct {
 	// Days after how many days the link expires
 	Days *int `json:"days,omitempty"`
 
 	// Person A person's name, role and rights.
+	//
+	// Examples: {"groups":["Berth office"],"mail":"rowan@brackwater.example","name":"Rowan Tidd","role":"clerk"}
 	Person PersonSettings `json:"person"`
 
 	// Send send the link to the person's address
@@ -2529,6 +2694,8 @@ type Language struct {
 }
 
 // Limits How long things are kept, how much is filed in an hour at most, and how many connections to mail servers there are at most.
+//
+// Examples: {"audit_days":400,"history_days":400,"kept_days":30,"register_days":0,"rule_files":2000,"rule_folders":500,"rule_mb":20000,"sender_files":1000,"sender_folders":200,"sender_mb":10000,"spool_mb":2000}
 type Limits struct {
 	// AccountConnections to a mail server (IMAP, POP3) at once, by one account, 2 at least; 0 for any number; what is not said stays
 	AccountConnections *int `json:"account_connections,omitempty"`
@@ -2574,11 +2741,15 @@ type Limits struct {
 }
 
 // LinkCode The code of a link, which is what follows # in it.
+//
+// Examples: {"code":"0123456789abcdef"}
 type LinkCode struct {
 	Code string `json:"code"`
 }
 
 // LinkRequest A new link for a person.
+//
+// Examples: {"days":3,"send":true}
 type LinkRequest struct {
 	// Days after how many days the link expires
 	Days *int `json:"days,omitempty"`
@@ -2588,6 +2759,8 @@ type LinkRequest struct {
 }
 
 // LinkUse A password that is chosen by a link.
+//
+// Examples: {"code":"0123456789abcdef","password":"correct horse battery staple"}
 type LinkUse struct {
 	Code string `json:"code"`
 
@@ -2612,6 +2785,8 @@ type LocalFolder struct {
 }
 
 // Lock Whether somebody is kept out.
+//
+// Examples: {"locked":true}
 type Lock struct {
 	Locked bool `json:"locked"`
 }
@@ -2646,6 +2821,8 @@ type LookupTable struct {
 }
 
 // LookupTableSettings A lookup table as it is entered.
+//
+// Examples: {"name":"Berths","rows":[{"key":"B-104","value":"North pier"}]}
 type LookupTableSettings struct {
 	// Name one word, as patterns name it: lookup stations of (file.stem)
 	Name string      `json:"name"`
@@ -2691,6 +2868,8 @@ type Machine struct {
 }
 
 // MachineSettings How another machine is asked, and where its records are read.
+//
+// Examples: {"address":"https://second.brackwater.example","name":"second","passphrase":"a passphrase of the office","place":"s3://replica.brackwater.example/second","token":"tray_0123456789"}
 type MachineSettings struct {
 	// Address at which it answers, such as https://north.brackwater.example; several with spaces between, where a standby may take over
 	Address string `json:"address"`
@@ -2770,6 +2949,8 @@ type Mailbox struct {
 type MailboxState string
 
 // MailboxMove Which mailbox moves, and where to.
+//
+// Examples: {"mailbox":"berths","to":"second"}
 type MailboxMove struct {
 	// From the machine where it is; without it this one
 	From *string `json:"from,omitempty"`
@@ -2811,6 +2992,8 @@ type MailboxRemains struct {
 }
 
 // MailboxSettings How a mailbox is reached, and how often it is looked into.
+//
+// Examples: {"encryption":"tls","host":"mail.brackwater.example","kind":"imap","name":"berths","port":993,"secret":"correct horse battery staple","username":"berths@brackwater.example"}
 type MailboxSettings struct {
 	// Authority certificates of authorities that are trusted for this server beside the system's, PEM
 	Authority *string `json:"authority,omitempty"`
@@ -2881,6 +3064,8 @@ type MailboxToday struct {
 }
 
 // MarkRequest Says of messages whether they are about a topic.
+//
+// Examples: {"about":true,"messages":[512,513]}
 type MarkRequest struct {
 	About    bool               `json:"about"`
 	Messages []int64            `json:"messages"`
@@ -2978,6 +3163,8 @@ type MissingMachine struct {
 }
 
 // NewPasskey A passkey that a device made.
+//
+// Examples: {"credential":{"id":"AQ","rawId":"AQ","response":{},"type":"public-key"},"name":"phone","ticket":"eyJ0Ijoi"}
 type NewPasskey struct {
 	// Credential RegistrationResponseJSON (Web Authentication, level 3)
 	Credential map[string]interface{} `json:"credential"`
@@ -2988,6 +3175,8 @@ type NewPasskey struct {
 }
 
 // NoteRequest A note on a filing.
+//
+// Examples: {"text":"Sent to the insurer on Monday."}
 type NoteRequest struct {
 	Text string `json:"text"`
 }
@@ -3048,6 +3237,8 @@ type OfficeSettings struct {
 }
 
 // OldMailRequest Which mail that lies in the folders of a rule already is to be filed, and how fast.
+//
+// Examples: {"from":"22:00","per_minute":600,"since":"2026-01-01","to":"05:00"}
 type OldMailRequest struct {
 	// From only from this time of the day on, such as 19:00
 	From *string `json:"from,omitempty"`
@@ -3084,6 +3275,8 @@ type Outgoing struct {
 }
 
 // OutgoingSettings How mail is sent; what is not given stays.
+//
+// Examples: {"console":"https://tray.brackwater.example","encryption":"starttls","from":"tray@brackwater.example","host":"mail.brackwater.example","name":"Ink Tray","password":"correct horse battery staple","port":587,"username":"tray@brackwater.example"}
 type OutgoingSettings struct {
 	// Console where colleagues open Ink Tray, for links in mails
 	Console    *string                     `json:"console,omitempty"`
@@ -3111,6 +3304,8 @@ type OutgoingSettings struct {
 type OutgoingSettingsEncryption string
 
 // OwnPassword Your password, once more.
+//
+// Examples: {"password":"correct horse battery staple"}
 type OwnPassword struct {
 	Password string `json:"password"`
 }
@@ -3200,6 +3395,8 @@ type Passkey struct {
 }
 
 // PasskeyAnswer What a device answered.
+//
+// Examples: {"credential":{"id":"AQ","rawId":"AQ","response":{},"type":"public-key"},"ticket":"eyJ0Ijoi"}
 type PasskeyAnswer struct {
 	// Credential AuthenticationResponseJSON (Web Authentication, level 3)
 	Credential map[string]interface{} `json:"credential"`
@@ -3216,6 +3413,8 @@ type PasskeyQuestion struct {
 }
 
 // PasswordChange Another password for oneself.
+//
+// Examples: {"new":"four other words of mine","old":"correct horse battery staple"}
 type PasswordChange struct {
 	New string `json:"new"`
 	Old string `json:"old"`
@@ -3262,6 +3461,8 @@ type Person struct {
 type PersonState string
 
 // PersonSettings A person's name, role and rights.
+//
+// Examples: {"groups":["Berth office"],"mail":"rowan@brackwater.example","name":"Rowan Tidd","role":"clerk"}
 type PersonSettings struct {
 	// Groups by name
 	Groups *[]string `json:"groups,omitempty"`
@@ -3278,6 +3479,8 @@ type PersonSettings struct {
 }
 
 // Problem What went wrong, by RFC 9457: a sentence, what to do, and the fields that are wrong.
+//
+// Examples: {"detail":"Something in this is not as it should be.","problems":[{"meant":"sender.name","place":"attachments[0].folder","text":"there is no field \"sender.nam\""}],"status":422,"title":"Not valid","type":"urn:inktray:problem:invalid"}
 type Problem struct {
 	// Advice what to do
 	Advice *string `json:"advice,omitempty"`
@@ -3411,6 +3614,8 @@ type RegisterFileFormat string
 type RegisterFilePer string
 
 // RegisterFileRequest A register that is to be kept as a file in a cabinet.
+//
+// Examples: {"cabinet":"harbour files","folder":"Registers","format":"xlsx","name":"Filings of the year"}
 type RegisterFileRequest struct {
 	// Cabinet its name
 	Cabinet string                    `json:"cabinet"`
@@ -3508,6 +3713,8 @@ type RegisterPage struct {
 }
 
 // RegisterSearch Which lines of the register are looked for.
+//
+// Examples: {"from":"2026-01-01","text":"sender:tidewatch kind:spreadsheet"}
 type RegisterSearch struct {
 	// Cabinet its name
 	Cabinet *string             `json:"cabinet,omitempty"`
@@ -3696,6 +3903,8 @@ type Rule struct {
 	Days *[]int `json:"days,omitempty"`
 
 	// Document One rule, as docs/rules.md describes it. It is checked by the rule language itself, which tells the place of each problem, and not by this schema; GET /api/v1/rules/schema is the whole form.
+	//
+	// Examples: {"attachments":[{"folder":"Gauges/\u003creceived year\u003e","take":[{"kind":"spreadsheet"}]}],"cabinet":"harbour files","look":{"mailboxes":"gauges"},"match":{"sender":{"domain":"tidewatch.example"}},"name":"Tide gauge readings"}
 	Document RuleDocument `json:"document"`
 
 	// Example a path that the rule could give a file, for an invented message
@@ -3749,6 +3958,8 @@ type RuleCondition = json.RawMessage
 type RuleCopy = json.RawMessage
 
 // RuleDocument One rule, as docs/rules.md describes it. It is checked by the rule language itself, which tells the place of each problem, and not by this schema; GET /api/v1/rules/schema is the whole form.
+//
+// Examples: {"attachments":[{"folder":"Gauges/\u003creceived year\u003e","take":[{"kind":"spreadsheet"}]}],"cabinet":"harbour files","look":{"mailboxes":"gauges"},"match":{"sender":{"domain":"tidewatch.example"}},"name":"Tide gauge readings"}
 type RuleDocument = json.RawMessage
 
 // RuleEntry What is taken of a message's attachments, and where it is filed.
@@ -3761,6 +3972,8 @@ type RuleInnerText = json.RawMessage
 type RuleItemTest = json.RawMessage
 
 // RuleOrder The order of the rules.
+//
+// Examples: {"ids":["6f1c2a90-0000-4000-8000-000000000002","6f1c2a90-0000-4000-8000-000000000001"]}
 type RuleOrder struct {
 	// Ids in the order wanted
 	Ids []string `json:"ids"`
@@ -3830,6 +4043,8 @@ type Scans struct {
 }
 
 // ScansSettings How the text in scanned papers and pictures is read, by Tesseract where it is installed.
+//
+// Examples: {"languages":["eng","deu"],"pages":10,"read":true}
 type ScansSettings struct {
 	// Languages as Tesseract calls them, such as deu; empty for all that are installed
 	Languages []string `json:"languages"`
@@ -3850,6 +4065,8 @@ type Setup struct {
 }
 
 // SetupRequest The first administrator, with the code that the service printed when it started.
+//
+// Examples: {"code":"0123-4567","name":"Ines Halloway","password":"correct horse battery staple"}
 type SetupRequest struct {
 	// Code from the link that the first start printed
 	Code     string `json:"code"`
@@ -3858,6 +4075,8 @@ type SetupRequest struct {
 }
 
 // SignInRequest The name and password of a person.
+//
+// Examples: {"name":"Ines Halloway","password":"correct horse battery staple"}
 type SignInRequest struct {
 	// Code of the authenticator app, or a recovery code; asked for by a problem of the type second-factor
 	Code     *string `json:"code,omitempty"`
@@ -3883,6 +4102,8 @@ type SignInRules struct {
 type SignInRulesSecondFactor string
 
 // SignInSettings How people sign in.
+//
+// Examples: {"second_factor":"administrators"}
 type SignInSettings struct {
 	// Office The office's own sign-in, by OpenID Connect.
 	Office *OfficeSettings `json:"office,omitempty"`
@@ -3895,6 +4116,8 @@ type SignInSettings struct {
 type SignInSettingsSecondFactor string
 
 // SteerRequest Pauses, continues or stops a pass.
+//
+// Examples: {"to":"paused"}
 type SteerRequest struct {
 	To SteerRequestTo `json:"to"`
 }
@@ -3963,8 +4186,12 @@ type Story struct {
 type StoryPreview string
 
 // SwitchOnRequest How a rule is switched on: for new mail, or for old mail as well.
+//
+// Examples: {"old_mail":{"since":"2026-01-01"}}
 type SwitchOnRequest struct {
 	// OldMail Which mail that lies in the folders of a rule already is to be filed, and how fast.
+	//
+	// Examples: {"from":"22:00","per_minute":600,"since":"2026-01-01","to":"05:00"}
 	OldMail *OldMailRequest `json:"old_mail,omitempty"`
 }
 
@@ -4056,6 +4283,8 @@ type Token struct {
 }
 
 // TokenRequest A token for a program, such as the command line.
+//
+// Examples: {"days":90,"label":"nightly script","scope":"register"}
 type TokenRequest struct {
 	Days *int `json:"days,omitempty"`
 
@@ -4094,6 +4323,8 @@ type Topic struct {
 }
 
 // TopicDocument A topic with its examples, as it is exported and imported.
+//
+// Examples: {"examples":[],"format":1,"name":"Tide readings"}
 type TopicDocument struct {
 	Examples []TopicDocumentExample `json:"examples"`
 
@@ -4153,6 +4384,8 @@ type TopicQuality struct {
 }
 
 // TopicSettings The name of a topic.
+//
+// Examples: {"name":"Tide readings"}
 type TopicSettings struct {
 	Name string `json:"name"`
 }
@@ -4188,6 +4421,54 @@ type Tray struct {
 	Notices []Notice          `json:"notices"`
 }
 
+// TrayCall What waits in the tray.
+type TrayCall struct {
+	Groups []struct {
+		Count int `json:"count"`
+
+		// Some 10 at most, each as a line
+		Some []string `json:"some"`
+
+		// Title the cause
+		Title string `json:"title"`
+	} `json:"groups"`
+	Notices []struct {
+		// Advice what to do
+		Advice string `json:"advice"`
+		Text   string `json:"text"`
+	} `json:"notices"`
+
+	// Waiting how many matters
+	Waiting int `json:"waiting"`
+}
+
+// TrayEvent The call inktray.tray.waiting.
+type TrayEvent struct {
+	// Data What waits in the tray.
+	Data TrayCall `json:"data"`
+
+	// Datacontenttype application/json
+	Datacontenttype string `json:"datacontenttype"`
+
+	// ID stays the same however often the event is sent
+	ID string `json:"id"`
+
+	// Source urn:inktray: and the installation
+	Source string `json:"source"`
+
+	// Specversion 1.0
+	Specversion string `json:"specversion"`
+
+	// Subject the Message-ID that the call is about
+	Subject *string `json:"subject,omitempty"`
+
+	// Time when it was made
+	Time time.Time `json:"time"`
+
+	// Type such as inktray.message.filed
+	Type string `json:"type"`
+}
+
 // TrayGroup What waits in the tray for the same cause.
 type TrayGroup struct {
 	Cause string `json:"cause"`
@@ -4207,6 +4488,8 @@ type TrayGroup struct {
 type TrayGroupWays string
 
 // TrayRequest Single matters, or all of one cause.
+//
+// Examples: {"matters":["1204"]}
 type TrayRequest struct {
 	Cause   *string   `json:"cause,omitempty"`
 	Matters *[]string `json:"matters,omitempty"`
@@ -4217,6 +4500,38 @@ type Trial struct {
 	Advice *string `json:"advice,omitempty"`
 	Ok     bool    `json:"ok"`
 	Text   string  `json:"text"`
+}
+
+// TrialCall What a trial says.
+type TrialCall struct {
+	Text string `json:"text"`
+}
+
+// TrialEvent The call inktray.trial.
+type TrialEvent struct {
+	// Data What a trial says.
+	Data TrialCall `json:"data"`
+
+	// Datacontenttype application/json
+	Datacontenttype string `json:"datacontenttype"`
+
+	// ID stays the same however often the event is sent
+	ID string `json:"id"`
+
+	// Source urn:inktray: and the installation
+	Source string `json:"source"`
+
+	// Specversion 1.0
+	Specversion string `json:"specversion"`
+
+	// Subject the Message-ID that the call is about
+	Subject *string `json:"subject,omitempty"`
+
+	// Time when it was made
+	Time time.Time `json:"time"`
+
+	// Type such as inktray.message.filed
+	Type string `json:"type"`
 }
 
 // Trust The settings of trust, with their revision.
@@ -4237,6 +4552,8 @@ type Trust struct {
 }
 
 // TrustSettings Which reports about senders are believed, and what asks for a verified sender.
+//
+// Examples: {"correspondents":false,"replies":true,"servers":["mail.brackwater.example"]}
 type TrustSettings struct {
 	// Correspondents correspondents are recognised only where the sender is verified
 	Correspondents bool `json:"correspondents"`
@@ -4414,6 +4731,8 @@ type Verification struct {
 	Missing int   `json:"missing"`
 
 	// Plan How often, when and how fast filed files are verified.
+	//
+	// Examples: {"every_days":30,"from_time":"22:00","mb_per_second":20,"to_time":"05:00"}
 	Plan VerificationPlan `json:"plan"`
 
 	// Revision which change of the plan this is
@@ -4424,6 +4743,8 @@ type Verification struct {
 }
 
 // VerificationPlan How often, when and how fast filed files are verified.
+//
+// Examples: {"every_days":30,"from_time":"22:00","mb_per_second":20,"to_time":"05:00"}
 type VerificationPlan struct {
 	// EveryDays each file is verified once in so many days; 0 for never by itself
 	EveryDays int `json:"every_days"`
@@ -5345,6 +5666,18 @@ type ReleaseHeldJSONRequestBody = TrayRequest
 
 // SetTrustJSONRequestBody defines body for SetTrust for application/json ContentType.
 type SetTrustJSONRequestBody = TrustSettings
+
+// CalledAlarmApplicationCloudeventsPlusJSONRequestBody defines body for CalledAlarm for application/cloudevents+json ContentType.
+type CalledAlarmApplicationCloudeventsPlusJSONRequestBody = AlarmEvent
+
+// CalledMessageFiledApplicationCloudeventsPlusJSONRequestBody defines body for CalledMessageFiled for application/cloudevents+json ContentType.
+type CalledMessageFiledApplicationCloudeventsPlusJSONRequestBody = FiledEvent
+
+// CalledTrayWaitingApplicationCloudeventsPlusJSONRequestBody defines body for CalledTrayWaiting for application/cloudevents+json ContentType.
+type CalledTrayWaitingApplicationCloudeventsPlusJSONRequestBody = TrayEvent
+
+// CalledTrialApplicationCloudeventsPlusJSONRequestBody defines body for CalledTrial for application/cloudevents+json ContentType.
+type CalledTrialApplicationCloudeventsPlusJSONRequestBody = TrialEvent
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -44661,4 +44994,311 @@ func ParseGetVersionResponse(rsp *http.Response) (*GetVersionResponse, error) {
 	}
 
 	return response, nil
+}
+
+// WebhookInitiator sends OpenAPI 3.1 webhook requests to target URLs.
+// Modeled on the generated Client, but with no stored Server -- the full
+// target URL is provided per-call by the caller (typically discovered
+// from a subscription registration).
+type WebhookInitiator struct {
+	// Doer for performing requests, typically a *http.Client with any
+	// customized settings, such as certificate chains.
+	Client HttpRequestDoer
+
+	// A list of callbacks for modifying requests which are generated before sending over
+	// the network.
+	RequestEditors []RequestEditorFn
+}
+
+// WebhookInitiatorOption allows setting custom parameters during construction.
+type WebhookInitiatorOption func(*WebhookInitiator) error
+
+// NewWebhookInitiator creates a new WebhookInitiator with reasonable defaults.
+func NewWebhookInitiator(opts ...WebhookInitiatorOption) (*WebhookInitiator, error) {
+	initiator := WebhookInitiator{}
+	for _, o := range opts {
+		if err := o(&initiator); err != nil {
+			return nil, err
+		}
+	}
+	if initiator.Client == nil {
+		initiator.Client = &http.Client{}
+	}
+	return &initiator, nil
+}
+
+// WithWebhookHTTPClient allows overriding the default Doer, which is
+// automatically created using http.Client. This is useful for tests.
+func WithWebhookHTTPClient(doer HttpRequestDoer) WebhookInitiatorOption {
+	return func(p *WebhookInitiator) error {
+		p.Client = doer
+		return nil
+	}
+}
+
+// WithWebhookRequestEditorFn allows setting up a callback function, which
+// will be called right before sending the webhook request. This can be
+// used to mutate the request, e.g. to add signature headers.
+func WithWebhookRequestEditorFn(fn RequestEditorFn) WebhookInitiatorOption {
+	return func(p *WebhookInitiator) error {
+		p.RequestEditors = append(p.RequestEditors, fn)
+		return nil
+	}
+}
+
+func (p *WebhookInitiator) applyWebhookEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
+	for _, r := range p.RequestEditors {
+		if err := r(ctx, req); err != nil {
+			return err
+		}
+	}
+	for _, r := range additionalEditors {
+		if err := r(ctx, req); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// WebhookInitiatorInterface is the interface specification for the webhook initiator.
+type WebhookInitiatorInterface interface {
+	// CalledAlarmWithBody fires the inktray.alarm webhook with any body
+	CalledAlarmWithBody(ctx context.Context, targetURL string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	CalledAlarmWithApplicationCloudeventsPlusJSONBody(ctx context.Context, targetURL string, body CalledAlarmApplicationCloudeventsPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CalledMessageFiledWithBody fires the inktray.message.filed webhook with any body
+	CalledMessageFiledWithBody(ctx context.Context, targetURL string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	CalledMessageFiledWithApplicationCloudeventsPlusJSONBody(ctx context.Context, targetURL string, body CalledMessageFiledApplicationCloudeventsPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CalledTrayWaitingWithBody fires the inktray.tray.waiting webhook with any body
+	CalledTrayWaitingWithBody(ctx context.Context, targetURL string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	CalledTrayWaitingWithApplicationCloudeventsPlusJSONBody(ctx context.Context, targetURL string, body CalledTrayWaitingApplicationCloudeventsPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CalledTrialWithBody fires the inktray.trial webhook with any body
+	CalledTrialWithBody(ctx context.Context, targetURL string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	CalledTrialWithApplicationCloudeventsPlusJSONBody(ctx context.Context, targetURL string, body CalledTrialApplicationCloudeventsPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+func (p *WebhookInitiator) CalledAlarmWithBody(ctx context.Context, targetURL string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCalledAlarmWebhookRequestWithBody(targetURL, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := p.applyWebhookEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return p.Client.Do(req)
+}
+
+func (p *WebhookInitiator) CalledAlarmWithApplicationCloudeventsPlusJSONBody(ctx context.Context, targetURL string, body CalledAlarmApplicationCloudeventsPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCalledAlarmWebhookRequestWithApplicationCloudeventsPlusJSONBody(targetURL, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := p.applyWebhookEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return p.Client.Do(req)
+}
+
+func (p *WebhookInitiator) CalledMessageFiledWithBody(ctx context.Context, targetURL string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCalledMessageFiledWebhookRequestWithBody(targetURL, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := p.applyWebhookEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return p.Client.Do(req)
+}
+
+func (p *WebhookInitiator) CalledMessageFiledWithApplicationCloudeventsPlusJSONBody(ctx context.Context, targetURL string, body CalledMessageFiledApplicationCloudeventsPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCalledMessageFiledWebhookRequestWithApplicationCloudeventsPlusJSONBody(targetURL, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := p.applyWebhookEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return p.Client.Do(req)
+}
+
+func (p *WebhookInitiator) CalledTrayWaitingWithBody(ctx context.Context, targetURL string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCalledTrayWaitingWebhookRequestWithBody(targetURL, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := p.applyWebhookEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return p.Client.Do(req)
+}
+
+func (p *WebhookInitiator) CalledTrayWaitingWithApplicationCloudeventsPlusJSONBody(ctx context.Context, targetURL string, body CalledTrayWaitingApplicationCloudeventsPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCalledTrayWaitingWebhookRequestWithApplicationCloudeventsPlusJSONBody(targetURL, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := p.applyWebhookEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return p.Client.Do(req)
+}
+
+func (p *WebhookInitiator) CalledTrialWithBody(ctx context.Context, targetURL string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCalledTrialWebhookRequestWithBody(targetURL, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := p.applyWebhookEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return p.Client.Do(req)
+}
+
+func (p *WebhookInitiator) CalledTrialWithApplicationCloudeventsPlusJSONBody(ctx context.Context, targetURL string, body CalledTrialApplicationCloudeventsPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCalledTrialWebhookRequestWithApplicationCloudeventsPlusJSONBody(targetURL, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := p.applyWebhookEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return p.Client.Do(req)
+}
+
+// NewCalledAlarmWebhookRequestWithApplicationCloudeventsPlusJSONBody builds a application/cloudevents+json POST request for the inktray.alarm webhook
+func NewCalledAlarmWebhookRequestWithApplicationCloudeventsPlusJSONBody(targetURL string, body CalledAlarmApplicationCloudeventsPlusJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCalledAlarmWebhookRequestWithBody(targetURL, "application/cloudevents+json", bodyReader)
+}
+
+// NewCalledAlarmWebhookRequestWithBody builds a POST request for the inktray.alarm webhook with any body
+func NewCalledAlarmWebhookRequestWithBody(targetURL string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+	_ = err
+
+	reqURL, err := url.Parse(targetURL)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, reqURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCalledMessageFiledWebhookRequestWithApplicationCloudeventsPlusJSONBody builds a application/cloudevents+json POST request for the inktray.message.filed webhook
+func NewCalledMessageFiledWebhookRequestWithApplicationCloudeventsPlusJSONBody(targetURL string, body CalledMessageFiledApplicationCloudeventsPlusJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCalledMessageFiledWebhookRequestWithBody(targetURL, "application/cloudevents+json", bodyReader)
+}
+
+// NewCalledMessageFiledWebhookRequestWithBody builds a POST request for the inktray.message.filed webhook with any body
+func NewCalledMessageFiledWebhookRequestWithBody(targetURL string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+	_ = err
+
+	reqURL, err := url.Parse(targetURL)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, reqURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCalledTrayWaitingWebhookRequestWithApplicationCloudeventsPlusJSONBody builds a application/cloudevents+json POST request for the inktray.tray.waiting webhook
+func NewCalledTrayWaitingWebhookRequestWithApplicationCloudeventsPlusJSONBody(targetURL string, body CalledTrayWaitingApplicationCloudeventsPlusJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCalledTrayWaitingWebhookRequestWithBody(targetURL, "application/cloudevents+json", bodyReader)
+}
+
+// NewCalledTrayWaitingWebhookRequestWithBody builds a POST request for the inktray.tray.waiting webhook with any body
+func NewCalledTrayWaitingWebhookRequestWithBody(targetURL string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+	_ = err
+
+	reqURL, err := url.Parse(targetURL)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, reqURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCalledTrialWebhookRequestWithApplicationCloudeventsPlusJSONBody builds a application/cloudevents+json POST request for the inktray.trial webhook
+func NewCalledTrialWebhookRequestWithApplicationCloudeventsPlusJSONBody(targetURL string, body CalledTrialApplicationCloudeventsPlusJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCalledTrialWebhookRequestWithBody(targetURL, "application/cloudevents+json", bodyReader)
+}
+
+// NewCalledTrialWebhookRequestWithBody builds a POST request for the inktray.trial webhook with any body
+func NewCalledTrialWebhookRequestWithBody(targetURL string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+	_ = err
+
+	reqURL, err := url.Parse(targetURL)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, reqURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
 }
