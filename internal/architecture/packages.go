@@ -84,7 +84,7 @@ var Packages = []Package{
 	{Path: "internal/filing", Holds: "filing one item exactly once: journal, names, staging, recovery, caps",
 		Imports: until("internal/filing", "internal/cabinet", "internal/disk", "internal/scan", "internal/source")},
 	{Path: "internal/outbox", Holds: "what leaves the service: changes in mailboxes, replies, notices, calls, alarms",
-		Imports: until("internal/outbox", "internal/post", "internal/source")},
+		Imports: until("internal/outbox", "internal/post", "internal/source", "internal/texts")},
 	{Path: "internal/registry", Holds: "the register's services: files, exports, verification, undo, erasing, retention",
 		Imports: until("internal/registry", "internal/cabinet", "internal/connections", "internal/source")},
 	{Path: "internal/backups", Holds: "when and where backups are made, and that each can be read",

@@ -33,9 +33,9 @@ func (c doorCommands) factorShow() *cobra.Command {
 						f.Since.Local().Format("2 January 2006"))
 				}
 				for _, k := range f.Passkeys {
-					used := "not used yet"
+					used := c.texts.Say("not used yet")
 					if k.UsedAt != nil {
-						used = "used last on " + k.UsedAt.Local().Format("2 January 2006")
+						used = c.texts.Say("used last on " + k.UsedAt.Local().Format("2 January 2006"))
 					}
 					c.printf("The passkey “%s” is good for %s since %s, %s.\n", k.Name, k.Host,
 						k.MadeAt.Local().Format("2 January 2006"), used)

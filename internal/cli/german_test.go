@@ -184,3 +184,33 @@ rules:
 		t.Errorf("saved again: %s%s", out, errs)
 	}
 }
+
+func TestMailOfTheOfficeIsInItsLanguage(t *testing.T) {
+	o := openOffice(t, theWhole, func(o *serviceOptions) { o.language = "de-AT" })
+	must(t, "notifications", "trial", "Harbour master")
+	must(t, "notifications", "change", "Harbour master", "--tray", "at once")
+	must(t, "people", "invite", "Rowan Tidd", "--mail", "rowan@brackwater.example", "--send")
+	raw := "From: certificates@kelpmutual.example\r\nTo: safety@brackwater.example\r\n" +
+		"Subject: Insurance certificate MV Thrift\r\nMessage-ID: <new@kelpmutual.example>\r\n" +
+		"Content-Type: application/pdf; name=paper.pdf\r\n\r\n%PDF-1.4 x\r\n"
+	if err := o.mail.Deliver("safety", []byte(raw), time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	until(t, "all is sent", func() bool {
+		mails := strings.Join(o.sent(".eml"), "\n")
+		for _, says := range []string{"Ein Test von Ink Tray", "Ihr Zugang zu Ink Tray", "mit diesem Link",
+			"1 abgelegt von"} {
+			if !strings.Contains(mails, says) {
+				return false
+			}
+		}
+		return true
+	})
+	for _, m := range o.sent(".eml") {
+		for _, english := range []string{"A trial from", "Your way into", "with this link", "filed from", "in the tray"} {
+			if strings.Contains(m, english) {
+				t.Errorf("a mail says %q:\n%s", english, m)
+			}
+		}
+	}
+}

@@ -499,7 +499,8 @@ func (c serviceCommands) serveFlags(cmd *cobra.Command, o *serveOptions) {
 	cmd.Flags().StringVar(&o.file, "config", os.Getenv("INKTRAY_CONFIG"), "YAML file with options (INKTRAY_CONFIG)")
 	cmd.Flags().BoolVar(&o.check, "check", false,
 		"show what would be used and from where, find faults, and start nothing")
-	cmd.Flags().StringVar(&o.language, "language", "en", "language of month names in folders and names")
+	cmd.Flags().StringVar(&o.language, "language", "en",
+		"language of month names in folders and names, and of mail that Ink Tray sends")
 	cmd.Flags().StringVar(&o.logs, "log", "text", "form of the log on standard error: text or json")
 	cmd.Flags().StringVar(&o.level, "log-level", "info",
 		"what the log has: debug (every request, too), info, warn or error")

@@ -98,7 +98,7 @@ func TestWhatIsMissingOrChangedIsFoundAndGoesToTheTray(t *testing.T) {
 		t.Errorf("the tray has %v, %v", counts, err)
 	}
 	if news, err := h.store.Alarms.NewsSince(t.Context(), time.Time{}); err != nil || len(news.Filings) != 2 ||
-		!strings.Contains(fmt.Sprint(outbox.Summary(&news).Groups), h.filing(1).File) {
+		!strings.Contains(fmt.Sprint(outbox.Summary(&news, nil).Groups), h.filing(1).File) {
 		t.Errorf("somebody is told of %+v, %v", news.Filings, err)
 	}
 	// The missing one is put back, and the changed one is accepted.

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"inktray.example/inktray/internal/core/phrase"
 	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/store"
 )
@@ -87,8 +88,9 @@ func (ob *Outbox) ringSilence(ctx context.Context, a *store.Alarm) error {
 	}
 	rang := now.UTC()
 	a.RangAt = &rang
-	text := fmt.Sprintf("The rule “%s” filed %d in the %s before %s, and should have filed at least %d.", r.Name, n,
-		span(a.WithinHours), t.Format("15:04 on Monday 2 January 2006"), a.AtLeast)
+	text := fmt.Sprintf("The rule “%s” filed %s in %s, until %s. It should file %s or more.", r.Name,
+		phrase.Count(n, "file", "files"), span(a.WithinHours), t.Format("15:04 on Monday 2 January 2006"),
+		phrase.Count(a.AtLeast, "file", "files"))
 	advice := "Look whether its mail came, and what the tray says."
 	if r.Removed || r.ID == "" {
 		text, advice = fmt.Sprintf("The alarm “%s” is for a rule that is no longer there.", a.Name),
@@ -96,7 +98,7 @@ func (ob *Outbox) ringSilence(ctx context.Context, a *store.Alarm) error {
 	} else if !r.Running {
 		advice = "The rule is switched off."
 	}
-	posts, err := ob.alarmPosts(ctx, a, text+" "+advice, t)
+	posts, err := ob.alarmPosts(ctx, a, text, advice, t)
 	if err != nil {
 		return err
 	}
@@ -107,18 +109,16 @@ func (ob *Outbox) ringSilence(ctx context.Context, a *store.Alarm) error {
 
 // span says hours in words.
 func span(hours int) string {
-	switch {
-	case hours == 1:
-		return "hour"
-	case hours == 24:
-		return "day"
-	case hours%24 == 0:
-		return fmt.Sprintf("%d days", hours/24)
+	if hours%24 == 0 {
+		return phrase.Count(hours/24, "day", "days")
 	}
-	return fmt.Sprintf("%d hours", hours)
+	return phrase.Count(hours, "hour", "hours")
 }
 
-func (ob *Outbox) alarmPosts(ctx context.Context, a *store.Alarm, text string, about time.Time) ([]store.Post, error) {
+func (ob *Outbox) alarmPosts(ctx context.Context, a *store.Alarm, text, advice string, about time.Time) ([]store.Post,
+	error) {
+	in := ob.language()
+	text = in.Say(text) + " " + in.Say(advice)
 	var posts []store.Post
 	for i, name := range a.Who {
 		p, err := ob.noteTo(ctx, name, "Ink Tray: "+a.Name, text+"\n", "alarm", "", alarmData{a.Name, text},
@@ -141,8 +141,9 @@ func (ob *Outbox) ringReach(ctx context.Context, a *store.Alarm, outages []store
 			slices.Contains(o.Told, a.ID) {
 			continue
 		}
-		name := o.Object
+		name, says := o.Object, "The cabinet “%s” has been out of reach since %s."
 		if o.Kind == "mailbox" {
+			says = "The mailbox “%s” has been out of reach since %s."
 			if m, err := ob.Store.Mailboxes.ByID(ctx, store.System, o.Object); err == nil {
 				name = m.Name
 			}
@@ -150,9 +151,9 @@ func (ob *Outbox) ringReach(ctx context.Context, a *store.Alarm, outages []store
 			name = c.Name
 		}
 		since := o.Since.In(ob.Zone).Format("15:04 on Monday 2 January 2006")
-		text := fmt.Sprintf("The %s “%s” has been out of reach since %s.", o.Kind, name, since)
+		text := fmt.Sprintf(says, name, since)
 		advice := "Nothing is lost: what comes meanwhile is filed once it is back."
-		posts, err := ob.alarmPosts(ctx, a, text+" "+advice, o.Since)
+		posts, err := ob.alarmPosts(ctx, a, text, advice, o.Since)
 		if err != nil {
 			return err
 		}

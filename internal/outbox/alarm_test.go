@@ -4,7 +4,9 @@ import (
 	"testing"
 	"time"
 
+	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/texts"
 )
 
 func TestASilenceAlarmIsLookedAtAtItsTimeOfTheDay(t *testing.T) {
@@ -30,9 +32,34 @@ func TestASilenceAlarmIsLookedAtAtItsTimeOfTheDay(t *testing.T) {
 }
 
 func TestSpansAreSaidInWords(t *testing.T) {
-	for hours, want := range map[int]string{1: "hour", 5: "5 hours", 24: "day", 72: "3 days", 25: "25 hours"} {
+	for hours, want := range map[int]string{1: "1 hour", 5: "5 hours", 24: "1 day", 72: "3 days", 25: "25 hours"} {
 		if got := span(hours); got != want {
 			t.Errorf("%d hours: got %q, want %q", hours, got, want)
+		}
+	}
+}
+
+// TestWhatIsToldByItselfCanBeSaidInEveryLanguage reads what is told where a rule gives no text, in each language.
+func TestWhatIsToldByItselfCanBeSaidInEveryLanguage(t *testing.T) {
+	written, err := rule.ParseRule([]byte("name: Readings\ncabinet: files\nlook: {mailboxes: gauges}\n" +
+		"match: every message\nattachments: [{take: everything, folder: Gauges}]\nafterwards:\n  - tell: {who: Desk}\n" +
+		"  - tell: {who: Desk, subject: Filed, text: filed from <sender.name>}\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	compiled, err := rule.Compile(written, 1, time.UTC)
+	if err != nil {
+		t.Fatal(err)
+	}
+	steps := compiled.FollowUps()
+	for _, language := range texts.Languages() {
+		in := texts.For(language)
+		own, its := steps[0].In(in.Say), steps[1].In(in.Say)
+		if own.Subject.String() != in.Say(steps[0].Subject.String()) || own.Text.String() == steps[0].Text.String() {
+			t.Errorf("%s: it is told as %q, %q", language, own.Subject, own.Text)
+		}
+		if its.Subject != steps[1].Subject || its.Text != steps[1].Text {
+			t.Errorf("%s: what the rule says became %q, %q", language, its.Subject, its.Text)
 		}
 	}
 }

@@ -191,7 +191,8 @@ func (ob *Outbox) tidings(ctx context.Context, f *store.FollowUp, r *rule.Compil
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
-	subject, text := plan.Letter(r, step, m, ob.office.Settings().For(box.Name, ob.Now()), paths, read)
+	said := step.In(ob.language().Say)
+	subject, text := plan.Letter(r, &said, m, ob.office.Settings().For(box.Name, ob.Now()), paths, read)
 	data := filedData{Rule: r.Rule.Name, Mailbox: box.Name, Subject: row.Subject, Sender: row.SenderAddress,
 		Received: row.ReceivedAt, Headline: subject, Text: text, Files: []filedFile{}}
 	for _, p := range paths {
@@ -409,9 +410,10 @@ func (ob *Outbox) makeCall(ctx context.Context, p *store.Post) error {
 
 // Trial sends an addressee a note at once and says how it went.
 func (ob *Outbox) Trial(ctx context.Context, a *store.Addressee) error {
-	text := "This is a trial from Ink Tray. Somebody asked for it in Settings.\n"
-	p, err := ob.noteTo(ctx, a.Name, "A trial from Ink Tray", text, "trial", "",
-		map[string]string{"text": strings.TrimSpace(text)}, "trial."+store.NewID()[:10], ob.Clock())
+	in := ob.language()
+	text := in.Say("This is a trial from Ink Tray. Somebody asked for it in Settings.")
+	p, err := ob.noteTo(ctx, a.Name, in.Say("A trial from Ink Tray"), text+"\n", "trial", "",
+		map[string]string{"text": text}, "trial."+store.NewID()[:10], ob.Clock())
 	if err != nil {
 		return err
 	}

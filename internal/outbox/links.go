@@ -21,10 +21,13 @@ func (ob *Outbox) SendLink(ctx context.Context, to, name, path string, until tim
 		return &post.Error{Problem: "the address of the console is not set",
 			Advice: "Enter the address of the console in Settings, Outgoing mail, or give the person the link yourself."}
 	}
-	text := fmt.Sprintf("%s,\n\nwith this link you choose a password for Ink Tray. It works once, until %s:\n\n%s%s\n\n"+
-		"If you did not expect it, do nothing, and tell your administrator.\n", name,
-		until.In(ob.Zone).Format("2 January 2006, 15:04"), strings.TrimRight(out.Console, "/"), path)
-	letter := post.Letter{From: out.From, Name: out.Name, To: []string{to}, Subject: "Your way into Ink Tray", Text: text,
+	in := ob.language()
+	works := fmt.Sprintf(in.Format("with this link you choose a password for Ink Tray. It works once, until %s:"),
+		in.Count(until.In(ob.Zone).Format("2 January 2006, 15:04")))
+	text := fmt.Sprintf("%s,\n\n%s\n\n%s%s\n\n%s\n", name, works, strings.TrimRight(out.Console, "/"), path,
+		in.Say("If you did not expect it, do nothing, and tell your administrator."))
+	letter := post.Letter{From: out.From, Name: out.Name, To: []string{to}, Subject: in.Say("Your way into Ink Tray"),
+		Text: text,
 		ID:   fmt.Sprintf("<%s.link.%d@%s>", ob.Installation, ob.Clock().UnixNano(), domainOf(out.From)),
 		Date: ob.Now(), Auto: "auto-generated"}
 	content, err := letter.Bytes()

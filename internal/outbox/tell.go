@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/texts"
 )
 
 // Gather is how long the tray is watched after something came before somebody is
@@ -88,11 +89,11 @@ type trayNotice struct {
 // mostShown is how many matters of a kind a mail names.
 const mostShown = 10
 
-// Summary sums up what waits.
-func Summary(n *store.News) trayData {
+// Summary sums up what waits, in a language.
+func Summary(n *store.News, in *texts.Catalogue) trayData {
 	d := trayData{Waiting: n.Len(), Groups: []trayGroup{}, Notices: []trayNotice{}}
 	for _, c := range Causes {
-		g := trayGroup{Title: c.Title, Some: []string{}}
+		g := trayGroup{Title: in.Say(c.Title), Some: []string{}}
 		add := func(cause store.Cause, line string) {
 			if cause != c.Cause {
 				return
@@ -102,33 +103,34 @@ func Summary(n *store.News) trayData {
 			}
 		}
 		for i := range n.Entries {
-			add(n.Entries[i].Cause, n.Entries[i].Name+": "+n.Entries[i].Reason.String())
+			add(n.Entries[i].Cause, n.Entries[i].Name+": "+in.Say(n.Entries[i].Reason.String()))
 		}
 		for i := range n.FollowUps {
-			add(n.FollowUps[i].Cause, n.FollowUps[i].Kind+" "+n.FollowUps[i].What+": "+n.FollowUps[i].Reason.String())
+			add(n.FollowUps[i].Cause, in.Say(n.FollowUps[i].Kind)+" "+n.FollowUps[i].What+": "+
+				in.Say(n.FollowUps[i].Reason.String()))
 		}
 		for i := range n.Posts {
-			add(n.Posts[i].Cause, n.Posts[i].Subject+": "+n.Posts[i].Reason.String())
+			add(n.Posts[i].Cause, n.Posts[i].Subject+": "+in.Say(n.Posts[i].Reason.String()))
 		}
 		for i := range n.Filings {
 			add(store.Cause(n.Filings[i].CheckState), n.Filings[i].Entry().String()+" "+
 				path.Join(n.Filings[i].Folder, n.Filings[i].File))
 		}
 		for i := range n.Messages {
-			add(n.Messages[i].Cause, n.Messages[i].Called()+": "+n.Messages[i].Reason.String())
+			add(n.Messages[i].Cause, n.Messages[i].Called()+": "+in.Say(n.Messages[i].Reason.String()))
 		}
 		if g.Count > 0 {
 			d.Groups = append(d.Groups, g)
 		}
 	}
 	for _, one := range n.Notices {
-		d.Notices = append(d.Notices, trayNotice{one.Text, one.Advice})
+		d.Notices = append(d.Notices, trayNotice{in.Say(one.Text), in.Say(one.Advice)})
 	}
 	return d
 }
 
 // text writes a summary for a mail.
-func (d *trayData) text(console string) string {
+func (d *trayData) text(console string, in *texts.Catalogue) string {
 	var b strings.Builder
 	for _, n := range d.Notices {
 		fmt.Fprintf(&b, "%s %s\n\n", n.Text, n.Advice)
@@ -139,17 +141,20 @@ func (d *trayData) text(console string) string {
 			fmt.Fprintf(&b, "  - %s\n", line)
 		}
 		if more := g.Count - len(g.Some); more > 0 {
-			fmt.Fprintf(&b, "  - and %d more\n", more)
+			fmt.Fprintf(&b, in.Format("  - and %d more\n"), more)
 		}
 		b.WriteString("\n")
 	}
 	if console != "" {
-		fmt.Fprintf(&b, "Open the tray: %s/tray\n", strings.TrimRight(console, "/"))
+		fmt.Fprintf(&b, in.Format("Open the tray: %s/tray\n"), strings.TrimRight(console, "/"))
 	} else {
-		b.WriteString("Open Ink Tray and look into the tray.\n")
+		b.WriteString(in.Say("Open Ink Tray and look into the tray.") + "\n")
 	}
 	return b.String()
 }
+
+// language is that of the mail and the calls of the office: those of its month names, where there are texts in it.
+func (ob *Outbox) language() *texts.Catalogue { return texts.For(ob.Language.String()) }
 
 // matters counts in words.
 func matters(n int) string {
@@ -219,12 +224,13 @@ func (ob *Outbox) tellOf(ctx context.Context, a *store.Addressee, news *store.Ne
 	if err != nil {
 		return err
 	}
-	d := Summary(news)
-	subject := "Ink Tray: " + matters(d.Waiting)
+	in := ob.language()
+	d := Summary(news, in)
+	subject := "Ink Tray: " + in.Say(matters(d.Waiting))
 	if purpose == "tray" {
-		subject = "Ink Tray: new in the tray: " + fmt.Sprint(d.Waiting)
+		subject = fmt.Sprintf(in.Format("Ink Tray: new in the tray: %d"), d.Waiting)
 	}
-	p, err := ob.noteTo(ctx, a.Name, subject, d.text(out.Console), "tray.waiting", "", d,
+	p, err := ob.noteTo(ctx, a.Name, subject, d.text(out.Console, in), "tray.waiting", "", d,
 		fmt.Sprintf("%s.%s", purpose, a.ID[:8]), now)
 	if err != nil {
 		return err

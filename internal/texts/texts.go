@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -281,7 +282,7 @@ func (c *Catalogue) Format(format string) string {
 // verb is one of package fmt.
 var verb = regexp.MustCompile(`%[-+# 0]*[\d*]*(?:\.[\d*]+)?[a-zA-Z]`)
 
-// Count says a number with its noun, such as "3 files". Any other text stays as it is.
+// Count says a number with its noun, such as "3 files", or a moment. Any other text stays as it is.
 func (c *Catalogue) Count(text string) string {
 	if c == nil {
 		return text
@@ -291,6 +292,9 @@ func (c *Catalogue) Count(text string) string {
 }
 
 func (c *Catalogue) count(text string) (string, bool) {
+	if said, ok := c.moment(text); ok {
+		return said, true
+	}
 	found := counted.FindStringSubmatch(text)
 	if found == nil {
 		return text, false
@@ -300,6 +304,36 @@ func (c *Catalogue) count(text string) (string, bool) {
 		return text, false
 	}
 	return found[1] + " " + noun, true
+}
+
+// layouts are how texts give moments, in the form of package time. A catalogue has each of them, still with the English
+// names of days and months, and these names.
+var layouts = []string{"2 January 2006", "2 January 2006, 15:04", "2 January 2006, 15:04:05",
+	"15:04 on Monday 2 January 2006"}
+
+// longestMoment is that of the longest names.
+const longestMoment = len("15:04 on Wednesday 22 September 2006")
+
+// moment says a moment that has one of the layouts.
+func (c *Catalogue) moment(text string) (string, bool) {
+	if len(text) > longestMoment || text == "" || text[0] < '0' || text[0] > '9' {
+		return text, false
+	}
+	for _, layout := range layouts {
+		t, err := time.Parse(layout, text)
+		said, ok := c.exact[layout]
+		if err != nil || !ok {
+			continue
+		}
+		said = t.Format(said)
+		for _, name := range []string{t.Month().String(), t.Weekday().String()} {
+			if its, ok := c.exact[name]; ok {
+				said = strings.Replace(said, name, its, 1)
+			}
+		}
+		return said, true
+	}
+	return text, false
 }
 
 // counted is a number with its noun.
@@ -330,10 +364,10 @@ func (c *Catalogue) Find(english string) (said string, known bool) {
 }
 
 func (s *search) find(text string) (string, bool) {
-	if said, ok := s.exact[text]; ok {
+	if said, ok := s.count(text); ok {
 		return said, true
 	}
-	if said, ok := s.count(text); ok {
+	if said, ok := s.exact[text]; ok {
 		return said, true
 	}
 	if s.left < 0 {

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 )
 
 func TestTheLanguageIsTheFirstThatThereIs(t *testing.T) {
@@ -240,5 +241,38 @@ func BenchmarkSayASentence(b *testing.B) {
 		german.Say("For messages from tidewatch.example and whose subject contains “reading” or “water level”, unless the " +
 			"subject begins with “Draft”: file spreadsheets and files named *.csv in Gauges / year received / month " +
 			"received, named date received, original name; file the rest in Gauges / Other / year received.")
+	}
+}
+
+func TestMomentsAreSaidInTheLanguage(t *testing.T) {
+	german := For("de")
+	for english, want := range map[string]string{
+		"2 May 2026":                         "2. Mai 2026",
+		"12 October 2026, 09:05":             "12. Oktober 2026, 09:05",
+		"31 December 2026, 23:59:59":         "31. Dezember 2026, 23:59:59",
+		"09:00 on Tuesday 3 March 2026":      "Dienstag, 3. März 2026, 09:00 Uhr",
+		"15:04 on Monday 2 January 2006":     "Montag, 2. Januar 2006, 15:04 Uhr", // the layout itself
+		"31 February 2026":                   "31 February 2026",                  // no such day
+		"2 May 2026 and":                     "2 May 2026 and",
+		"12 May 2026, 09:05, or later today": "12 May 2026, 09:05, or later today",
+	} {
+		if got := german.Count(english); got != want {
+			t.Errorf("%q is said as %q, want %q", english, got, want)
+		}
+	}
+	for month := time.January; month <= time.December; month++ {
+		for day := range 7 {
+			at := time.Date(2026, month, 1+day, 12, 0, 0, 0, time.UTC)
+			said := german.Say("The mailbox “a” has been out of reach since " + at.Format(layouts[3]) + ".")
+			if want := german.exact[at.Weekday().String()]; want == "" || !strings.Contains(said, want) {
+				t.Errorf("%s is not in %q", at.Weekday(), said)
+			}
+			if want := german.exact[month.String()]; want != "" && !strings.Contains(said, want) {
+				t.Errorf("%s is not in %q", month, said)
+			}
+		}
+	}
+	if got := (*Catalogue)(nil).Count("2 May 2026"); got != "2 May 2026" {
+		t.Errorf("in English it is %q", got)
 	}
 }

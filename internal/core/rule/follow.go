@@ -96,6 +96,26 @@ const (
 
 var replyOnce = Age{7, "day"}
 
+// In gives the step with what is said where the rule says nothing, in the language that say speaks.
+func (f FollowUp) In(say func(english string) string) FollowUp {
+	if f.Kind != DoTell {
+		return f
+	}
+	for _, p := range []struct {
+		is    **pattern.Pattern
+		usual string
+	}{{&f.Subject, tellSubject}, {&f.Text, tellText}} {
+		if (*p.is).String() != p.usual {
+			continue
+		}
+		// A pattern that cannot be read stays in English; a test reads those of every language.
+		if said, err := pattern.Parse(say(p.usual), pattern.Prose); err == nil {
+			*p.is = said
+		}
+	}
+	return f
+}
+
 // MovesInto lists the folders into which the rule may move messages, as far as that can be said without a message: of a
 // pattern, all that begin as it does.
 func (c *Compiled) MovesInto(listed []mail.Folder) (into []string) {
