@@ -16,6 +16,7 @@ import (
 	"inktray.example/inktray/internal/mailboxes"
 	"inktray.example/inktray/internal/outbox"
 	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/texts"
 )
 
 func (s *mailboxHandlers) mailbox(v store.Viewer, m *store.Mailbox) Mailbox {
@@ -448,21 +449,26 @@ func (s *mailboxHandlers) GetAsked(ctx context.Context, r GetAskedRequestObject)
 	return GetAsked200JSONResponse(asked(a)), nil
 }
 
-var cameBack = template.Must(
-	template.New("").Parse(
-		`<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>Ink Tray</title>
-<h1>{{.Title}}</h1><p>{{.Text}}</p><p><a href="/settings">Back to Ink Tray</a></p></html>`))
+var cameBack = template.Must(template.New("").Parse(`<!doctype html><html lang="{{.Language}}"><meta charset="utf-8">
+<meta name="viewport" content="width=device-width"><title>{{.Title}} - Ink Tray</title>
+<h1>{{.Title}}</h1><p>{{.Text}}</p><p><a href="/settings">{{.Back}}</a></p></html>`))
 
-// cameBackPage is a page of its own: it loads nothing and runs nothing.
-type cameBackPage struct{ Title, Text string }
+// cameBackPage is a page of its own: it loads nothing and runs nothing. Text has a gap for Mailbox, where there is one.
+type cameBackPage struct{ Title, Text, Mailbox string }
 
-// VisitTakeConsentResponse writes the page.
+// VisitTakeConsentResponse writes the page in the language of the person.
 func (p cameBackPage) VisitTakeConsentResponse(c fiber.Ctx) error {
 	c.Set("Content-Type", "text/html; charset=utf-8")
 	c.Set("Content-Security-Policy", "default-src 'none'")
 	c.Set("Cache-Control", "no-store")
 	c.Set("Referrer-Policy", "no-referrer") // the address holds a code
-	return cameBack.Execute(c, p)
+	in := texts.For(c.Get("Accept-Language"))
+	said := struct{ Language, Title, Text, Back string }{in.Language(), in.Say(p.Title), in.Say(p.Text),
+		in.Say("Back to Ink Tray")}
+	if p.Mailbox != "" {
+		said.Text = fmt.Sprintf(in.Format(p.Text), p.Mailbox)
+	}
+	return cameBack.Execute(c, said)
 }
 
 // TakeConsent takes what a browser comes back with.
@@ -471,7 +477,7 @@ func (s *mailboxHandlers) TakeConsent(ctx context.Context, r TakeConsentRequestO
 	name, err := s.Engine.Mailboxes.ConsentCame(ctx, text(r.Params.State), text(r.Params.Code), text(r.Params.Error))
 	if err != nil {
 		s.Log.Warn("a consent was not taken", "mailbox", name, "error", err)
-		return cameBackPage{"Not signed in", strings.ToUpper(err.Error()[:1]) + err.Error()[1:] + "."}, nil
+		return cameBackPage{"Not signed in", strings.ToUpper(err.Error()[:1]) + err.Error()[1:] + ".", ""}, nil
 	}
-	return cameBackPage{"Signed in", "Ink Tray can read the mailbox “" + name + "” now. You can close this page."}, nil
+	return cameBackPage{"Signed in", "Ink Tray can read the mailbox “%s” now. You can close this page.", name}, nil
 }

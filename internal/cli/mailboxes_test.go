@@ -471,15 +471,22 @@ func TestSigningInByConsent(t *testing.T) {
 		run(t, "", "mailboxes", "check", demo.ByConsent)
 		return o.authority.Asked() > asked+1
 	})
-	says(t, "a state that nobody asked for", o.came("state=x&code=y"), "not known here")
+	says(t, "a state that nobody asked for", o.came("state=x&code=y", ""), "not known here", `lang="en"`)
+	says(t, "the same in German", o.came("state=x&code=y", "de-AT, en;q=0.5"), "Nicht angemeldet", `lang="de"`,
+		"Zurück zu Ink Tray")
 	says(t, "an issuer that is not there",
 		fails(t, "mailboxes", "add", "x", "--host", "h", "--user", "x", "--client", "c"), "who issues consent")
 }
 
 // came is what Ink Tray answers a browser that comes back.
-func (o *office) came(query string) string {
+func (o *office) came(query, languages string) string {
 	o.t.Helper()
-	response, err := http.Get(o.service.address() + "/api/v1/consent?" + query)
+	request, err := http.NewRequestWithContext(o.t.Context(), "GET", o.service.address()+"/api/v1/consent?"+query, nil)
+	if err != nil {
+		o.t.Fatal(err)
+	}
+	request.Header.Set("Accept-Language", languages)
+	response, err := http.DefaultClient.Do(request)
 	if err != nil {
 		o.t.Fatal(err)
 	}

@@ -35,6 +35,7 @@ const (
 // Catalogue says texts in one language. A nil catalogue leaves them in English. It can be used by several goroutines at
 // the same time.
 type Catalogue struct {
+	lang    string
 	exact   map[string]string
 	byStart map[string][]*template // texts with gaps, by their first word
 	open    []*template            // texts that begin with a gap
@@ -139,7 +140,7 @@ func Each(lang, context string, f func(english, said string)) error {
 }
 
 func newCatalogue(lang string) (*Catalogue, error) {
-	c := &Catalogue{exact: map[string]string{}, byStart: map[string][]*template{}, formats: map[string]string{}}
+	c := &Catalogue{lang: lang, exact: map[string]string{}, byStart: map[string][]*template{}, formats: map[string]string{}}
 	err := Each(lang, Service, func(english, said string) {
 		if said == "" {
 			return
@@ -240,6 +241,14 @@ func letters(s string) (n int) {
 		}
 	}
 	return n
+}
+
+// Language is the language as a tag of BCP 47.
+func (c *Catalogue) Language() string {
+	if c == nil {
+		return "en"
+	}
+	return c.lang
 }
 
 // Say says a text in the language of the catalogue.
