@@ -47,46 +47,47 @@ func (c bookCommands) correspondents() *cobra.Command {
 		return cmd
 	}
 
-	root.AddCommand(c.correspondentsList(), c.correspondentsProposed(), flags(&cobra.Command{
-		Use: "add NAME", Short: "Add a correspondent", Args: cobra.ExactArgs(1),
-		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			s, err := settings(args[0])
-			if err != nil {
-				return err
-			}
-			one, err := call[client.Correspondent](api.AddCorrespondent(ctx, s))
-			if err != nil {
-				return err
-			}
-			return c.correspondentsSaid(one)
-		}),
-	}), flags(&cobra.Command{
-		Use: "change NAME", Short: "Change a correspondent; each option replaces what was there", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return c.do(func(ctx context.Context, api *client.Client, args []string) error {
-				is, err := findCorrespondent(ctx, api, args[0])
+	root.AddCommand(c.correspondentsList(), showing(c.command, "Show a correspondent", findCorrespondent),
+		c.correspondentsProposed(), flags(&cobra.Command{
+			Use: "add NAME", Short: "Add a correspondent", Args: cobra.ExactArgs(1),
+			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+				s, err := settings(args[0])
 				if err != nil {
 					return err
 				}
-				s, err := settings(is.Name)
-				if err != nil {
-					return err
-				}
-				for flag, keep := range map[string]func(){"domain": func() { s.Domains = &is.Domains },
-					"address": func() { s.Addresses = &is.Addresses }, "group": func() { s.Groups = &is.Groups }} {
-					if !cmd.Flags().Changed(flag) {
-						keep()
-					}
-				}
-				one, err := call[client.Correspondent](api.ChangeCorrespondent(ctx, is.ID,
-					&client.ChangeCorrespondentParams{IfMatch: ifMatch(is.Revision)}, s))
+				one, err := call[client.Correspondent](api.AddCorrespondent(ctx, s))
 				if err != nil {
 					return err
 				}
 				return c.correspondentsSaid(one)
-			})(cmd, args)
-		},
-	}), c.correspondentsRemove())
+			}),
+		}), flags(&cobra.Command{
+			Use: "change NAME", Short: "Change a correspondent; each option replaces what was there", Args: cobra.ExactArgs(1),
+			RunE: func(cmd *cobra.Command, args []string) error {
+				return c.do(func(ctx context.Context, api *client.Client, args []string) error {
+					is, err := findCorrespondent(ctx, api, args[0])
+					if err != nil {
+						return err
+					}
+					s, err := settings(is.Name)
+					if err != nil {
+						return err
+					}
+					for flag, keep := range map[string]func(){"domain": func() { s.Domains = &is.Domains },
+						"address": func() { s.Addresses = &is.Addresses }, "group": func() { s.Groups = &is.Groups }} {
+						if !cmd.Flags().Changed(flag) {
+							keep()
+						}
+					}
+					one, err := call[client.Correspondent](api.ChangeCorrespondent(ctx, is.ID,
+						&client.ChangeCorrespondentParams{IfMatch: ifMatch(is.Revision)}, s))
+					if err != nil {
+						return err
+					}
+					return c.correspondentsSaid(one)
+				})(cmd, args)
+			},
+		}), c.correspondentsRemove())
 	return root
 }
 
@@ -161,16 +162,8 @@ func (c bookCommands) correspondentsRemove() *cobra.Command {
 
 func findCorrespondent(ctx context.Context, api *client.Client, name string) (client.Correspondent, error) {
 	all, err := call[[]client.Correspondent](api.ListCorrespondents(ctx))
-	if err != nil {
-		return client.Correspondent{}, err
-	}
-	at := slices.IndexFunc(all,
-		func(x client.Correspondent) bool { return strings.EqualFold(x.Name, name) || x.ID == name })
-	if at < 0 {
-		return client.Correspondent{}, &exitError{exitMissing, fmt.Sprintf("there is no correspondent called “%s”; see "+
-			"inktray correspondents list", name)}
-	}
-	return all[at], nil
+	return named(all, err, "correspondent", name,
+		func(x *client.Correspondent) (string, string) { return x.Name, x.ID })
 }
 
 func (c bookCommands) tables() *cobra.Command {

@@ -88,7 +88,8 @@ func (f *cabinetFlags) settings(c *command, name string) (client.CabinetSettings
 func (c cabinetCommands) cabinets() *cobra.Command {
 	root := &cobra.Command{Use: "cabinets", Short: "Cabinets: where Ink Tray keeps the files"}
 
-	root.AddCommand(c.cabinetsAdd(), c.changeCabinet(), c.moveCabinet(), c.cabinetsList(), c.cabinetsCheck(),
+	root.AddCommand(c.cabinetsAdd(), c.changeCabinet(), c.moveCabinet(), c.cabinetsList(),
+		showing(c.command, "Show a cabinet with its settings and how it does", findCabinet), c.cabinetsCheck(),
 		c.unknownFiles(), c.cabinetsAddress(), c.cabinetsRemove())
 	return root
 }

@@ -245,10 +245,14 @@ var completed = map[string]func(ctx context.Context, api *client.Client) (*http.
 	"tables":    func(ctx context.Context, api *client.Client) (*http.Response, error) { return api.ListTables(ctx) },
 	"machines":  func(ctx context.Context, api *client.Client) (*http.Response, error) { return api.ListMachines(ctx) },
 	"alarms":    func(ctx context.Context, api *client.Client) (*http.Response, error) { return api.ListAlarms(ctx) },
-	"addressees": func(ctx context.Context, api *client.Client) (*http.Response, error) {
+	"notifications": func(ctx context.Context, api *client.Client) (*http.Response, error) {
 		return api.ListAddressees(ctx)
 	},
 	"people": func(ctx context.Context, api *client.Client) (*http.Response, error) { return api.ListPeople(ctx) },
+	"groups": func(ctx context.Context, api *client.Client) (*http.Response, error) { return api.ListGroups(ctx) },
+	"correspondents": func(ctx context.Context, api *client.Client) (*http.Response, error) {
+		return api.ListCorrespondents(ctx)
+	},
 }
 
 // longestCompletion bounds how long a shell waits for names.
@@ -291,7 +295,7 @@ func completes(c *command, root *cobra.Command) {
 	var walk func(cmd *cobra.Command)
 	walk = func(cmd *cobra.Command) {
 		for option, group := range map[string]string{"mailbox": "mailboxes", "cabinet": "cabinets", "rule": "rules",
-			"topic": "topics", "tell": "addressees"} {
+			"topic": "topics", "tell": "notifications"} {
 			if cmd.Flags().Lookup(option) != nil {
 				certain(cmd.RegisterFlagCompletionFunc(option, names(group)))
 			}

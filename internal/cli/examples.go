@@ -8,6 +8,14 @@ import (
 
 // examples are those of the commands that name none themselves, by their path below inktray.
 var examples = map[string]string{
+	"topics show":             "topics show Invoices",
+	"people show":             "people show \"Rowan Tidd\"",
+	"mailboxes show":          "mailboxes show gauges",
+	"groups show":             "groups show Pilots",
+	"correspondents show":     "correspondents show Tidewatch",
+	"cabinets show":           "cabinets show \"harbour files\"",
+	"alarms show":             "alarms show \"gauges away\"",
+	"notifications show":      "notifications show Desk",
 	"notifications add":       "notifications add Desk --mail desk@brackwater.example --tray daily",
 	"notifications change":    "notifications change Desk --mail office@brackwater.example",
 	"notifications list":      "notifications list",

@@ -16,33 +16,34 @@ import (
 
 func (c mailboxCommands) mailboxes() *cobra.Command {
 	root := &cobra.Command{Use: "mailboxes", Short: "Mailboxes: where messages arrive"}
-	root.AddCommand(c.mailboxList(), c.handOver(), c.takeOver(), c.move(), &cobra.Command{
-		Use: "folders NAME", Short: "List the folders of a mailbox", Args: cobra.ExactArgs(1),
-		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			m, err := findMailbox(ctx, api, args[0])
-			if err != nil {
-				return err
-			}
-			all, err := call[[]client.Folder](api.ListFolders(ctx, m.ID))
-			if err != nil {
-				return err
-			}
-			return c.show(all, func() {
-				var rows [][]string
-				for _, f := range all {
-					whose := ""
-					if f.Shared != nil && *f.Shared {
-						whose = "shared"
-					}
-					if f.Unreadable != nil && *f.Unreadable {
-						whose = "its name cannot be read, so no rule looks into it"
-					}
-					rows = append(rows, []string{f.Path, f.Role, whose})
+	root.AddCommand(c.mailboxList(), showing(c.command, "Show a mailbox with its settings and how it does", findMailbox),
+		c.handOver(), c.takeOver(), c.move(), &cobra.Command{
+			Use: "folders NAME", Short: "List the folders of a mailbox", Args: cobra.ExactArgs(1),
+			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+				m, err := findMailbox(ctx, api, args[0])
+				if err != nil {
+					return err
 				}
-				c.table([]string{"FOLDER", "ROLE", ""}, rows)
-			})
-		}),
-	}, c.mailboxRemove(), c.mailboxTry(), c.mailboxAdd(), c.mailboxChange(), c.mailboxCheck(), c.mailboxFind(),
+				all, err := call[[]client.Folder](api.ListFolders(ctx, m.ID))
+				if err != nil {
+					return err
+				}
+				return c.show(all, func() {
+					var rows [][]string
+					for _, f := range all {
+						whose := ""
+						if f.Shared != nil && *f.Shared {
+							whose = "shared"
+						}
+						if f.Unreadable != nil && *f.Unreadable {
+							whose = "its name cannot be read, so no rule looks into it"
+						}
+						rows = append(rows, []string{f.Path, f.Role, whose})
+					}
+					c.table([]string{"FOLDER", "ROLE", ""}, rows)
+				})
+			}),
+		}, c.mailboxRemove(), c.mailboxTry(), c.mailboxAdd(), c.mailboxChange(), c.mailboxCheck(), c.mailboxFind(),
 		c.mailboxAddress(), c.mailboxSignIn())
 	return root
 }

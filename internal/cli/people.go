@@ -130,23 +130,12 @@ func (c peopleCommands) outgoing() *cobra.Command {
 
 func findAddressee(ctx context.Context, api *client.Client, name string) (client.Addressee, error) {
 	all, err := call[[]client.Addressee](api.ListAddressees(ctx))
-	if err != nil {
-		return client.Addressee{}, err
-	}
-	var names []string
-	for _, a := range all {
-		if strings.EqualFold(a.Name, name) {
-			return a, nil
-		}
-		names = append(names, a.Name)
-	}
-	return client.Addressee{}, fmt.Errorf("there is no notification called %q; there are: %s",
-		name, strings.Join(names, ", "))
+	return named(all, err, "notification", name, func(a *client.Addressee) (string, string) { return a.Name, a.ID })
 }
 
 func (c peopleCommands) addressees() *cobra.Command {
 	root := &cobra.Command{Use: "notifications", Aliases: []string{"addressees"}, Short: "Notifications: who is told"}
-	root.AddCommand(c.addresseesList())
+	root.AddCommand(c.addresseesList(), showing(c.command, "Show a notification with its settings", findAddressee))
 	var mails []string
 	var url, secretFile, tray, dailyAt string
 	var inside bool
@@ -206,7 +195,9 @@ func (c peopleCommands) addressees() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return c.addresseesSaid(a)
+		return c.show(a, func() {
+			c.printf("“%s” is changed. Try it: inktray notifications trial %q\n", a.Name, a.Name)
+		})
 	})
 	root.AddCommand(
 		flags(&cobra.Command{Use: "add NAME", Short: "Add a notification", Args: cobra.ExactArgs(1),
@@ -288,7 +279,7 @@ type alarmFlags struct {
 func (c peopleCommands) alarms() *cobra.Command {
 	root := &cobra.Command{Use: "alarms", Short: "Alarms: when a rule is silent, or a mailbox or cabinet is out of reach"}
 
-	root.AddCommand(c.alarmsList())
+	root.AddCommand(c.alarmsList(), showing(c.command, "Show an alarm with its settings", findAlarm))
 	var f alarmFlags
 	const again = "An alarm of that name is changed: what is not given stays."
 	silence := &cobra.Command{Use: "silence NAME", Short: "Warn when a rule should have filed and did not",

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -16,15 +15,7 @@ import (
 
 func findTopic(ctx context.Context, api *client.Client, name string) (client.Topic, error) {
 	all, err := call[[]client.Topic](api.ListTopics(ctx))
-	if err != nil {
-		return client.Topic{}, err
-	}
-	at := slices.IndexFunc(all, func(x client.Topic) bool { return strings.EqualFold(x.Name, name) || x.ID == name })
-	if at < 0 {
-		return client.Topic{},
-			&exitError{exitMissing, fmt.Sprintf("there is no topic called “%s”; see inktray topics list", name)}
-	}
-	return all[at], nil
+	return named(all, err, "topic", name, func(x *client.Topic) (string, string) { return x.Name, x.ID })
 }
 
 // exportedTopic reads what topics export wrote.
@@ -59,7 +50,7 @@ func (s *sort) said() (bool, error) {
 // topics are the commands about topics.
 func (c topicCommands) topics() *cobra.Command {
 	root := &cobra.Command{Use: "topics", Short: "What messages are about, learned from examples that you mark"}
-	root.AddCommand(c.list(), c.add(), c.rename(), c.remove(), c.mark(), c.examples(), c.forget(), c.ask(), c.past(),
+	root.AddCommand(c.list(), showing(c.command, "Show a topic, and how good it is", findTopic), c.add(), c.rename(), c.remove(), c.mark(), c.examples(), c.forget(), c.ask(), c.past(),
 		c.export(), c.imports())
 	return root
 }

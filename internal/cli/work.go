@@ -69,7 +69,7 @@ func (c mailCommands) messagesList() *cobra.Command {
 func (c mailCommands) messagesWhy() *cobra.Command {
 	var thorough bool
 	why := &cobra.Command{
-		Use: "why NUMBER", Short: "Show what was decided for a message, and why",
+		Use: "why NUMBER", Aliases: []string{"show"}, Short: "Show what was decided for a message, and why",
 		Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			id, err := numberOf(args[0], "message")
