@@ -332,13 +332,13 @@ func (f *openFlags) flags(cmd *cobra.Command) {
 func (c backupCommands) opening(name string, f *openFlags) (io.ReadCloser, []age.Identity, error) {
 	var phrase, keys string
 	if f.key != "" {
-		data, err := os.ReadFile(f.key)
+		data, err := c.readFile(f.key)
 		if err != nil {
 			return nil, nil, err
 		}
 		keys = string(data)
 	} else {
-		if name == "-" && f.passphrase == "" && os.Getenv(passphraseVariable) == "" {
+		if name == "-" && (f.passphrase == "" || f.passphrase == "-") && os.Getenv(passphraseVariable) == "" {
 			return nil, nil, usageError{fmt.Errorf("the backup comes from standard input, so give the passphrase in a file or "+
 				"in %s", passphraseVariable)}
 		}

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -44,11 +43,11 @@ func kindOf(kind, folder string) (string, error) {
 }
 
 // authority reads certificates from the file that was named.
-func (f *cabinetFlags) authority() (*string, error) {
+func (f *cabinetFlags) authority(c *command) (*string, error) {
 	if f.authorityFile == "" {
 		return nil, nil
 	}
-	data, err := os.ReadFile(f.authorityFile)
+	data, err := c.readFile(f.authorityFile)
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +71,7 @@ func (f *cabinetFlags) settings(c *command, name string) (client.CabinetSettings
 	set := client.CabinetSettings{Name: name, Kind: &k, Folder: f.folder, Mode: given(f.mode), Owner: given(f.owner),
 		Username: given(f.user), Pinned: given(f.pinned), Proxy: given(f.proxy), HostKey: given(f.hostKey),
 		Region: given(f.region)}
-	if set.Authority, err = f.authority(); err != nil {
+	if set.Authority, err = f.authority(c); err != nil {
 		return set, err
 	}
 	if kind != "local" && f.user != "" {
@@ -330,7 +329,7 @@ func (c cabinetCommands) changeCabinet() *cobra.Command {
 					*at.into = at.value
 				}
 			}
-			if set.Authority, err = f.authority(); err != nil {
+			if set.Authority, err = f.authority(c.command); err != nil {
 				return err
 			}
 			// A kept secret is sent only where it was given for: another way needs it again.

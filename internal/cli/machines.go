@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -129,20 +128,20 @@ func (f *machineFlags) add(cmd *cobra.Command) {
 const machineToken = "INKTRAY_MACHINE_TOKEN"
 
 // settings reads the options into what the service is told.
-func (f *machineFlags) settings(name string) (s client.MachineSettings, err error) {
+func (f *machineFlags) settings(c *command, name string) (s client.MachineSettings, err error) {
 	s = client.MachineSettings{Name: name, Address: f.address, Place: f.place.place, User: given(f.place.user),
 		Region: given(f.place.region), HostKey: given(f.place.hostKey)}
-	passphrase, err := unasked(f.place.passphraseFile, replicaPassphrase)
+	passphrase, err := unasked(c.readFile, f.place.passphraseFile, replicaPassphrase)
 	if err != nil {
 		return s, err
 	}
-	secret, err := unasked(f.place.secretFile, replicaSecret)
+	secret, err := unasked(c.readFile, f.place.secretFile, replicaSecret)
 	if err != nil {
 		return s, err
 	}
 	s.Passphrase, s.Secret = given(passphrase), given(secret)
 	if f.place.authority != "" {
-		pem, err := os.ReadFile(f.place.authority)
+		pem, err := c.readFile(f.place.authority)
 		if err != nil {
 			return s, err
 		}
@@ -165,7 +164,7 @@ func (c machineCommands) add() *cobra.Command {
 				return usageError{errors.New("say at which address the machine answers, with --address, and where its replica " +
 					"is, with --of")}
 			}
-			s, err := f.settings(args[0])
+			s, err := f.settings(c.command, args[0])
 			if err != nil {
 				return err
 			}
@@ -197,7 +196,7 @@ func (c machineCommands) change() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := f.settings(args[0])
+			s, err := f.settings(c.command, args[0])
 			if err != nil {
 				return err
 			}
@@ -218,7 +217,7 @@ func (c machineCommands) change() *cobra.Command {
 					*one.now = *one.was
 				}
 			}
-			token, err := unasked(f.tokenFile, machineToken)
+			token, err := unasked(c.readFile, f.tokenFile, machineToken)
 			if err != nil {
 				return err
 			}

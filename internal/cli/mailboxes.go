@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -199,7 +198,7 @@ func (f *mailboxFlags) apply(c *command, s *client.MailboxSettings, given func(s
 		data := []byte{}
 		if f.authority != "" {
 			var err error
-			if data, err = os.ReadFile(f.authority); err != nil {
+			if data, err = c.readFile(f.authority); err != nil {
 				return &exitError{exitUsage, fmt.Sprintf("the certificates cannot be read: %s", inWords(err))}
 			}
 		}

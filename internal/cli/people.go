@@ -133,38 +133,43 @@ func findAddressee(ctx context.Context, api *client.Client, name string) (client
 	return named(all, err, "notification", name, func(a *client.Addressee) (string, string) { return a.Name, a.ID })
 }
 
+// addresseeFlags are what a notification is set by.
+type addresseeFlags struct {
+	mails                          []string
+	url, secretFile, tray, dailyAt string
+	inside                         bool
+}
+
+func (f *addresseeFlags) add(cmd *cobra.Command) *cobra.Command {
+	cmd.Flags().StringSliceVar(&f.mails, "mail", nil, "a mail address; may stand several times")
+	cmd.Flags().StringVar(&f.url, "call", "", "an address to call (CloudEvents over HTTP) instead of mail")
+	cmd.Flags().StringVar(&f.secretFile, "secret-file", "",
+		"file with the secret that signs the calls; - reads it from standard input")
+	cmd.Flags().BoolVar(&f.inside, "inside", false, "calls may go to this machine's own network")
+	cmd.Flags().StringVar(&f.tray, "tray", "never", "told what waits in the tray: never, \"at once\" or daily")
+	cmd.Flags().StringVar(&f.dailyAt, "daily-at", "08:00", "when the daily digest goes")
+	return cmd
+}
+
+func (f *addresseeFlags) settings(c peopleCommands, name string) (client.AddresseeSettings, error) {
+	kind := client.AddresseeSettingsKind("mail")
+	if f.url != "" {
+		kind = "call"
+	}
+	told := client.AddresseeSettingsTray(f.tray)
+	s := client.AddresseeSettings{Name: name, Kind: kind, Addresses: &f.mails, URL: &f.url, Inside: &f.inside, Tray: &told,
+		DailyAt: &f.dailyAt}
+	if f.mails == nil {
+		s.Addresses = nil
+	}
+	var err error
+	s.Secret, err = c.secretFrom(f.secretFile)
+	return s, err
+}
+
 func (c peopleCommands) addressees() *cobra.Command {
 	root := &cobra.Command{Use: "notifications", Aliases: []string{"addressees"}, Short: "Notifications: who is told"}
-	root.AddCommand(c.addresseesList(), showing(c.command, "Show a notification with its settings", findAddressee))
-	var mails []string
-	var url, secretFile, tray, dailyAt string
-	var inside bool
-	settings := func(name string) (client.AddresseeSettings, error) {
-		kind := client.AddresseeSettingsKind("mail")
-		if url != "" {
-			kind = "call"
-		}
-		told := client.AddresseeSettingsTray(tray)
-		s := client.AddresseeSettings{Name: name, Kind: kind, Addresses: &mails, URL: &url, Inside: &inside, Tray: &told,
-			DailyAt: &dailyAt}
-		if mails == nil {
-			s.Addresses = nil
-		}
-		var err error
-		s.Secret, err = c.secretFrom(secretFile)
-		return s, err
-	}
-	flags := func(cmd *cobra.Command) *cobra.Command {
-		cmd.Flags().StringSliceVar(&mails, "mail", nil, "a mail address; may stand several times")
-		cmd.Flags().StringVar(&url, "call", "", "an address to call (CloudEvents over HTTP) instead of mail")
-		cmd.Flags().StringVar(&secretFile, "secret-file", "",
-			"file with the secret that signs the calls; - reads it from standard input")
-		cmd.Flags().BoolVar(&inside, "inside", false, "calls may go to this machine's own network")
-		cmd.Flags().StringVar(&tray, "tray", "never", "told what waits in the tray: never, \"at once\" or daily")
-		cmd.Flags().StringVar(&dailyAt, "daily-at", "08:00", "when the daily digest goes")
-		return cmd
-	}
-
+	var f addresseeFlags
 	change := &cobra.Command{Use: "change NAME",
 		Short: "Change a notification; options that you leave out stay as they are", Args: cobra.ExactArgs(1)}
 	change.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
@@ -172,7 +177,7 @@ func (c peopleCommands) addressees() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		s, err := settings(old.Name)
+		s, err := f.settings(c, old.Name)
 		if err != nil {
 			return err
 		}
@@ -199,27 +204,23 @@ func (c peopleCommands) addressees() *cobra.Command {
 			c.printf("“%s” is changed. Try it: inktray notifications trial %q\n", a.Name, a.Name)
 		})
 	})
-	root.AddCommand(
-		flags(&cobra.Command{Use: "add NAME", Short: "Add a notification", Args: cobra.ExactArgs(1),
-			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-				s, err := settings(args[0])
-				if err != nil {
-					return err
-				}
-				a, err := call[client.Addressee](api.AddAddressee(ctx, s))
-				if err != nil {
-					return err
-				}
-				return c.addresseesSaid(a)
-			})}), flags(change),
-		c.addresseesTrial(), c.addresseesRemove())
+	add := &cobra.Command{Use: "add NAME", Short: "Add a notification", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			s, err := f.settings(c, args[0])
+			if err != nil {
+				return err
+			}
+			a, err := call[client.Addressee](api.AddAddressee(ctx, s))
+			if err != nil {
+				return err
+			}
+			return c.show(a, func() {
+				c.printf("“%s” is added. Try it: inktray notifications trial %q\n", a.Name, a.Name)
+			})
+		})}
+	root.AddCommand(c.addresseesList(), showing(c.command, "Show a notification with its settings", findAddressee),
+		f.add(add), f.add(change), c.addresseesTrial(), c.addresseesRemove())
 	return root
-}
-
-func (c peopleCommands) addresseesSaid(a client.Addressee) error {
-	return c.show(a, func() {
-		c.printf("“%s” is added. Try it: inktray notifications trial %q\n", a.Name, a.Name)
-	})
 }
 
 func (c peopleCommands) addresseesList() *cobra.Command {

@@ -62,11 +62,11 @@ func (o *placeOptions) writeFlags(f *pflag.FlagSet) {
 }
 
 // unasked reads a secret out of a file or the environment, without asking.
-func unasked(file, env string) (string, error) {
+func unasked(read func(file string) ([]byte, error), file, env string) (string, error) {
 	if file == "" {
 		return os.Getenv(env), nil
 	}
-	data, err := os.ReadFile(file)
+	data, err := read(file)
 	return strings.TrimRight(string(data), "\r\n"), err
 }
 
@@ -138,10 +138,10 @@ func (o *placeOptions) name() string {
 
 // open gives the place, and the passphrase. staging is a folder for what is on its way into an object store.
 func (o *placeOptions) open(staging string, resolver *net.Resolver) (p replica.Place, passphrase string, err error) {
-	if passphrase, err = unasked(o.passphraseFile, replicaPassphrase); err != nil {
+	if passphrase, err = unasked(os.ReadFile, o.passphraseFile, replicaPassphrase); err != nil {
 		return nil, "", err
 	}
-	secret, err := unasked(o.secretFile, replicaSecret)
+	secret, err := unasked(os.ReadFile, o.secretFile, replicaSecret)
 	if err != nil {
 		return nil, "", err
 	}

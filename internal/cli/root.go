@@ -165,6 +165,7 @@ type command struct {
 	format    string
 	authority string // file with the certificate of an authority that is trusted, too
 	at        string // the other machine of the office that carries the command out; "" for none
+	piped     bool   // standard input was read
 	quiet     bool   // nothing is printed but errors, and JSON where it is asked for
 	language  string // of the person, as in Accept-Language; "" for none
 	texts     *texts.Catalogue
@@ -176,7 +177,8 @@ func (c *command) root() *cobra.Command {
 		Long: "Ink Tray watches mailboxes, finds the messages that rules are for, and files their attachments into dated, " +
 			"named folders.\n\n" +
 			"Exit codes: 0 done, 1 failed, 2 not understood, 3 not signed in or not allowed, 4 not right as given, 5 no such " +
-			"thing, 6 no service reached, 7 changes to make (apply --preview).",
+			"thing, 6 no service reached, 7 changes to make (apply --preview).\n\n" +
+			"Where a file is read, - is standard input.",
 		SilenceErrors: true, SilenceUsage: true, Version: Version,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			if c.format != "table" && c.format != "json" {
@@ -302,7 +304,7 @@ func (c *command) do(f func(ctx context.Context, api *client.Client, args []stri
 // argument, where every user of the machine could read it.
 func (c *command) secret(file, env, prompt string) (string, error) {
 	if file != "" {
-		data, err := os.ReadFile(file)
+		data, err := c.readFile(file)
 		return strings.TrimRight(string(data), "\r\n"), err
 	}
 	if s := os.Getenv(env); s != "" {

@@ -17,12 +17,28 @@ import (
 	"inktray.example/inktray/internal/core/rule"
 )
 
-// readFile reads a file, or what is piped in where its name is "-".
+// mostPiped is how many octets are read from standard input.
+const mostPiped = 64 << 20
+
+// readFile reads a file, or what is piped in where its name is "-". That can be read once.
 func (c *command) readFile(name string) ([]byte, error) {
-	if name == "-" {
-		return io.ReadAll(io.LimitReader(c.in, 8<<20))
+	if name != "-" {
+		return os.ReadFile(name)
 	}
-	return os.ReadFile(name)
+	if c.piped {
+		return nil, usageError{errors.New("standard input is read once; give the other one as a file")}
+	}
+	c.piped = true
+	return piped(c.in)
+}
+
+// piped reads standard input to its end.
+func piped(in io.Reader) ([]byte, error) {
+	data, err := io.ReadAll(io.LimitReader(in, mostPiped+1))
+	if err == nil && len(data) > mostPiped {
+		err = usageError{fmt.Errorf("standard input has more than %s", size(mostPiped))}
+	}
+	return data, err
 }
 
 // readRules reads a file of rules, telling mistakes with their lines.

@@ -140,7 +140,8 @@ func Each(lang, context string, f func(english, said string)) error {
 }
 
 func newCatalogue(lang string) (*Catalogue, error) {
-	c := &Catalogue{lang: lang, exact: map[string]string{}, byStart: map[string][]*template{}, formats: map[string]string{}}
+	c := &Catalogue{lang: lang, exact: map[string]string{},
+		byStart: map[string][]*template{}, formats: map[string]string{}}
 	err := Each(lang, Service, func(english, said string) {
 		if said == "" {
 			return
