@@ -50,8 +50,8 @@ func (s *sort) said() (bool, error) {
 // topics are the commands about topics.
 func (c topicCommands) topics() *cobra.Command {
 	root := &cobra.Command{Use: "topics", Short: "What messages are about, learned from examples that you mark"}
-	root.AddCommand(c.list(), showing(c.command, "Show a topic, and how good it is", findTopic), c.add(), c.rename(), c.remove(), c.mark(), c.examples(), c.forget(), c.ask(), c.past(),
-		c.export(), c.imports())
+	root.AddCommand(c.list(), showing(c.command, "Show a topic, and how good it is", findTopic), c.add(), c.rename(),
+		c.remove(), c.mark(), c.examples(), c.forget(), c.ask(), c.past(), c.export(), c.imports())
 	return root
 }
 
