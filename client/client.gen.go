@@ -2769,9 +2769,9 @@ type LinkUse struct {
 	Password string  `json:"password"`
 }
 
-// LocalFolder A folder of the machine that runs the service, and the folders within it.
+// LocalFolder A folder of the machine that runs the service or of a server, and the folders within it.
 type LocalFolder struct {
-	// Above the path of the folder around it; missing at the top
+	// Above that of the folder around it; missing at the top
 	Above *string `json:"above,omitempty"`
 
 	// Folders the names of the folders within it, a thousand at most
@@ -2780,7 +2780,7 @@ type LocalFolder struct {
 	// More there are more, which are not listed
 	More bool `json:"more"`
 
-	// Path its whole path
+	// Path its whole path, or its address
 	Path string `json:"path"`
 }
 
@@ -4058,6 +4058,30 @@ type ScansSettings struct {
 
 // Scope What a token is good for: all that its person may do, reading only, the register only, the metrics only, or for another machine of the office, which asks with it for any person of the same name at both.
 type Scope string
+
+// ServerPlace A folder of a server, and how the server is reached.
+//
+// Examples: {"folder":"sftp://files.brackwater.example/srv/harbour","host_key":"SHA256:47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU","kind":"sftp","secret":"correct horse battery staple","username":"tray"}
+type ServerPlace struct {
+	Authority *string `json:"authority,omitempty"`
+
+	// Folder its address
+	Folder  string  `json:"folder"`
+	HostKey *string `json:"host_key,omitempty"`
+
+	// Kind What kind of place a cabinet is.
+	Kind CabinetKind `json:"kind"`
+
+	// Make the name of a folder that is made in it, where it is not there; its folders are listed then
+	Make   *string `json:"make,omitempty"`
+	Pinned *string `json:"pinned,omitempty"`
+	Proxy  *string `json:"proxy,omitempty"`
+	Region *string `json:"region,omitempty"`
+
+	// Secret a password or a key; it is not kept
+	Secret   *string `json:"secret,omitempty"`
+	Username *string `json:"username,omitempty"`
+}
 
 // Setup Whether the service waits for its first administrator.
 type Setup struct {
@@ -5612,6 +5636,9 @@ type SwitchRuleOnJSONRequestBody = SwitchOnRequest
 
 // SetScansJSONRequestBody defines body for SetScans for application/json ContentType.
 type SetScansJSONRequestBody = ScansSettings
+
+// ListServerFoldersJSONRequestBody defines body for ListServerFolders for application/json ContentType.
+type ListServerFoldersJSONRequestBody = ServerPlace
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
@@ -7208,6 +7235,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/scans (the `SetScans` operationId).
 	SetScans(ctx context.Context, params *SetScansParams, body SetScansJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListServerFoldersWithBody The folders within a folder of a server, to choose one for a cabinet; a new one is made there before, where one is named. Hidden ones are left out.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/server-folders (the `ListServerFolders` operationId).
+	ListServerFoldersWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListServerFolders The folders within a folder of a server, to choose one for a cabinet; a new one is made there before, where one is named. Hidden ones are left out.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/server-folders (the `ListServerFolders` operationId).
+	ListServerFolders(ctx context.Context, body ListServerFoldersJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignInWithBody Sign in with name and password.
 	//
@@ -11398,6 +11439,40 @@ func (c *Client) SetScansWithBody(ctx context.Context, params *SetScansParams, c
 // Corresponds with PUT /api/v1/scans (the `SetScans` operationId).
 func (c *Client) SetScans(ctx context.Context, params *SetScansParams, body SetScansJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetScansRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListServerFoldersWithBody The folders within a folder of a server, to choose one for a cabinet; a new one is made there before, where one is named. Hidden ones are left out.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/server-folders (the `ListServerFolders` operationId).
+func (c *Client) ListServerFoldersWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListServerFoldersRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListServerFolders The folders within a folder of a server, to choose one for a cabinet; a new one is made there before, where one is named. Hidden ones are left out.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/server-folders (the `ListServerFolders` operationId).
+func (c *Client) ListServerFolders(ctx context.Context, body ListServerFoldersJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListServerFoldersRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -20495,6 +20570,46 @@ func NewSetScansRequestWithBody(server string, params *SetScansParams, contentTy
 	return req, nil
 }
 
+// NewListServerFoldersRequest calls the generic ListServerFolders builder with application/json body
+func NewListServerFoldersRequest(server string, body ListServerFoldersJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewListServerFoldersRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewListServerFoldersRequestWithBody constructs an http.Request for the ListServerFolders method, with any body, and a specified content type
+func NewListServerFoldersRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/server-folders")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSignInRequest calls the generic SignIn builder with application/json body
 func NewSignInRequest(server string, body SignInJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -23708,6 +23823,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/scans (the `SetScans` operationId).
 	SetScansWithResponse(ctx context.Context, params *SetScansParams, body SetScansJSONRequestBody, reqEditors ...RequestEditorFn) (*SetScansResponse, error)
+
+	// ListServerFoldersWithBodyWithResponse The folders within a folder of a server, to choose one for a cabinet; a new one is made there before, where one is named. Hidden ones are left out.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/server-folders (the `ListServerFolders` operationId).
+	ListServerFoldersWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ListServerFoldersResponse, error)
+
+	// ListServerFoldersWithResponse The folders within a folder of a server, to choose one for a cabinet; a new one is made there before, where one is named. Hidden ones are left out.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/server-folders (the `ListServerFolders` operationId).
+	ListServerFoldersWithResponse(ctx context.Context, body ListServerFoldersJSONRequestBody, reqEditors ...RequestEditorFn) (*ListServerFoldersResponse, error)
 
 	// SignInWithBodyWithResponse Sign in with name and password.
 	//
@@ -32432,6 +32561,54 @@ func (r SetScansResponse) ContentType() string {
 	return ""
 }
 
+type ListServerFoldersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LocalFolder
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListServerFoldersResponse) GetJSON200() *LocalFolder {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListServerFoldersResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListServerFoldersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListServerFoldersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListServerFoldersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListServerFoldersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SignInResponse200Headers the declared response headers of an HTTP 200 response for SignIn
 type SignInResponse200Headers struct {
 	SetCookie *string
@@ -37264,6 +37441,32 @@ func (c *ClientWithResponses) SetScansWithResponse(ctx context.Context, params *
 		return nil, err
 	}
 	return ParseSetScansResponse(rsp)
+}
+
+// ListServerFoldersWithBodyWithResponse The folders within a folder of a server, to choose one for a cabinet; a new one is made there before, where one is named. Hidden ones are left out.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/server-folders (the `ListServerFolders` operationId).
+func (c *ClientWithResponses) ListServerFoldersWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ListServerFoldersResponse, error) {
+	rsp, err := c.ListServerFoldersWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListServerFoldersResponse(rsp)
+}
+
+// ListServerFoldersWithResponse The folders within a folder of a server, to choose one for a cabinet; a new one is made there before, where one is named. Hidden ones are left out.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/server-folders (the `ListServerFolders` operationId).
+func (c *ClientWithResponses) ListServerFoldersWithResponse(ctx context.Context, body ListServerFoldersJSONRequestBody, reqEditors ...RequestEditorFn) (*ListServerFoldersResponse, error) {
+	rsp, err := c.ListServerFolders(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListServerFoldersResponse(rsp)
 }
 
 // SignInWithBodyWithResponse Sign in with name and password.
@@ -43769,6 +43972,39 @@ func ParseSetScansResponse(rsp *http.Response) (*SetScansResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Scans
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListServerFoldersResponse parses an HTTP response from a ListServerFoldersWithResponse call
+func ParseListServerFoldersResponse(rsp *http.Response) (*ListServerFoldersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListServerFoldersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LocalFolder
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -7,10 +7,15 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/url"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+	"unicode"
+
+	"inktray.example/inktray/internal/store"
 )
 
 // mostLocalFolders bounds how many folders are listed at once.
@@ -52,6 +57,57 @@ func (s *cabinetHandlers) ListLocalFolders(_ context.Context,
 		out.Above = &above
 	}
 	return ListLocalFolders200JSONResponse(out), nil
+}
+
+// ListServerFolders lists the folders within one of a server, so that an administrator can choose one.
+func (s *cabinetHandlers) ListServerFolders(ctx context.Context,
+	r ListServerFoldersRequestObject) (ListServerFoldersResponseObject, error) {
+	b := r.Body
+	at, err := url.Parse(strings.TrimSpace(b.Folder))
+	if err != nil {
+		return nil, field("folder", fmt.Sprintf("“%s” is no address of a folder", b.Folder))
+	}
+	made := strings.TrimSpace(text(b.Make))
+	if made == "." || made == ".." || strings.ContainsFunc(made, func(r rune) bool {
+		return r == '/' || r == '\\' || unicode.IsControl(r)
+	}) {
+		return nil, field("make", fmt.Sprintf("“%s” is no name of a folder", made))
+	}
+	c := store.Cabinet{ID: store.NewID(), Kind: string(b.Kind), Folder: strings.TrimSpace(b.Folder)}
+	if c.Kind == "local" {
+		return nil, field("kind", "this lists folders of servers; GET /api/v1/local-folders lists those of this machine")
+	}
+	if err := settleCabinet(&c, map[string]*string{"username": b.Username, "secret": b.Secret, "authority": b.Authority,
+		"pinned": b.Pinned, "proxy": b.Proxy, "host_key": b.HostKey, "region": b.Region}); err != nil {
+		return nil, err
+	}
+	if b.Secret != nil {
+		if err := s.Store.Cabinets.Seal(&c, *b.Secret); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.Store.Note(ctx, viewerOf(ctx).Name, "look at folders", c.Folder); err != nil {
+		return nil, err
+	}
+	folders, err := s.Engine.Cabinets.Folders(ctx, &c, made)
+	if err != nil {
+		return nil, err
+	}
+	out := LocalFolder{Folders: folders[:min(len(folders), mostLocalFolders)], More: len(folders) > mostLocalFolders}
+	at.RawPath = ""
+	at.Path = strings.TrimSuffix(at.Path, "/")
+	if made != "" {
+		at.Path += "/" + made
+	}
+	out.Path = at.String()
+	// The top of a server, of a home and of a bucket has nothing above it.
+	levels := strings.Split(strings.TrimPrefix(at.Path, "/"), "/")
+	if top := b.Kind == "s3" || levels[0] == "~"; len(levels) > 1 || !top && levels[0] != "" {
+		at.Path = strings.TrimSuffix(path.Dir(at.Path), "/")
+		above := at.String()
+		out.Above = &above
+	}
+	return ListServerFolders200JSONResponse(out), nil
 }
 
 // foldersIn lists folders within a folder, in their order. A folder of a million files is read a part at a time.

@@ -30,6 +30,8 @@ type Config struct {
 	OpenCabinet func(c *store.Cabinet) (cabinet.Cabinet, error)
 	// Prepare makes a place into a cabinet and returns its identity.
 	Prepare func(ctx context.Context, c *store.Cabinet, now time.Time) (identity string, err error)
+	// Browse lists a place on a server that need not be a cabinet. It first makes a folder in it, where one is named.
+	Browse func(ctx context.Context, c *store.Cabinet, made string) ([]cabinet.Entry, error)
 	// LeaseBeat is how often this run says in a cabinet that it is there; 0 for the usual, 15 seconds.
 	LeaseBeat time.Duration
 	// Turn is since which turn of the machines that work by turns this one works, as long as it is its turn; 0 otherwise.

@@ -1,6 +1,7 @@
 package cabinets
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"time"
 
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/store"
@@ -223,4 +225,28 @@ func (cs *Cabinets) CabinetFolders(ctx context.Context, cabinetID, within string
 		return nil, err
 	}
 	return cabinet.Folders(ctx, g.Cabinet, strings.Trim(within, "/"))
+}
+
+// patience is how long a server may take to list a folder for a person who waits.
+const patience = 30 * time.Second
+
+// Folders lists the folders within a place on a server that need not be a cabinet, in their order. It first makes one
+// in it and lists that, where made names one.
+func (cs *Cabinets) Folders(ctx context.Context, c *store.Cabinet, made string) ([]string, error) {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	found, err := cs.Browse(ctx, c, made)
+	if err != nil {
+		return nil, err
+	}
+	folders := []string{}
+	for _, e := range found {
+		if e.Folder && !strings.HasPrefix(e.Name, ".") {
+			folders = append(folders, e.Name)
+		}
+	}
+	slices.SortFunc(folders, func(a, b string) int {
+		return cmp.Or(strings.Compare(strings.ToLower(a), strings.ToLower(b)), strings.Compare(a, b))
+	})
+	return folders, nil
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
@@ -54,6 +55,18 @@ func (s *shelves) prepare(ctx context.Context, c *store.Cabinet, now time.Time) 
 	}
 	id, err := tree.Prepare(ctx, t, now)
 	return id, errors.Join(err, t.Close())
+}
+
+func (s *shelves) browse(ctx context.Context, c *store.Cabinet, made string) ([]cabinet.Entry, error) {
+	t, err := s.tree(c)
+	if err != nil {
+		return nil, err
+	}
+	found, err := tree.Browse(ctx, t, made)
+	if c.Kind == "s3" && errors.Is(err, fs.ErrNotExist) { // there, a folder begins with its first file
+		err = nil
+	}
+	return found, errors.Join(err, t.Close())
 }
 
 // tree gives the tree of a cabinet that is on a server.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -89,8 +90,55 @@ func (c cabinetCommands) cabinets() *cobra.Command {
 
 	root.AddCommand(c.cabinetsAdd(), c.changeCabinet(), c.moveCabinet(), c.cabinetsList(),
 		showing(c.command, "Show a cabinet with its settings and how it does", findCabinet), c.cabinetsCheck(),
-		c.unknownFiles(), c.cabinetsAddress(), c.cabinetsRemove())
+		c.cabinetsLook(), c.unknownFiles(), c.cabinetsAddress(), c.cabinetsRemove())
 	return root
+}
+
+// cabinetsLook lists the folders of a place that need not be a cabinet.
+func (c cabinetCommands) cabinetsLook() *cobra.Command {
+	var f cabinetFlags
+	var made string
+	look := &cobra.Command{Use: "look PLACE", Short: "List the folders at a place, to choose one for a cabinet",
+		Args: cobra.ExactArgs(1),
+		Example: `  inktray cabinets look /srv
+  inktray cabinets look https://files.brackwater.example/dav --kind webdav --user harbour
+  inktray cabinets look sftp://files.brackwater.example/srv --user surveys --make Surveys --host-key SHA256:...`}
+	look.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		var found client.LocalFolder
+		f.folder = args[0]
+		set, err := f.settings(c.command, "")
+		switch {
+		case err != nil:
+			return err
+		case *set.Kind == client.Local && made != "":
+			return usageError{errors.New("--make is for servers; cabinets add makes a folder of this machine")}
+		case *set.Kind == client.Local:
+			found, err = call[client.LocalFolder](api.ListLocalFolders(ctx,
+				&client.ListLocalFoldersParams{Path: &set.Folder}))
+		default:
+			found, err = call[client.LocalFolder](api.ListServerFolders(ctx, client.ServerPlace{Kind: *set.Kind,
+				Folder: set.Folder, Make: given(made), Username: set.Username, Secret: set.Secret, Authority: set.Authority,
+				Pinned: set.Pinned, Proxy: set.Proxy, HostKey: set.HostKey, Region: set.Region}))
+		}
+		if err != nil {
+			return err
+		}
+		return c.show(found, func() {
+			for _, name := range found.Folders {
+				fmt.Fprintln(c.out, visible(name))
+			}
+			if len(found.Folders) == 0 {
+				c.printf("There are no folders in %s.\n", found.Path)
+			}
+			if found.More {
+				c.println("There are more folders than are shown.")
+			}
+		})
+	})
+	look.Flags().StringVar(&f.kind, "kind", "", "local, webdav, sftp or s3; else as the folder begins")
+	look.Flags().StringVar(&made, "make", "", "on a server: make a folder of this name there, and list that")
+	f.reach(look)
+	return look
 }
 
 func (c cabinetCommands) cabinetsAdd() *cobra.Command {

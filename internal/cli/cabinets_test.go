@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -52,6 +53,26 @@ func TestCabinetsOfEveryKind(t *testing.T) {
 		fails(t, "cabinets", "add", "office share", "--kind", "webdav", "--folder", places.WebDAV, "--user", demo.PlacesName),
 		"the server refuses name or password")
 	t.Setenv("INKTRAY_SECRET", demo.Password)
+	for _, place := range [][]string{{"--kind", "webdav", places.WebDAV}, {"--kind", "s3", places.Objects},
+		{"--host-key", places.HostKey, places.SFTP}} {
+		look := append([]string{"cabinets", "look", "--user", demo.PlacesName}, place...)
+		if made := value[client.LocalFolder](t, append(look, "--make", "Piers & 50%")...); len(made.Folders) > 0 ||
+			!strings.HasSuffix(made.Path, "/Piers%20&%2050%25") || made.Above == nil ||
+			*made.Above != place[len(place)-1] {
+			t.Errorf("%s: a folder was made: %+v", place, made)
+		}
+		found := value[client.LocalFolder](t, look...)
+		if place[1] != "s3" && !slices.Contains(found.Folders, "Piers & 50%") || slices.Contains(found.Folders, ".inktray") {
+			t.Errorf("%s holds %+v", place, found)
+		}
+		place[len(place)-1] += "/none"
+		if place[1] != "s3" { // folders of an object store need not be made
+			says(t, "no such folder", fails(t, append(look[:4:4], place...)...), "it is not there")
+		}
+	}
+	says(t, "this machine", must(t, "cabinets", "look", folder), "\n")
+	says(t, "a name with two levels", fails(t, "cabinets", "look", "--user", demo.PlacesName, "--kind", "webdav",
+		places.WebDAV, "--make", "a/b"), "no name of a folder")
 	must(t, "cabinets", "add", "office share", "--kind", "webdav", "--folder", places.WebDAV, "--user", demo.PlacesName)
 	must(t, "cabinets", "add", "surveys", "--folder", places.SFTP, "--user", demo.PlacesName, "--host-key", places.HostKey)
 	must(t, "cabinets", "add", "archive", "--kind", "s3", "--folder", places.Objects, "--user", demo.PlacesName)
@@ -127,7 +148,7 @@ func TestCabinetsOfEveryKind(t *testing.T) {
 // belong, checked, and moved.
 func TestCabinetsInTheConsole(t *testing.T) {
 	source := axe(t)
-	o, places, _ := placed(t)
+	o, places, folder := placed(t)
 	b := testbed.StartBrowser(t, 1280, 800)
 	b.Open(o.service.address() + "/")
 	signInAtTheDoor(b, o)
@@ -144,6 +165,28 @@ func TestCabinetsInTheConsole(t *testing.T) {
 	b.Press("Add")
 	b.Sees("Nobody has vouched for the server's host key yet")
 	b.Type("Host key", places.HostKey)
+	b.Type("Address", places.SFTP+"/none")
+	last := func(button string) { // of the sheet that lies on top
+		all := fmt.Sprintf(`[...document.querySelectorAll('[role=dialog] button')].filter(e => e.innerText === %q)`, button)
+		b.Run(all+`.pop().click()`, nil)
+	}
+	last("Choose…")
+	b.Sees("it is not there")
+	last("Begin at the top")
+	b.Until("the top is listed",
+		`[...document.querySelectorAll('[role=dialog] li button')].some(e => e.innerText === 'surveys')`)
+	last("surveys")
+	b.Sees("↑ the folder above")
+	b.Sees("There are no folders in it.")
+	b.Type("New folder in it", "By year & more")
+	barriers("the folders of a server")
+	last("Use this folder")
+	b.Until("the new folder is chosen",
+		`[...document.querySelectorAll('input')].some(i => i.value.endsWith('/By%20year%20&%20more'))`)
+	if info, err := os.Stat(filepath.Join(folder, "sftp", "surveys", "By year & more")); err != nil || !info.IsDir() {
+		t.Errorf("the folder is not on the server: %v", err)
+	}
+	b.Type("Address", places.SFTP)
 	b.Run(`[...document.querySelectorAll('[role=dialog] button')].find(e => e.innerText === 'Add').click()`, nil)
 	b.Sees(places.SFTP)
 	check := `[...document.querySelectorAll('button')].filter(e => e.innerText === 'Check')`

@@ -90,7 +90,8 @@ func findPerson(ctx context.Context, api *client.Client, name string) (client.Pe
 // people are who may sign in.
 func (c peopleCommands) people() *cobra.Command {
 	root := &cobra.Command{Use: "people", Short: "Who may sign in, and what each of them may see"}
-	root.AddCommand(c.peopleList(), showing(c.command, "Show a person with role and rights", findPerson), c.peopleInvite(), c.peopleChange(), c.peopleLock(true), c.peopleLock(false),
+	root.AddCommand(c.peopleList(), showing(c.command, "Show a person with role and rights", findPerson),
+		c.peopleInvite(), c.peopleChange(), c.peopleLock(true), c.peopleLock(false),
 		c.peopleLink(), doorCommands(c).peopleFactor(), c.peopleRemove())
 	return root
 }
@@ -290,7 +291,8 @@ func findGroup(ctx context.Context, api *client.Client, name string) (*client.Gr
 // groups are people with the same rights.
 func (c peopleCommands) groups() *cobra.Command {
 	root := &cobra.Command{Use: "groups", Short: "People with the same rights"}
-	root.AddCommand(c.groupsList(), showing(c.command, "Show a group with its people and rights", groupNamed), c.groupsSave(), c.groupsRemove())
+	root.AddCommand(c.groupsList(), showing(c.command, "Show a group with its people and rights", groupNamed),
+		c.groupsSave(), c.groupsRemove())
 	return root
 }
 

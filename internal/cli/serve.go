@@ -131,7 +131,7 @@ func start(o serviceOptions) (*service, error) {
 		Resolver: resolver, Mail: mailboxes.mail, KeepMail: s.keepMail(),
 		Turn: s.turn(), DropDomain: strings.ToLower(o.receive.domain), CrashReport: crash,
 		Dial: mailboxes.dial, Try: mailboxes.try,
-		OpenCabinet: cabinets.open, Prepare: cabinets.prepare,
+		OpenCabinet: cabinets.open, Prepare: cabinets.prepare, Browse: cabinets.browse,
 	})
 	s.machines = machines.New(machines.Config{Base: s.engine.Base, Folder: filepath.Join(o.data, "machines"),
 		Records: recordsName, Open: placesOf(filepath.Join(o.data, "machines-staging"))})

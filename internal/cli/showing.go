@@ -34,7 +34,7 @@ func showing[T any](c *command, short string,
 		})}
 }
 
-// facts are the fields of a value, each by its name in JSON and with its content in words. What is not said is left out.
+// facts are the fields of a value, each by its name in JSON and with its content in words, but for those without one.
 func facts(within string, v reflect.Value) (rows [][]string) {
 	for i := range v.NumField() {
 		name, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("json"), ",")

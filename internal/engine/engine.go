@@ -63,8 +63,8 @@ type Config struct {
 	Scanner *scan.Scanner
 	// Patience is how long the processes for one message may take while other new messages wait; 0 is the usual.
 	Patience time.Duration
-	// Prepare makes a place into a cabinet and returns its identity.
-	Prepare func(ctx context.Context, c *store.Cabinet, now time.Time) (identity string, err error)
+	Prepare func(ctx context.Context, c *store.Cabinet, now time.Time) (string, error) // as in cabinets.Config
+	Browse  func(ctx context.Context, c *store.Cabinet, made string) ([]cabinet.Entry, error)
 }
 
 // What goes wrong with mailboxes and cabinets, for those who tell people.
@@ -123,7 +123,7 @@ func New(c Config) *Engine {
 		Resolver: c.Resolver, Scanner: c.Scanner})
 	e.Cabinets = cabinets.New(cabinets.Config{Base: c.Base, Office: e.Office, Passes: e.passes,
 		Data:        filepath.Dir(c.Spool),
-		OpenCabinet: c.OpenCabinet, Prepare: c.Prepare, LeaseBeat: c.LeaseBeat, Turn: c.Turn,
+		OpenCabinet: c.OpenCabinet, Prepare: c.Prepare, Browse: c.Browse, LeaseBeat: c.LeaseBeat, Turn: c.Turn,
 		OnMoved: func(ctx context.Context, id string) { e.Filer.Recover(ctx, id) }})
 	e.Filer = filing.New(filing.Config{Base: c.Base, Office: e.Office, Cabinets: e.Cabinets, Reader: e.Reader,
 		Faults: e.faults,

@@ -375,7 +375,7 @@ func Ready(t testing.TB) string {
 
 // Patience is how long tests wait for what has to come: long enough for a machine that
 // is busy with something else.
-const Patience = time.Minute
+const Patience = 2 * time.Minute
 
 // FreePort finds a port on loopback that is free now. It lies outside of the range that the system uses for outgoing
 // connections, so that no other program takes it by chance.

@@ -95,6 +95,25 @@ func Prepare(ctx context.Context, t Tree, now time.Time) (string, error) {
 	return found.ID, nil
 }
 
+// Browse lists a place that need not be a cabinet. It first makes a folder in it, where one is named; that one may be
+// there already.
+func Browse(ctx context.Context, t Tree, made string) ([]cabinet.Entry, error) {
+	if made != "" {
+		if err := t.Mkdir(ctx, made); err != nil && !errors.Is(err, fs.ErrExist) {
+			return nil, explain(err, "making a folder in "+t.Place())
+		}
+		entry, err := t.Stat(ctx, made)
+		if err == nil && !entry.Folder {
+			return nil, explain(fs.ErrExist, "making a folder in "+t.Place())
+		}
+	}
+	found, err := t.List(ctx, made)
+	if err != nil {
+		return nil, explain(err, "looking into "+t.Place())
+	}
+	return found, nil
+}
+
 func identity(ctx context.Context, t Tree) (cabinet.Identity, error) {
 	f, err := t.Open(ctx, cabinet.IdentityFile)
 	if err != nil {

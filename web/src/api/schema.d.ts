@@ -793,6 +793,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/server-folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The folders within a folder of a server, to choose one for a cabinet; a new one is made there before, where one is named. Hidden ones are left out. */
+        post: operations["ListServerFolders"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/receiving": {
         parameters: {
             query?: never;
@@ -3048,7 +3065,22 @@ export interface webhooks {
 }
 export interface components {
     schemas: {
-        /** @description What went wrong, by RFC 9457: a sentence, what to do, and the fields that are wrong. */
+        /**
+         * @description What went wrong, by RFC 9457: a sentence, what to do, and the fields that are wrong.
+         * @example {
+         *       "type": "urn:inktray:problem:invalid",
+         *       "title": "Not valid",
+         *       "status": 422,
+         *       "detail": "Something in this is not as it should be.",
+         *       "problems": [
+         *         {
+         *           "place": "attachments[0].folder",
+         *           "text": "there is no field \"sender.nam\"",
+         *           "meant": "sender.name"
+         *         }
+         *       ]
+         *     }
+         */
         Problem: {
             /** @description stable, such as urn:inktray:problem:invalid */
             type: string;
@@ -3763,14 +3795,14 @@ export interface components {
                 advice: string;
             }[];
         };
-        /** @description An alarm. */
+        /** @description What an alarm says. */
         AlarmCall: {
             /** @description its name */
             alarm: string;
             /** @description what is wrong */
             text: string;
         };
-        /** @description A trial. */
+        /** @description What a trial says. */
         TrialCall: {
             text: string;
         };
@@ -4656,7 +4688,7 @@ export interface components {
          * @example {
          *       "messages": [
          *         {
-         *           "message": 512
+         *           "number": 512
          *         }
          *       ],
          *       "cabinet": "harbour files",
@@ -5571,11 +5603,36 @@ export interface components {
             reason: string;
             register?: string;
         };
-        /** @description A folder of the machine that runs the service, and the folders within it. */
+        /**
+         * @description A folder of a server, and how the server is reached.
+         * @example {
+         *       "kind": "sftp",
+         *       "folder": "sftp://files.brackwater.example/srv/harbour",
+         *       "username": "tray",
+         *       "secret": "correct horse battery staple",
+         *       "host_key": "SHA256:47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU"
+         *     }
+         */
+        ServerPlace: {
+            kind: components["schemas"]["CabinetKind"];
+            /** @description its address */
+            folder: string;
+            /** @description the name of a folder that is made in it, where it is not there; its folders are listed then */
+            make?: string;
+            username?: string;
+            /** @description a password or a key; it is not kept */
+            secret?: string;
+            authority?: string;
+            pinned?: string;
+            proxy?: string;
+            host_key?: string;
+            region?: string;
+        };
+        /** @description A folder of the machine that runs the service or of a server, and the folders within it. */
         LocalFolder: {
-            /** @description its whole path */
+            /** @description its whole path, or its address */
             path: string;
-            /** @description the path of the folder around it; missing at the top */
+            /** @description that of the folder around it; missing at the top */
             above?: string;
             /** @description the names of the folders within it, a thousand at most */
             folders: string[];
@@ -7827,6 +7884,31 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description The folders. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LocalFolder"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListServerFolders: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServerPlace"];
+            };
+        };
         responses: {
             /** @description The folders. */
             200: {

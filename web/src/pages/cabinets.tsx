@@ -8,7 +8,7 @@ import { useNavigate } from 'react-router'
 import { api, ifMatch, type Schemas, value } from '../api/client'
 import { queries } from '../api/queries'
 import { Button, Chip, Field, Lines, Listing, Pick, Sheet, Tick, Wrong } from '../ui/basics'
-import { FolderField } from '../ui/folderpicker'
+import { FolderField, type Shelf } from '../ui/folderpicker'
 import { End, useSettings } from '../ui/form'
 import { figure, size } from '../ui/format'
 
@@ -228,6 +228,18 @@ export function CabinetSheet({ onClose }: { onClose: () => void }) {
 
 type Place = Reached & { kind: Kind; name: string; folder: string; mode: string; owner: string; address: string }
 
+/** The folders of a server, as it is reached by what is typed. */
+function server({ kind, folder: address, username, secret, authority, pinned, proxy, host_key, region }: Place): Shelf {
+  const body: Schemas['ServerPlace'] = { kind, folder: '' }
+  for (const [k, v] of Object.entries({ username, secret, authority, pinned, proxy, host_key, region }))
+    if (v) Object.assign(body, { [k]: v })
+  return {
+    says: t`On the server: `,
+    top: address.match(kind === 's3' ? /^\w+:\/\/[^/]+\/[^/]+/ : /^\w+:\/\/[^/]+/)?.[0] ?? '',
+    list: (folder, make) => value(api.POST('/api/v1/server-folders', { body: { ...body, folder, make } })),
+  }
+}
+
 /** Adds a cabinet, or moves one to another place. */
 function PlaceSheet({ cabinet, onClose }: { cabinet: Cabinet | null; onClose: () => void }) {
   const go = useNavigate()
@@ -278,20 +290,21 @@ function PlaceSheet({ cabinet, onClose }: { cabinet: Cabinet | null; onClose: ()
         )}
         <Pick label={cabinet ? t`The new place` : t`What it is`} value={now.kind} choices={kinds} onChange={become} />
         {!cabinet && <Field label={t`Name`} required hint={t`Any name, such as harbour files.`} {...bind('name')} />}
-        {now.kind === 'local' ? (
-          <FolderField
-            label={label}
-            required
-            hint={hint}
-            {...bind('folder')}
-            path={now.folder}
-            creates={t`Ink Tray creates the new folder when you add the cabinet.`}
-            onChoose={(p) => form.set('folder', p)}
-          />
-        ) : (
-          <Field label={label} required hint={hint} {...bind('folder')} />
-        )}
-        <Reach kind={now.kind} bind={bind} />
+        {now.kind !== 'local' && <Reach kind={now.kind} bind={bind} />}
+        <FolderField
+          label={label}
+          required
+          hint={hint}
+          {...bind('folder')}
+          path={now.folder}
+          on={now.kind === 'local' ? undefined : server(now)}
+          creates={
+            now.kind === 'local'
+              ? t`Ink Tray creates the new folder when you add the cabinet.`
+              : t`Ink Tray creates the new folder on the server now.`
+          }
+          onChoose={(p) => form.set('folder', p)}
+        />
         {now.kind === 'local' && (
           <details className="mb-4">
             <summary className="font-semibold text-pen">
