@@ -63,8 +63,8 @@ type Config struct {
 	Scanner *scan.Scanner
 	// Patience is how long the processes for one message may take while other new messages wait; 0 is the usual.
 	Patience time.Duration
-	Prepare func(ctx context.Context, c *store.Cabinet, now time.Time) (string, error) // as in cabinets.Config
-	Browse  func(ctx context.Context, c *store.Cabinet, made string) ([]cabinet.Entry, error)
+	Prepare  func(ctx context.Context, c *store.Cabinet, now time.Time) (string, error) // as in cabinets.Config
+	Browse   func(ctx context.Context, c *store.Cabinet, made string) ([]cabinet.Entry, error)
 }
 
 // What goes wrong with mailboxes and cabinets, for those who tell people.
