@@ -20,7 +20,7 @@ import (
 
 // browser asks the service as a browser does, with cookies.
 type browser struct {
-	t      *testing.T
+	t      testing.TB
 	client *http.Client
 	at     string
 }
@@ -71,7 +71,7 @@ func (b *browser) is(what string, status int, kind string, want int, wanted stri
 }
 
 // at is the code that an app shows at a moment.
-func codeAt(t *testing.T, secret string, at time.Time) string {
+func codeAt(t testing.TB, secret string, at time.Time) string {
 	t.Helper()
 	code, err := totp.GenerateCode(secret, at)
 	if err != nil {

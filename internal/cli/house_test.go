@@ -22,7 +22,7 @@ import (
 
 // office is the demo in the process: the service on loopback, and its mail server.
 type office struct {
-	t         *testing.T
+	t         testing.TB
 	service   *service
 	mail      *demo.MailServer
 	authority *demo.Authority
@@ -43,7 +43,7 @@ const (
 )
 
 // openOffice starts the service on loopback, furnished as the demo is, or empty.
-func openOffice(t *testing.T, furnished furniture, with ...func(*serviceOptions)) *office {
+func openOffice(t testing.TB, furnished furniture, with ...func(*serviceOptions)) *office {
 	t.Helper()
 	o := &office{t: t, folder: t.TempDir()}
 	if *screenshots != "" { // a folder such as an office has

@@ -525,7 +525,7 @@ func TestServersAreFoundByAddress(t *testing.T) {
 	says(t, "a name server that fails", fails(t, "mailboxes", "find", "x@slow.example"), "cannot be looked up")
 }
 
-func readAll(t *testing.T, r *http.Response) string {
+func readAll(t testing.TB, r *http.Response) string {
 	t.Helper()
 	data, err := io.ReadAll(r.Body)
 	if err != nil {

@@ -10,9 +10,12 @@ import (
 	"io/fs"
 	"mime"
 	"path"
+	"slices"
 	"strings"
 
 	"github.com/gofiber/fiber/v3"
+
+	"inktray.example/inktray/internal/texts"
 )
 
 //go:embed all:dist
@@ -33,7 +36,7 @@ func Register(app fiber.Router) {
 	if err != nil {
 		panic(err) // the folder is part of the program
 	}
-	files := map[string]file{}
+	files, catalogues := map[string]file{}, map[string]string{}
 	page := []byte(missing)
 	err = fs.WalkDir(root, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
@@ -42,6 +45,9 @@ func Register(app fiber.Router) {
 		data, err := fs.ReadFile(root, name)
 		if err != nil {
 			return err
+		}
+		if language, ok := catalogueIn(name); ok {
+			catalogues[language] = "</" + name + ">; rel=modulepreload"
 		}
 		if name == "index.html" {
 			page = data
@@ -85,6 +91,18 @@ func Register(app fiber.Router) {
 			"base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 		c.Set("Cache-Control", "no-store")
 		c.Set("Content-Type", "text/html; charset=utf-8")
+		// The texts are on their way before the script asks for them (RFC 8288).
+		if link := catalogues[texts.For(c.Get("Accept-Language")).Language()]; link != "" {
+			c.Set("Link", link)
+		}
 		return c.Send(bytes.ReplaceAll(page, []byte("__CSP_NONCE__"), []byte(nonce)))
 	})
+}
+
+// catalogueIn says of which language a file has the texts: assets/de-CBFOaWI4.js has the German ones.
+func catalogueIn(name string) (language string, ok bool) {
+	rest, isAsset := strings.CutPrefix(name, "assets/")
+	language, rest, found := strings.Cut(rest, "-")
+	return language, isAsset && found && strings.HasSuffix(rest, ".js") &&
+		(language == "en" || slices.Contains(texts.Languages(), language))
 }

@@ -74,3 +74,23 @@ func TestThePageHasANonceOfItsOwnAndItsFilesLastForEver(t *testing.T) {
 		t.Errorf("a file that is not there: %d", missing.StatusCode)
 	}
 }
+
+func TestTheTextsAreOnTheirWayWithThePage(t *testing.T) {
+	app := fiber.New()
+	Register(app)
+	if _, page := get(t, app, "/"); strings.Contains(page, "built without its console") {
+		testbed.LeaveOut(t, "the built console: run make console")
+	}
+	for languages, want := range map[string]string{"": "/assets/en-", "de-AT, en;q=0.5": "/assets/de-", "xx": "/assets/en-"} {
+		response, _ := get(t, app, "/rules", "Accept-Language", languages)
+		link := response.Header.Get("Link")
+		file, ok := strings.CutSuffix(link, ">; rel=modulepreload")
+		if !ok || !strings.HasPrefix(file, "<"+want) {
+			t.Errorf("%q: the link is %q", languages, link)
+			continue
+		}
+		if response, body := get(t, app, strings.TrimPrefix(file, "<")); response.StatusCode != 200 || body == "" {
+			t.Errorf("%s: %d", file, response.StatusCode)
+		}
+	}
+}

@@ -78,6 +78,30 @@ func (b *Browser) Scheme(scheme string) {
 	b.must(err)
 }
 
+// Slow slows the processor down for the page, by so many times.
+func (b *Browser) Slow(times float64) {
+	b.t.Helper()
+	_, err := chromedp.Call(b.ctx, emulation.SetCPUThrottlingRate, emulation.SetCPUThrottlingRateParams{Rate: times})
+	b.must(err)
+}
+
+// Keeps says whether the browser keeps what it has loaded for the next page.
+func (b *Browser) Keeps(kept bool) {
+	b.t.Helper()
+	_, err := chromedp.Call(b.ctx, network.Enable, network.EnableParams{})
+	b.must(err)
+	_, err = chromedp.Call(b.ctx, network.SetCacheDisabled, network.SetCacheDisabledParams{CacheDisabled: !kept})
+	b.must(err)
+}
+
+// Before runs a script in every page before its own.
+func (b *Browser) Before(script string) {
+	b.t.Helper()
+	_, err := chromedp.Call(b.ctx, page.AddScriptToEvaluateOnNewDocument,
+		page.AddScriptToEvaluateOnNewDocumentParams{Source: script})
+	b.must(err)
+}
+
 // Trust lets the browser take any certificate: those of tests are signed by nobody whom it knows.
 func (b *Browser) Trust() {
 	b.t.Helper()
