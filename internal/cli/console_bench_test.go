@@ -8,8 +8,8 @@ import (
 )
 
 // BenchmarkTheFirstPage measures how long it takes until a person who is signed in sees the heading of the first page,
-// and what was filed, with a processor that is slowed down four times. The browser has kept the files of the console, or
-// loads all of them.
+// and what was filed, with a processor that is slowed down four times. The browser has kept the files of the console,
+// or loads all of them.
 func BenchmarkTheFirstPage(b *testing.B) {
 	o := openOffice(b, theWhole)
 	for _, kept := range []bool{true, false} {

@@ -81,7 +81,8 @@ func TestTheTextsAreOnTheirWayWithThePage(t *testing.T) {
 	if _, page := get(t, app, "/"); strings.Contains(page, "built without its console") {
 		testbed.LeaveOut(t, "the built console: run make console")
 	}
-	for languages, want := range map[string]string{"": "/assets/en-", "de-AT, en;q=0.5": "/assets/de-", "xx": "/assets/en-"} {
+	for languages, want := range map[string]string{"": "/assets/en-", "de-AT, en;q=0.5": "/assets/de-",
+		"xx": "/assets/en-"} {
 		response, _ := get(t, app, "/rules", "Accept-Language", languages)
 		link := response.Header.Get("Link")
 		file, ok := strings.CutSuffix(link, ">; rel=modulepreload")
