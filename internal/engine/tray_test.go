@@ -262,8 +262,8 @@ func TestASilentRuleRingsOnItsDaysAtItsTime(t *testing.T) {
 	h.until("it rings once it is on again", func() bool { return rung() == 1 })
 	mail := strings.ReplaceAll(out.got("desk@brackwater.example")[0], "=\r\n", "")
 	if !strings.Contains(mail, "Subject: Ink Tray: No readings") ||
-		!strings.Contains(mail, "filed 1 in the day before") ||
-		!strings.Contains(mail, "at least 2") {
+		!strings.Contains(mail, "filed 1 file in 1 day, until") ||
+		!strings.Contains(mail, "file 2 files or more") {
 		t.Errorf("it says %s", mail)
 	}
 	notices, _ := h.store.Tray.Notices(t.Context(), store.System)

@@ -89,7 +89,7 @@ func (ob *Outbox) ringSilence(ctx context.Context, a *store.Alarm) error {
 	rang := now.UTC()
 	a.RangAt = &rang
 	text := fmt.Sprintf("The rule “%s” filed %s in %s, until %s. It should file %s or more.", r.Name,
-		phrase.Count(n, "file", "files"), span(a.WithinHours), t.Format("15:04 on Monday 2 January 2006"),
+		phrase.Count(n, "file", "files"), lasting(a.WithinHours), t.Format("15:04 on Monday 2 January 2006"),
 		phrase.Count(a.AtLeast, "file", "files"))
 	advice := "Look whether its mail came, and what the tray says."
 	if r.Removed || r.ID == "" {
@@ -107,8 +107,19 @@ func (ob *Outbox) ringSilence(ctx context.Context, a *store.Alarm) error {
 		&store.Notice{Kind: "alarm", Object: a.ID, Text: text, Advice: advice, MadeAt: ob.Clock()})
 }
 
-// span says hours in words.
+// span says hours in words, after "in the" and before "before".
 func span(hours int) string {
+	switch hours {
+	case 1:
+		return "hour"
+	case 24:
+		return "day"
+	}
+	return lasting(hours)
+}
+
+// lasting says hours in words, with their number.
+func lasting(hours int) string {
 	if hours%24 == 0 {
 		return phrase.Count(hours/24, "day", "days")
 	}

@@ -32,8 +32,13 @@ func TestASilenceAlarmIsLookedAtAtItsTimeOfTheDay(t *testing.T) {
 }
 
 func TestSpansAreSaidInWords(t *testing.T) {
-	for hours, want := range map[int]string{1: "1 hour", 5: "5 hours", 24: "1 day", 72: "3 days", 25: "25 hours"} {
+	for hours, want := range map[int]string{1: "hour", 5: "5 hours", 24: "day", 72: "3 days", 25: "25 hours"} {
 		if got := span(hours); got != want {
+			t.Errorf("%d hours: got %q, want %q", hours, got, want)
+		}
+	}
+	for hours, want := range map[int]string{1: "1 hour", 5: "5 hours", 24: "1 day", 72: "3 days", 25: "25 hours"} {
+		if got := lasting(hours); got != want {
 			t.Errorf("%d hours: got %q, want %q", hours, got, want)
 		}
 	}
