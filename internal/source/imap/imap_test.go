@@ -134,6 +134,7 @@ func TestCheckNamesTheStepThatFails(t *testing.T) {
 // script is a server that says what it is told, for what real servers do rarely.
 func script(t *testing.T, answer func(tag, command string) string) Config {
 	t.Helper()
+	blamed.Clear() // the port of an earlier server can come again
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
