@@ -92,7 +92,7 @@ func (s *cabinetHandlers) AddCabinet(ctx context.Context,
 			return nil, err
 		}
 	}
-	if err := s.Store.Note(ctx, viewerOf(ctx).Name, "check cabinet", c.Name+": "+c.Folder); err != nil {
+	if err := s.Store.Note(ctx, viewerOf(ctx).Name, "check cabinet", c.Name+": "+withoutUser(c.Folder)); err != nil {
 		return nil, err
 	}
 	if err := s.Engine.Cabinets.AddCabinet(ctx, &c, viewerOf(ctx).Name); err != nil {
@@ -144,7 +144,7 @@ func (s *cabinetHandlers) ChangeCabinet(ctx context.Context,
 		}
 	}
 	if reached {
-		if err := s.Store.Note(ctx, viewerOf(ctx).Name, "check cabinet", c.Name+": "+c.Folder); err != nil {
+		if err := s.Store.Note(ctx, viewerOf(ctx).Name, "check cabinet", c.Name+": "+withoutUser(c.Folder)); err != nil {
 			return nil, err
 		}
 	}
@@ -194,7 +194,7 @@ func (s *cabinetHandlers) CheckCabinet(ctx context.Context, r CheckCabinetReques
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.Note(ctx, viewerOf(ctx).Name, "check cabinet", c.Name+": "+c.Folder); err != nil {
+	if err := s.Store.Note(ctx, viewerOf(ctx).Name, "check cabinet", c.Name+": "+withoutUser(c.Folder)); err != nil {
 		return nil, err
 	}
 	proof, err := s.Engine.Cabinets.ProveCabinet(ctx, c.ID)

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -65,7 +66,7 @@ func (s *cabinetHandlers) ListServerFolders(ctx context.Context,
 	b := r.Body
 	at, err := url.Parse(strings.TrimSpace(b.Folder))
 	if err != nil {
-		return nil, field("folder", fmt.Sprintf("“%s” is no address of a folder", b.Folder))
+		return nil, field("folder", "this is no address of a folder")
 	}
 	made := strings.TrimSpace(text(b.Make))
 	if made == "." || made == ".." || strings.ContainsFunc(made, func(r rune) bool {
@@ -73,7 +74,10 @@ func (s *cabinetHandlers) ListServerFolders(ctx context.Context,
 	}) {
 		return nil, field("make", fmt.Sprintf("“%s” is no name of a folder", made))
 	}
-	c := store.Cabinet{ID: store.NewID(), Kind: string(b.Kind), Folder: strings.TrimSpace(b.Folder)}
+	at.RawPath = ""
+	here, _ := around(string(b.Kind), at.Path)
+	at.Path = here
+	c := store.Cabinet{ID: store.NewID(), Kind: string(b.Kind), Folder: at.String()}
 	if c.Kind == "local" {
 		return nil, field("kind", "this lists folders of servers; GET /api/v1/local-folders lists those of this machine")
 	}
@@ -86,28 +90,59 @@ func (s *cabinetHandlers) ListServerFolders(ctx context.Context,
 			return nil, err
 		}
 	}
-	if err := s.Store.Note(ctx, viewerOf(ctx).Name, "look at folders", c.Folder); err != nil {
+	if err := s.Store.Note(ctx, viewerOf(ctx).Name, "look at folders", withoutUser(c.Folder)); err != nil {
 		return nil, err
 	}
 	folders, err := s.Engine.Cabinets.Folders(ctx, &c, made)
 	if err != nil {
 		return nil, err
 	}
+	slices.SortFunc(folders, byName)
 	out := LocalFolder{Folders: folders[:min(len(folders), mostLocalFolders)], More: len(folders) > mostLocalFolders}
-	at.RawPath = ""
-	at.Path = strings.TrimSuffix(at.Path, "/")
-	if made != "" {
-		at.Path += "/" + made
-	}
+	here, above := around(c.Kind, here+"/"+made)
+	at.Path = here
 	out.Path = at.String()
-	// The top of a server, of a home and of a bucket has nothing above it.
-	levels := strings.Split(strings.TrimPrefix(at.Path, "/"), "/")
-	if top := b.Kind == "s3" || levels[0] == "~"; len(levels) > 1 || !top && levels[0] != "" {
-		at.Path = strings.TrimSuffix(path.Dir(at.Path), "/")
-		above := at.String()
-		out.Above = &above
+	if above != nil {
+		at.Path = *above
+		out.Above = optional(at.String())
 	}
 	return ListServerFolders200JSONResponse(out), nil
+}
+
+// around gives the path of a folder on a server in its plain form, and that of the folder above it: nil for the topmost
+// folder of a server, of an account's own folder (SFTP), and of a bucket (S3).
+func around(kind, at string) (here string, above *string) {
+	inside := path.Clean("/" + at)
+	within, top := "", "" // what stands before inside, and what the topmost folder is called
+	switch {
+	case kind == "sftp" && strings.Trim(at, "/") == "": // an address without a path is the account's own folder
+		return "/~", nil
+	case kind == "sftp" && (inside == "/~" || strings.HasPrefix(inside, "/~/")):
+		within, top, inside = "/~", "/~", path.Clean("/"+strings.TrimPrefix(inside, "/~"))
+	case kind == "sftp":
+		top = "/."
+	case kind == "s3":
+		bucket, rest, _ := strings.Cut(strings.TrimPrefix(inside, "/"), "/")
+		within, top, inside = "/"+bucket, "/"+bucket, path.Clean("/"+rest)
+	}
+	if inside == "/" {
+		return top, nil
+	}
+	if up := path.Dir(inside); up != "/" {
+		top = within + up
+	}
+	return within + inside, &top
+}
+
+// credentials are name and password within an address.
+var credentials = regexp.MustCompile(`//[^/]*@`)
+
+// withoutUser is an address without name and password, which do not belong there.
+func withoutUser(place string) string { return credentials.ReplaceAllString(place, "//…@") }
+
+// byName compares names of folders: case counts only where nothing else differs.
+func byName(a, b string) int {
+	return cmp.Or(strings.Compare(strings.ToLower(a), strings.ToLower(b)), strings.Compare(a, b))
 }
 
 // foldersIn lists folders within a folder, in their order. A folder of a million files is read a part at a time.
@@ -136,9 +171,7 @@ func foldersIn(path string) (folders []string, more bool, err error) {
 			return nil, false, err
 		}
 	}
-	slices.SortFunc(folders, func(a, b string) int {
-		return cmp.Or(strings.Compare(strings.ToLower(a), strings.ToLower(b)), strings.Compare(a, b))
-	})
+	slices.SortFunc(folders, byName)
 	return folders, more, nil
 }
 

@@ -62,3 +62,36 @@ func TestFoldersOfThisMachineAreListed(t *testing.T) {
 		}
 	}
 }
+
+func TestTheWayUpFromAFolderOfAServer(t *testing.T) {
+	for _, c := range []struct{ kind, at, here, above string }{
+		{"sftp", "", "/~", "none"}, {"sftp", "/", "/~", "none"}, {"sftp", "/~", "/~", "none"}, {"sftp", "/~/", "/~", "none"},
+		{"sftp", "/~/surveys", "/~/surveys", "/~"}, {"sftp", "/~/a/b/", "/~/a/b", "/~/a"},
+		{"sftp", "/srv", "/srv", "/."}, {"sftp", "/srv/a", "/srv/a", "/srv"}, {"sftp", "/.", "/.", "none"},
+		{"sftp", "/./srv", "/srv", "/."}, {"sftp", "/srv/../etc", "/etc", "/."}, {"sftp", "/~x", "/~x", "/."},
+		{"webdav", "", "", "none"}, {"webdav", "/", "", "none"}, {"webdav", "/dav", "/dav", ""},
+		{"webdav", "/dav//a/", "/dav/a", "/dav"}, {"webdav", "/~/a", "/~/a", "/~"},
+		{"s3", "/bucket", "/bucket", "none"}, {"s3", "/bucket/", "/bucket", "none"},
+		{"s3", "/bucket/a", "/bucket/a", "/bucket"}, {"s3", "/bucket/a/b", "/bucket/a/b", "/bucket/a"},
+	} {
+		here, above := around(c.kind, c.at)
+		up := "none"
+		if above != nil {
+			up = *above
+		}
+		if here != c.here || up != c.above {
+			t.Errorf("%s %q: %q, and above it %q; want %q and %q", c.kind, c.at, here, up, c.here, c.above)
+		}
+	}
+}
+
+func TestAddressesAreNotedWithoutNameAndPassword(t *testing.T) {
+	for place, want := range map[string]string{
+		"http://me:pw@files.example/a": "http://…@files.example/a", "sftp://me@h": "sftp://…@h",
+		"sftp://h/a@b": "sftp://h/a@b", "/srv/a@b": "/srv/a@b", "socks5://u:p w%@proxy:1080": "socks5://…@proxy:1080", "": "",
+	} {
+		if got := withoutUser(place); got != want {
+			t.Errorf("%q is noted as %q, want %q", place, got, want)
+		}
+	}
+}

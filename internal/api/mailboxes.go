@@ -325,7 +325,7 @@ func (s *mailboxHandlers) CheckMailbox(ctx context.Context, r CheckMailboxReques
 	}
 	if err := s.Store.Note(ctx, viewerOf(ctx).Name, "check mailbox",
 		fmt.Sprintf("%s: %s at %s:%d (%s) %s", m.Name, m.Username, m.Host, m.Port, m.Encryption,
-			m.Particulars.Proxy)); err != nil {
+			withoutUser(m.Particulars.Proxy))); err != nil {
 		return nil, err
 	}
 	out := CheckMailbox200JSONResponse{}

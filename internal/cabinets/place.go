@@ -1,7 +1,6 @@
 package cabinets
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -230,8 +229,8 @@ func (cs *Cabinets) CabinetFolders(ctx context.Context, cabinetID, within string
 // patience is how long a server may take to list a folder for a person who waits.
 const patience = 30 * time.Second
 
-// Folders lists the folders within a place on a server that need not be a cabinet, in their order. It first makes one
-// in it and lists that, where made names one.
+// Folders lists the folders within a place on a server that need not be a cabinet, in no order. It first makes one in it
+// and lists that, where made names one.
 func (cs *Cabinets) Folders(ctx context.Context, c *store.Cabinet, made string) ([]string, error) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
@@ -245,8 +244,5 @@ func (cs *Cabinets) Folders(ctx context.Context, c *store.Cabinet, made string) 
 			folders = append(folders, e.Name)
 		}
 	}
-	slices.SortFunc(folders, func(a, b string) int {
-		return cmp.Or(strings.Compare(strings.ToLower(a), strings.ToLower(b)), strings.Compare(a, b))
-	})
 	return folders, nil
 }

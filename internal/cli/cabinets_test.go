@@ -70,6 +70,13 @@ func TestCabinetsOfEveryKind(t *testing.T) {
 			says(t, "no such folder", fails(t, append(look[:4:4], place...)...), "it is not there")
 		}
 	}
+	says(t, "no such bucket", fails(t, "cabinets", "look", "--user", demo.PlacesName, "--kind", "s3",
+		strings.TrimSuffix(places.Objects, "archive")+"none"), "there is no bucket “none”")
+	says(t, "a name in the address", fails(t, "cabinets", "look", "--user", demo.PlacesName, "--kind", "webdav",
+		strings.Replace(places.WebDAV, "http://", "http://me:a-secret@", 1)), "name and password have fields of their own")
+	if noted := must(t, "audit", "list"); strings.Contains(noted, "a-secret") || !strings.Contains(noted, "look at folders") {
+		t.Errorf("the audit trail says:\n%s", noted)
+	}
 	says(t, "this machine", must(t, "cabinets", "look", folder), "\n")
 	says(t, "a name with two levels", fails(t, "cabinets", "look", "--user", demo.PlacesName, "--kind", "webdav",
 		places.WebDAV, "--make", "a/b"), "no name of a folder")

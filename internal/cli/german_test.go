@@ -199,7 +199,7 @@ func TestMailOfTheOfficeIsInItsLanguage(t *testing.T) {
 	until(t, "all is sent", func() bool {
 		mails := strings.Join(o.sent(".eml"), "\n")
 		for _, says := range []string{"Ein Test von Ink Tray", "Ihr Zugang zu Ink Tray", "mit diesem Link",
-			"1 abgelegt von"} {
+			": 1 abgelegt"} {
 			if !strings.Contains(mails, says) {
 				return false
 			}

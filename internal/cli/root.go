@@ -316,6 +316,7 @@ func (c *command) secret(file, env, prompt string) (string, error) {
 		fmt.Fprintln(c.errs)
 		return string(data), err
 	}
+	c.piped = true
 	data, err := io.ReadAll(io.LimitReader(c.in, 64<<10))
 	if err == nil && len(data) == 0 {
 		err = usageError{fmt.Errorf("a secret is missing: give it in %s, in a file, or at the prompt", env)}

@@ -2,8 +2,10 @@ package sftp_test
 
 import (
 	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -87,5 +89,58 @@ func TestWhatChecksLeftBehindIsTidied(t *testing.T) {
 		if _, err := os.Stat(filepath.Join(folder, cabinet.Reserved, name)); (err == nil) != stays {
 			t.Errorf("%s: %v, should stay: %v", name, err, stays)
 		}
+	}
+}
+
+// What a person looks at before there is a cabinet: the account's own folder, the server's root, and a folder within.
+func TestAServerIsLookedAt(t *testing.T) {
+	s := testbed.StartSFTP(t)
+	own, err := os.UserHomeDir()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for path, folder := range map[string]string{"/~": own, "": own, "/.": "/", s.Folder: s.Folder} {
+		of := config(t, s, s.Folder)
+		of.Path = path
+		at := sftp.New(of)
+		t.Cleanup(func() { at.Close() })
+		found, err := tree.Browse(t.Context(), at, "")
+		if err != nil {
+			t.Errorf("%q: %v", path, err)
+			continue
+		}
+		var names, want []string
+		for _, e := range found {
+			names = append(names, e.Name)
+		}
+		entries, err := os.ReadDir(folder)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, e := range entries {
+			want = append(want, e.Name())
+		}
+		slices.Sort(names)
+		if !slices.Equal(names, want) {
+			t.Errorf("%q holds %q, want %q", path, names, want)
+		}
+	}
+	of := config(t, s, s.Folder)
+	of.Path = s.Folder
+	at := sftp.New(of)
+	t.Cleanup(func() { at.Close() })
+	for range 2 { // the second time it is there
+		if found, err := tree.Browse(t.Context(), at, "Quay & 50%"); err != nil || len(found) != 0 {
+			t.Errorf("a new folder: %v, %v", found, err)
+		}
+	}
+	if info, err := os.Stat(filepath.Join(s.Folder, "Quay & 50%")); err != nil || !info.IsDir() {
+		t.Errorf("it is not there: %v", err)
+	}
+	if err := os.WriteFile(filepath.Join(s.Folder, "a file"), nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := tree.Browse(t.Context(), at, "a file"); !errors.Is(err, fs.ErrExist) {
+		t.Errorf("a file of that name: %v", err)
 	}
 }

@@ -290,7 +290,6 @@ function PlaceSheet({ cabinet, onClose }: { cabinet: Cabinet | null; onClose: ()
         )}
         <Pick label={cabinet ? t`The new place` : t`What it is`} value={now.kind} choices={kinds} onChange={become} />
         {!cabinet && <Field label={t`Name`} required hint={t`Any name, such as harbour files.`} {...bind('name')} />}
-        {now.kind !== 'local' && <Reach kind={now.kind} bind={bind} />}
         <FolderField
           label={label}
           required
@@ -305,6 +304,7 @@ function PlaceSheet({ cabinet, onClose }: { cabinet: Cabinet | null; onClose: ()
           }
           onChoose={(p) => form.set('folder', p)}
         />
+        <Reach kind={now.kind} bind={bind} />
         {now.kind === 'local' && (
           <details className="mb-4">
             <summary className="font-semibold text-pen">

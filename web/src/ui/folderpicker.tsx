@@ -77,6 +77,10 @@ function Browse({
     placeholderData: keepPreviousData,
     retry: false,
     gcTime: 0,
+    // Each look signs in at a server, so only a person asks for one.
+    staleTime: Infinity,
+    refetchOnWindowFocus: false,
+    refetchOnReconnect: false,
   })
   const here = query.data?.path ?? ''
   const make = useMutation({
