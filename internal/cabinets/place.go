@@ -229,8 +229,8 @@ func (cs *Cabinets) CabinetFolders(ctx context.Context, cabinetID, within string
 // patience is how long a server may take to list a folder for a person who waits.
 const patience = 30 * time.Second
 
-// Folders lists the folders within a place on a server that need not be a cabinet, in no order. It first makes one in it
-// and lists that, where made names one.
+// Folders lists the folders within a place on a server that need not be a cabinet, in no order. It first makes one in
+// it and lists that, where made names one.
 func (cs *Cabinets) Folders(ctx context.Context, c *store.Cabinet, made string) ([]string, error) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()

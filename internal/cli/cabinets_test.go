@@ -74,7 +74,8 @@ func TestCabinetsOfEveryKind(t *testing.T) {
 		strings.TrimSuffix(places.Objects, "archive")+"none"), "there is no bucket “none”")
 	says(t, "a name in the address", fails(t, "cabinets", "look", "--user", demo.PlacesName, "--kind", "webdav",
 		strings.Replace(places.WebDAV, "http://", "http://me:a-secret@", 1)), "name and password have fields of their own")
-	if noted := must(t, "audit", "list"); strings.Contains(noted, "a-secret") || !strings.Contains(noted, "look at folders") {
+	noted := must(t, "audit", "list")
+	if strings.Contains(noted, "a-secret") || !strings.Contains(noted, "look at folders") {
 		t.Errorf("the audit trail says:\n%s", noted)
 	}
 	says(t, "this machine", must(t, "cabinets", "look", folder), "\n")
