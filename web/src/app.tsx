@@ -8,12 +8,15 @@ import { home, Problem, type Schemas } from './api/client'
 import { queries } from './api/queries'
 import { useLive } from './api/live'
 import { machine } from './api/where'
-import { Enrol, Join, SetUp, SignIn } from './pages/door'
 import { Button, Page, Sheet, Wrong } from './ui/basics'
 import { Boundary } from './ui/boundary'
 import { when } from './ui/format'
 import { labelOf } from './ui/labels'
 
+const Enrol = lazy(() => import('./pages/door').then((m) => ({ default: m.Enrol })))
+const Join = lazy(() => import('./pages/door').then((m) => ({ default: m.Join })))
+const SetUp = lazy(() => import('./pages/door').then((m) => ({ default: m.SetUp })))
+const SignIn = lazy(() => import('./pages/door').then((m) => ({ default: m.SignIn })))
 const Today = lazy(() => import('./pages/today').then((m) => ({ default: m.Today })))
 const Tray = lazy(() => import('./pages/tray').then((m) => ({ default: m.Tray })))
 const Rules = lazy(() => import('./pages/rules').then((m) => ({ default: m.Rules })))
@@ -33,6 +36,15 @@ const Palette = lazy(() => import('./ui/palette').then((m) => ({ default: m.Pale
 const Settings = lazy(() => import('./pages/settings').then((m) => ({ default: m.Settings })))
 
 export function App() {
+  return (
+    <Suspense fallback={null}>
+      <Inside />
+    </Suspense>
+  )
+}
+
+/** The pages for those who are signed in, else the way in. */
+function Inside() {
   const me = useQuery({ ...queries.me, retry: false })
   const setup = useQuery({ ...queries.setup, enabled: me.isError })
   const joining = useLocation().pathname === '/join'

@@ -24,10 +24,13 @@ const kinds: [Kind, string][] = [
 
 const places: Record<Kind, [label: string, hint: string]> = {
   local: [t`Folder`, t`The whole path on the machine that runs Ink Tray, such as /srv/harbour-files.`],
-  webdav: [t`Address`, t`Such as https://files.brackwater.example/dav/harbour. The folder must be there.`],
+  webdav: [
+    t`Address`,
+    t`Such as https://files.brackwater.example/dav/harbour. The folder must be there; “Choose…” can create it.`,
+  ],
   sftp: [
     t`Address`,
-    t`Such as sftp://files.brackwater.example/srv/harbour, or with /~/harbour for a folder within the account’s own. The folder must be there.`,
+    t`Such as sftp://files.brackwater.example/srv/harbour, or with /~/harbour for a folder within the account’s own. The folder must be there; “Choose…” can create it.`,
   ],
   s3: [
     t`Address`,
@@ -300,7 +303,7 @@ function PlaceSheet({ cabinet, onClose }: { cabinet: Cabinet | null; onClose: ()
           creates={
             now.kind === 'local'
               ? t`Ink Tray creates the new folder when you add the cabinet.`
-              : t`Ink Tray creates the new folder on the server now.`
+              : t`Ink Tray creates it on the server when you press “Use this folder”.`
           }
           onChoose={(p) => form.set('folder', p)}
         />
