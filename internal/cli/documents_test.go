@@ -162,7 +162,7 @@ func TestTheGuideToTheInterfaceWorks(t *testing.T) {
 	for i, b := range blocks {
 		fmt.Fprintf(&script, "echo '== %d'\n%s\n", i+1, b[1])
 	}
-	o := openOffice(t, theWhole)
+	o := openOffice(t, theWeeks)
 	token := value[client.Token](t, "keys", "make", "guide")
 	shell := exec.CommandContext(t.Context(), "bash", "-euo", "pipefail", "-c", script.String())
 	shell.Env = append(os.Environ(), "SERVICE="+o.service.address(), "TOKEN="+token.Token)

@@ -32,7 +32,7 @@ var names = []string{"mail from files", "Filed", "filed", "Out of reach", "text"
 
 func TestTheConsoleSpeaksGerman(t *testing.T) {
 	source := axe(t)
-	o := openOffice(t, theWhole)
+	o := openOffice(t, theWeeks)
 	for n := 1; n <= 3; n++ {
 		l := demo.Next(n, time.Now())
 		if err := o.mail.Deliver(l.Mailbox, l.Raw, l.Received); err != nil {
@@ -186,7 +186,7 @@ rules:
 }
 
 func TestMailOfTheOfficeIsInItsLanguage(t *testing.T) {
-	o := openOffice(t, theWhole, func(o *serviceOptions) { o.language = "de-AT" })
+	o := openOffice(t, theWeeks, func(o *serviceOptions) { o.language = "de-AT" })
 	must(t, "notifications", "trial", "Harbour master")
 	must(t, "notifications", "change", "Harbour master", "--tray", "at once")
 	must(t, "people", "invite", "Rowan Tidd", "--mail", "rowan@brackwater.example", "--send")

@@ -88,7 +88,7 @@ func says(t *testing.T, what, out string, want ...string) {
 // The tray is worked, a pass and a filing are taken back, and the history tells
 // of it, all by the command line.
 func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
-	o := openOffice(t, theWhole)
+	o := openOffice(t, theWeeks)
 	must(t, "trust", "set", "--replies=false") // this mail is neither signed nor reported on
 	says(t, "the tray", must(t, "tray", "list"), "Not what its name says (1, cause \"disguised\")",
 		"named .pdf, but it is a Windows program")
@@ -233,7 +233,7 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 // The same in the console, in both looks without barriers.
 func TestTheTrayHistoryAndTakingBackInTheConsole(t *testing.T) {
 	source := axe(t)
-	o := openOffice(t, theWhole)
+	o := openOffice(t, theWeeks)
 	o.arriving(12)
 	o.settled()
 	b := testbed.StartBrowser(t, 1280, 800)

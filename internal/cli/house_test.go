@@ -39,6 +39,7 @@ type furniture int
 const (
 	empty    furniture = iota
 	theLast            // its last messages
+	theWeeks           // all of its messages but the scans, which take seconds each to read
 	theWhole           // as the demo
 )
 
@@ -87,10 +88,13 @@ func openOffice(t testing.TB, furnished furniture, with ...func(*serviceOptions)
 	c := &command{in: strings.NewReader(""), out: io.Discard, errs: io.Discard, service: o.service.address(),
 		format: "table"}
 	letters := demo.OldMail(time.Now())
-	if furnished == theLast { // without scans, which take seconds each, and without invoices
+	if furnished == theLast || furnished == theWeeks && *screenshots == "" {
 		letters = slices.DeleteFunc(letters, func(l demo.Letter) bool {
-			return bytes.Contains(l.Raw, []byte("Scanned at the quay")) || bytes.Contains(l.Raw, []byte("Harbour dues HD-"))
+			return bytes.Contains(l.Raw, []byte("Scanned at the quay")) ||
+				furnished == theLast && bytes.Contains(l.Raw, []byte("Harbour dues HD-"))
 		})
+	}
+	if furnished == theLast {
 		letters = letters[len(letters)-45:]
 	}
 	if o.desk, err = demo.StartDesk(filepath.Join(o.folder, "sent")); err != nil {
@@ -145,13 +149,11 @@ func until(t testing.TB, what string, ok func() bool) {
 func untilWithin(t testing.TB, longest time.Duration, what string, ok func() bool) {
 	t.Helper()
 	deadline := time.After(longest)
-	tick := time.NewTicker(20 * time.Millisecond)
-	defer tick.Stop()
-	for !ok() {
+	for pause := 10 * time.Millisecond; !ok(); pause = testbed.Longer(pause) {
 		select {
 		case <-deadline:
 			t.Fatalf("waited in vain until %s", what)
-		case <-tick.C:
+		case <-time.After(pause):
 		}
 	}
 }

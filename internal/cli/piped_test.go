@@ -11,7 +11,7 @@ import (
 
 // TestFilesCanComeFromStandardInput gives what commands read from files through standard input.
 func TestFilesCanComeFromStandardInput(t *testing.T) {
-	o := openOffice(t, theWhole)
+	o := openOffice(t, theWeeks)
 	piped := func(in string, args ...string) {
 		t.Helper()
 		if out, errs, code := run(t, in, args...); code != 0 {

@@ -34,7 +34,7 @@ func fails(t *testing.T, args ...string) string {
 // The register is searched, sorted, counted, told, annotated and exported by the
 // command line.
 func TestTheRegisterByTheCommandLine(t *testing.T) {
-	o := openOffice(t, theWhole)
+	o := openOffice(t, theWeeks)
 	all := value[client.RegisterPage](t, "register", "list", "--most", "500")
 	if len(all.Filings) < 100 || all.Total != len(all.Filings) {
 		t.Fatalf("%d of %d filings", len(all.Filings), all.Total)
@@ -324,7 +324,7 @@ func TestPreviewsAreServedHarmless(t *testing.T) {
 // kept, a story with a preview and a note, an export.
 func TestTheRegisterInTheConsole(t *testing.T) {
 	source := axe(t)
-	o := openOffice(t, theWhole)
+	o := openOffice(t, theWeeks)
 	b := testbed.StartBrowser(t, 1280, 800)
 	b.Scheme("light")
 	signInAtTheDoor(b, o)

@@ -10,7 +10,7 @@ import (
 
 // TestEachThingOfAListIsShownByItsName shows the first of every list by name, and compares it with the list.
 func TestEachThingOfAListIsShownByItsName(t *testing.T) {
-	openOffice(t, theWhole)
+	openOffice(t, theWeeks)
 	must(t, "groups", "save", "Pilots", "--mailboxes", "gauges", "--people", demoPerson)
 	for group, says := range map[string]string{"mailboxes": "host", "cabinets": "folder", "correspondents": "domains",
 		"notifications": "daily at", "alarms": "sentence", "people": "role", "groups": "rights all mailboxes",

@@ -171,7 +171,7 @@ func TestAVirusScannerIsNamedAtTheStart(t *testing.T) {
 // for by a rule, answered for in the tray and in Mail; whom to trust is set.
 func TestTopicsAndTrustInTheConsole(t *testing.T) {
 	source := axe(t)
-	o := openOffice(t, theWhole)
+	o := openOffice(t, theWeeks)
 	o.settled()
 	b := testbed.StartBrowser(t, 1280, 800)
 	b.Scheme("light")

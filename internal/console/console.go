@@ -12,6 +12,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -29,9 +30,15 @@ type file struct {
 
 const missing = `<!doctype html><html lang="en"><meta charset="utf-8"><title>Ink Tray</title><p>This program was built without its console. Run <code>make build</code>.</p></html>`
 
-// Register serves the console: built files under their hashed names for ever,
-// and for every other address the page, which finds its way by itself.
-func Register(app fiber.Router) {
+// built is the console as it was built: its page, its files by address, and what announces the texts of a language.
+type built struct {
+	page       []byte
+	files      map[string]file
+	catalogues map[string]string
+}
+
+// readBuilt reads and compresses what is embedded, once for the program.
+var readBuilt = sync.OnceValue(func() built {
 	root, err := fs.Sub(dist, "dist")
 	if err != nil {
 		panic(err) // the folder is part of the program
@@ -71,6 +78,14 @@ func Register(app fiber.Router) {
 	if err != nil {
 		panic(err)
 	}
+	return built{page, files, catalogues}
+})
+
+// Register serves the console: built files under their hashed names for ever,
+// and for every other address the page, which finds its way by itself.
+func Register(app fiber.Router) {
+	console := readBuilt()
+	page, files, catalogues := console.page, console.files, console.catalogues
 	app.Get("/*", func(c fiber.Ctx) error {
 		if f, ok := files[c.Path()]; ok {
 			c.Set("Content-Type", f.kind)

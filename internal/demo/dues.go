@@ -82,13 +82,14 @@ func Invoice(n int, at time.Time) Letter { return (&writer{random: newRandom(uin
 func (w *writer) scannedWaste(at time.Time, n int) Letter {
 	vessel := pick(w, vessels)
 	number := fmt.Sprintf("WD-%d-%04d", at.Year(), 400+n)
-	page := must(paper.Scan([]string{"Brackwater harbour office", "", "DECLARATION OF SHIP'S WASTE", "",
+	lines := []string{"Brackwater harbour office", "", "DECLARATION OF SHIP'S WASTE", "",
 		"Number: " + number, "Ship: " + vessel, "Date of arrival: " + at.Format("2 January 2006"), "",
 		fmt.Sprintf("Oily water: %d.%d cubic metres", 3+w.random.IntN(20), w.random.IntN(10)),
-		fmt.Sprintf("Household waste: %d kg", 80+w.random.IntN(300)), "", "Signed on board"},
-		paper.Look{Tilt: float64(n%5) - 2, Grain: 0.03, Seed: uint64(n), DPI: 150, Code: number}))
+		fmt.Sprintf("Household waste: %d kg", 80+w.random.IntN(300)), "", "Signed on board"}
+	look := paper.Look{Tilt: float64(n%5) - 2, Grain: 0.03, Seed: uint64(n), DPI: 150, Code: number}
+	page := drawn(fmt.Sprint(look, lines), func() []byte { return must(paper.PDF(must(paper.Scan(lines, look)))) })
 	return w.letter("safety", at, waste, "Waste declaration "+vessel, "Scanned at the quay.",
-		[]attachment{{name: fmt.Sprintf("scan%04d.pdf", n), data: must(paper.PDF(page))}})
+		[]attachment{{name: fmt.Sprintf("scan%04d.pdf", n), data: page}})
 }
 
 // papers are the invoices and the scanned declarations of the seven weeks up to now.

@@ -12,6 +12,7 @@ import (
 	"image/png"
 	"math"
 	"math/rand/v2"
+	"sync"
 	"time"
 
 	"codeberg.org/go-pdf/fpdf"
@@ -112,8 +113,24 @@ func zipped(entries []zipEntry) []byte {
 	return b.Bytes()
 }
 
+// drawings are the pictures drawn so far, by what they show: the same scenario is often made more than once.
+var drawings sync.Map
+
+// drawn draws a picture at most once.
+func drawn(key string, draw func() []byte) []byte {
+	if data, ok := drawings.Load(key); ok {
+		return data.([]byte)
+	}
+	data, _ := drawings.LoadOrStore(key, draw())
+	return data.([]byte)
+}
+
 // photo is murky water with something on the bottom.
 func photo(seed uint64) []byte {
+	return drawn(fmt.Sprintf("photo %d", seed), func() []byte { return drawPhoto(seed) })
+}
+
+func drawPhoto(seed uint64) []byte {
 	r := rand.New(rand.NewPCG(seed, 7))
 	const w, h = 640, 420
 	img := image.NewRGBA(image.Rect(0, 0, w, h))

@@ -194,16 +194,14 @@ func (h *house) until(what string, ok func() bool) {
 func (h *house) untilWithin(limit time.Duration, what string, ok func() bool) {
 	h.t.Helper()
 	deadline := time.After(limit)
-	tick := time.NewTicker(5 * time.Millisecond)
-	defer tick.Stop()
-	for !ok() {
+	for pause := 3 * time.Millisecond; !ok(); pause = testbed.Longer(pause) {
 		select {
 		case <-deadline:
 			notices, _ := h.store.Tray.Notices(h.t.Context(), store.System)
 			tray, _ := h.store.Tray.Entries(h.t.Context(), store.System, 0, 10)
 			h.t.Fatalf("waited in vain until %s; %d files; notices %+v; tray %+v; status %+v", what, len(h.tree()), notices,
 				tray, h.engine.Status("box"))
-		case <-tick.C:
+		case <-time.After(pause):
 		}
 	}
 }

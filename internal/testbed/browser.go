@@ -191,9 +191,7 @@ func field(name string) string {
 func (b *Browser) Until(what, expression string) {
 	b.t.Helper()
 	deadline := time.After(Patience)
-	tick := time.NewTicker(30 * time.Millisecond)
-	defer tick.Stop()
-	for {
+	for pause := 15 * time.Millisecond; ; pause = Longer(pause) {
 		text, err := b.evaluate("document.body != null && !!(" + expression + ")") // between two pages there is none
 		if !unasked(err) {
 			b.must(err)
@@ -206,7 +204,7 @@ func (b *Browser) Until(what, expression string) {
 			text := ""
 			b.Run("document.body?.innerText", &text)
 			b.t.Fatalf("waited in vain until %s; the page says:\n%s", what, text)
-		case <-tick.C:
+		case <-time.After(pause):
 		}
 	}
 }
@@ -283,11 +281,26 @@ type Violation struct {
 // Axe looks for barriers with axe-core, whose source is handed in.
 func (b *Browser) Axe(source string) []Violation {
 	b.t.Helper()
-	b.must(chromedp.Do(b.ctx, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-		_, err := chromedp.Evaluate[chromedp.Void](source+"; undefined")(ctx, t)
-		return err
-	})))
+	return b.axe(source, `'wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'`)
+}
+
+// AxeColours looks only for what depends on colours: enough for the second look of a page that Axe saw in the first.
+func (b *Browser) AxeColours(source string) []Violation {
+	b.t.Helper()
+	return b.axe(source, `'color-contrast', 'link-in-text-block'`)
+}
+
+func (b *Browser) axe(source, tags string) []Violation {
+	b.t.Helper()
+	loaded := false
+	if b.Run(`"axe" in window`, &loaded); !loaded {
+		b.must(chromedp.Do(b.ctx, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			_, err := chromedp.Evaluate[chromedp.Void](source+"; undefined")(ctx, t)
+			return err
+		})))
+	}
 	var found []Violation
-	b.Run(`axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice']}).then(r => r.violations.map(v => ({id: v.id, help: v.help, nodes: v.nodes.map(n => n.html.slice(0, 160) + ' ' + (n.failureSummary || '').slice(0, 240))})))`, &found)
+	b.Run(`axe.run(document, {runOnly: [`+tags+`]}).then(r => r.violations.map(v => ({id: v.id, help: v.help, `+
+		`nodes: v.nodes.map(n => n.html.slice(0, 160) + ' ' + (n.failureSummary || '').slice(0, 240))})))`, &found)
 	return found
 }

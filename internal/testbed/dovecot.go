@@ -305,6 +305,12 @@ func (d *Dovecot) Stop() {
 	killAll(d.process)
 	<-d.ended
 	d.process = nil
+	// The processes of a killed server end one after another, and hold its ports until then.
+	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+		if allFree(d.IMAP, d.IMAPS, d.POP3, d.POP3S) {
+			return
+		}
+	}
 }
 
 // Client signs in as a user, for putting messages in and moving them about.
@@ -375,7 +381,11 @@ func Ready(t testing.TB) string {
 
 // Patience is how long tests wait for what has to come: long enough for a machine that
 // is busy with something else.
-const Patience = 2 * time.Minute
+const Patience = 4 * time.Minute
+
+// Longer is the pause before the next look at something that takes its time, so that looking does not keep the
+// processor from what is waited for.
+func Longer(pause time.Duration) time.Duration { return min(pause*5/4, 100*time.Millisecond) }
 
 // FreePort finds a port on loopback that is free now. It lies outside of the range that the system uses for outgoing
 // connections, so that no other program takes it by chance.
@@ -392,6 +402,18 @@ func FreePort(t testing.TB) int {
 	}
 	t.Fatal("no port is free")
 	return 0
+}
+
+// allFree says whether nobody listens on any of the ports.
+func allFree(ports ...int) bool {
+	for _, port := range ports {
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err != nil {
+			return false
+		}
+		l.Close()
+	}
+	return true
 }
 
 // Certificate makes a certificate for localhost, and for more addresses, and a pool that trusts it.
