@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
 
 	"inktray.example/inktray/client"
 	"inktray.example/inktray/internal/demo"
@@ -119,6 +122,13 @@ func TestTheCommandLineSpeaksTheLanguageOfItsPerson(t *testing.T) {
 		{[]string{"--help"}, "legt ihre Anhänge in datierten, benannten Ordnern ab"},
 		{[]string{"rules", "save", "--help"}, "Beispiele:\n  inktray rules save rule.yaml"},
 		{[]string{"rules", "list"}, "NAME"},
+		{[]string{"rules", "list"}, "  ja  "},
+		{[]string{"passes", "list"}, "alte Post"},
+		{[]string{"passes", "list"}, "fertig"},
+		{[]string{"register", "list", "--columns", "number,state"}, "abgelegt"},
+		{[]string{"mailboxes", "list"}, "wird live überwacht"},
+		{[]string{"mailboxes", "show", "gauges"}, "Verschlüsselung"},
+		{[]string{"alarms", "list"}, "nie"},
 		{[]string{"limits", "show"}, "Tage, die ersetzte oder zurückgenommene Dateien aufbewahrt werden; 0 für immer"},
 		{[]string{"doctor"}, "die Aufzeichnungen sind unversehrt"},
 		{[]string{"rules", "show", "Nothing"}, "es gibt keine Regel namens"},
@@ -134,6 +144,59 @@ func TestTheCommandLineSpeaksTheLanguageOfItsPerson(t *testing.T) {
 	out, _, _ := run(t, "", "rules", "list", "--output", "json")
 	if !strings.Contains(out, `"sentence": "`) || strings.Contains(out, "For messages") {
 		t.Errorf("the JSON of rules is not in German:\n%.400s", out)
+	}
+}
+
+// TestLoneWordsAreInEveryLanguage looks for the labels of what is shown by name, and for the words of the interface
+// that stand in columns.
+func TestLoneWordsAreInEveryLanguage(t *testing.T) {
+	spec, err := openapi3.NewLoader().LoadFromFile(filepath.Join("..", "api", "openapi.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	schema := func(name, property string) *openapi3.Schema {
+		s := spec.Components.Schemas[name]
+		if property != "" && s != nil {
+			s = s.Value.Properties[property]
+		}
+		if s == nil {
+			t.Fatalf("openapi.yaml has no %s %s", name, property)
+		}
+		return s.Value
+	}
+	for _, language := range texts.Languages() {
+		words := texts.For(language)
+		said := func(use, word string) {
+			if !words.Knows(use, word) {
+				t.Errorf("the catalogue %s has no “%s: %s”", language, use, word)
+			}
+		}
+		for _, name := range []string{"Mailbox", "Cabinet", "Correspondent", "Addressee", "Alarm", "Person", "Group", "Topic"} {
+			eachLabel(schema(name, ""), "", func(label string) { said("label", label) })
+		}
+		for _, of := range [][2]string{{"Role"}, {"CheckupState"}, {"Mailbox", "state"}, {"Pass", "kind"}, {"Pass", "state"},
+			{"Filing", "state"}, {"UnreadMessage", "state"}, {"TopicVerdict", "decision"}, {"Alarm", "kind"},
+			{"Addressee", "kind"}, {"Addressee", "tray"}, {"Person", "state"}} {
+			for _, word := range schema(of[0], of[1]).Enum {
+				said("state", word.(string))
+			}
+		}
+	}
+}
+
+// eachLabel calls f with the labels that facts makes of a schema, but for that which heads the table.
+func eachLabel(s *openapi3.Schema, within string, f func(label string)) {
+	for _, part := range s.AllOf {
+		eachLabel(part.Value, within, f)
+	}
+	for name, p := range s.Properties {
+		label := within + strings.ReplaceAll(name, "_", " ")
+		switch {
+		case len(p.Value.Properties) > 0 || len(p.Value.AllOf) > 0:
+			eachLabel(p.Value, label+" ", f)
+		case name != "id" && label != "name":
+			f(label)
+		}
 	}
 }
 

@@ -101,7 +101,7 @@ func (c machineCommands) shown(m *client.Machine) {
 			kept = append(kept, r)
 		}
 	}
-	c.table([]string{"MACHINE", m.Name}, kept)
+	c.table([]string{"MACHINE", m.Name}, c.labelled(kept))
 	if !m.Known {
 		c.printf("\nNobody of your name may sign in at “%s”, so you see nothing of it. An administrator there "+
 			"invites you under the same name.\n", m.Name)

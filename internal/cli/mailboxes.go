@@ -39,7 +39,7 @@ func (c mailboxCommands) mailboxes() *cobra.Command {
 						}
 						rows = append(rows, []string{f.Path, f.Role, whose})
 					}
-					c.table([]string{"FOLDER", "ROLE", ""}, rows)
+					c.table([]string{"FOLDER", "ROLE", "REMARK"}, rows)
 				})
 			}),
 		}, c.mailboxRemove(), c.mailboxTry(), c.mailboxAdd(), c.mailboxChange(), c.mailboxCheck(), c.mailboxFind(),
@@ -452,7 +452,7 @@ func (c mailboxCommands) showSteps(out io.Writer, steps []client.CheckStep) {
 	}
 	to := *c.command
 	to.out = out
-	to.table([]string{"STEP", "", "WHAT WAS FOUND"}, rows)
+	to.table([]string{"STEP", "RESULT", "WHAT WAS FOUND"}, rows)
 	if advice != "" {
 		fmt.Fprintln(out, "\n"+advice)
 	}

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -32,16 +33,33 @@ func (c *command) show(v any, people func()) error {
 	return nil
 }
 
+// columnsOfWords are the heads of columns that hold words of Ink Tray, such as "filed" or "old mail", and never names.
+var columnsOfWords = []string{"ANSWERS", "COPY OF ITS RECORDS", "ENCRYPTION", "KIND", "KNOWS YOU", "LAST",
+	"LAST RANG", "LOOKED AT", "MEANS", "ON", "REMARK", "RESULT", "ROLE", "STATE", "TOLD OF THE TRAY", "VERDICT"}
+
+// labelled says the labels of facts, which come first in each row, in the language of the person.
+func (c *command) labelled(rows [][]string) [][]string {
+	for _, row := range rows {
+		row[0] = c.texts.Word("label", row[0])
+	}
+	return rows
+}
+
 // table aligns rows under a head. What comes from messages may hold anything,
 // so control characters are taken out.
 func (c *command) table(head []string, rows [][]string) {
-	width := make([]int, len(head))
+	width, words := make([]int, len(head)), make([]bool, len(head))
 	for i := range head {
+		words[i] = slices.Contains(columnsOfWords, head[i])
 		head[i] = c.texts.Say(head[i])
 	}
 	for _, row := range rows {
 		for i, cell := range row {
-			row[i] = c.texts.Sentence(cell)
+			if words[i] {
+				row[i] = c.texts.Word("state", cell)
+			} else {
+				row[i] = c.texts.Sentence(cell)
+			}
 		}
 	}
 	clean := func(s string) string { return strings.ReplaceAll(visible(s), "\n", " ") }

@@ -47,7 +47,7 @@ func (c peopleCommands) showOutgoing(o client.Outgoing) error {
 	return c.show(o, func() {
 		if o.Mailbox != "" {
 			c.table([]string{"MAILBOX", o.Mailbox},
-				[][]string{{"from", strings.TrimSpace(o.Name + " <" + o.From + ">")}, {"console", o.Console}})
+				c.labelled([][]string{{"from", strings.TrimSpace(o.Name + " <" + o.From + ">")}, {"console", o.Console}}))
 			return
 		}
 		if o.Host == "" {
@@ -55,13 +55,14 @@ func (c peopleCommands) showOutgoing(o client.Outgoing) error {
 				"office@brackwater.example")
 			return
 		}
-		password := "none"
+		password := c.texts.Say("not needed")
 		if o.HasPassword {
-			password = "kept, sealed"
+			password = c.texts.Say("kept, sealed")
 		}
 		c.table([]string{"HOST", o.Host},
-			[][]string{{"port", fmt.Sprint(o.Port)}, {"encryption", o.Encryption}, {"user name", o.Username},
-				{"password", password}, {"from", strings.TrimSpace(o.Name + " <" + o.From + ">")}, {"console", o.Console}})
+			c.labelled([][]string{{"port", fmt.Sprint(o.Port)}, {"encryption", c.texts.Say(o.Encryption)},
+				{"user name", o.Username}, {"password", password},
+				{"from", strings.TrimSpace(o.Name + " <" + o.From + ">")}, {"console", o.Console}}))
 	})
 }
 
@@ -239,7 +240,7 @@ func (c peopleCommands) addresseesList() *cobra.Command {
 					}
 					rows = append(rows, []string{a.Name, string(a.Kind), strings.Join(append(a.Addresses, a.URL), " "), tray})
 				}
-				c.table([]string{"NAME", "BY", "WHERE", "TOLD OF THE TRAY"}, rows)
+				c.table([]string{"NAME", "KIND", "WHERE", "TOLD OF THE TRAY"}, rows)
 			})
 		})}
 }

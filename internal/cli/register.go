@@ -502,7 +502,7 @@ func (c registerCommands) story(s *client.Story) {
 	if f.SenderAddress == "" {
 		rows[8][1] = ""
 	}
-	rows = append(rows, values(f.Values)...)
+	rows = append(c.labelled(rows), values(f.Values)...)
 	rows = slices.DeleteFunc(rows, func(r []string) bool { return r[1] == "" })
 	c.table([]string{"NO.", f.Entry}, rows)
 	fmt.Fprintln(c.out)
@@ -1027,7 +1027,7 @@ func (c registerCommands) verification(v *client.Verification) {
 				fmt.Sprintf("%s, %s of %d, %s %s", when(v.Last.StartedAt), count(v.Last.Looked, "file"), v.Last.Total, v.Last.State,
 					v.Last.Note)})
 	}
-	c.table([]string{"VERIFICATION", ""}, rows)
+	c.table([]string{"VERIFICATION", ""}, c.labelled(rows))
 }
 
 func (c registerCommands) registerColumns() *cobra.Command {
@@ -1225,7 +1225,7 @@ func (c registerCommands) erase() *cobra.Command {
 				case files == "remove":
 					rows = append(rows, []string{"files that would be removed", fmt.Sprint(e.Files)})
 				}
-				c.table([]string{"WHAT", "HOW MANY"}, rows)
+				c.table([]string{"WHAT", "HOW MANY"}, c.labelled(rows))
 				c.printf("\nWhat stays: %s.\n", strings.Join(*e.Stays, "; "))
 				if !yes {
 					c.println("It cannot be undone. Say --yes to erase it.")

@@ -219,15 +219,15 @@ func (c ruleCommands) rulesList() *cobra.Command {
 			return c.show(all, func() {
 				var rows [][]string
 				for _, r := range all {
-					state := "off"
+					state := "no"
 					if r.Running {
-						state = "on"
+						state = "yes"
 					}
 					rows = append(rows,
 						[]string{fmt.Sprint(r.Place), r.Name, state, fmt.Sprint(r.Filed), whenOr(r.LastFiledAt, "never"),
 							fmt.Sprint(r.Revision)})
 				}
-				c.table([]string{"NO.", "NAME", "", "FILED", "LAST", "REVISION"}, rows)
+				c.table([]string{"NO.", "NAME", "ON", "FILED", "LAST", "REVISION"}, rows)
 			})
 		}),
 	}

@@ -22,20 +22,22 @@ func showing[T any](c *command, short string,
 				return err
 			}
 			return c.show(one, func() {
-				rows := facts("", reflect.ValueOf(one))
+				say := func(word string) string { return c.texts.Word("state", word) }
+				rows := facts(say, "", reflect.ValueOf(one))
 				for i, row := range rows {
 					if row[0] == "name" {
-						c.table([]string{"NAME", row[1]}, append(rows[:i:i], rows[i+1:]...))
+						c.table([]string{"NAME", row[1]}, c.labelled(append(rows[:i:i], rows[i+1:]...)))
 						return
 					}
 				}
-				c.table([]string{"", ""}, rows)
+				c.table([]string{"", ""}, c.labelled(rows))
 			})
 		})}
 }
 
 // facts are the fields of a value, each by its name in JSON and with its content in words, but for those without one.
-func facts(within string, v reflect.Value) (rows [][]string) {
+// What is no name but a word of the interface is said as say does.
+func facts(say func(string) string, within string, v reflect.Value) (rows [][]string) {
 	for i := range v.NumField() {
 		name, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("json"), ",")
 		name = within + strings.ReplaceAll(name, "_", " ")
@@ -47,13 +49,17 @@ func facts(within string, v reflect.Value) (rows [][]string) {
 		case isTime:
 			rows = append(rows, []string{name, when(at)})
 		case field.Kind() == reflect.Struct:
-			rows = append(rows, facts(name+" ", field)...)
+			rows = append(rows, facts(say, name+" ", field)...)
 		case field.Kind() == reflect.Slice && field.Type().Elem().Kind() == reflect.Struct:
 			for j := range field.Len() {
-				rows = append(rows, facts(fmt.Sprintf("%s %d ", name, j+1), field.Index(j))...)
+				rows = append(rows, facts(say, fmt.Sprintf("%s %d ", name, j+1), field.Index(j))...)
 			}
 		default:
-			if text := inCell(field); text != "" {
+			text := inCell(field)
+			if field.Kind() == reflect.Bool || field.Kind() == reflect.String && field.Type().Name() != "string" {
+				text = say(text)
+			}
+			if text != "" {
 				rows = append(rows, []string{name, text})
 			}
 		}

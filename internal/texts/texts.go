@@ -258,6 +258,24 @@ func (c *Catalogue) Say(english string) string {
 	return said
 }
 
+// Word says a word that stands alone: in a column ("state") or before a value ("label"). The catalogue has it with its
+// use before it, as in "state: filed", so that a name of the same letters within a text stays as it is.
+func (c *Catalogue) Word(use, english string) string {
+	if c == nil {
+		return english
+	}
+	if said, ok := c.exact[use+": "+english]; ok {
+		return said
+	}
+	return c.Say(english)
+}
+
+// Knows says whether the catalogue has a word with its use.
+func (c *Catalogue) Knows(use, english string) bool {
+	_, ok := c.exact[use+": "+english]
+	return ok
+}
+
 // Sentence says a text of several words that has no gaps. Any other stays as it is: it can be a name, or a word of the
 // interface.
 func (c *Catalogue) Sentence(text string) string {
