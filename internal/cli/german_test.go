@@ -171,7 +171,8 @@ func TestLoneWordsAreInEveryLanguage(t *testing.T) {
 				t.Errorf("the catalogue %s has no “%s: %s”", language, use, word)
 			}
 		}
-		for _, name := range []string{"Mailbox", "Cabinet", "Correspondent", "Addressee", "Alarm", "Person", "Group", "Topic"} {
+		for _, name := range []string{"Mailbox", "Cabinet", "Correspondent", "Addressee", "Alarm", "Person", "Group",
+			"Topic"} {
 			eachLabel(schema(name, ""), "", func(label string) { said("label", label) })
 		}
 		for _, of := range [][2]string{{"Role"}, {"CheckupState"}, {"Mailbox", "state"}, {"Pass", "kind"}, {"Pass", "state"},

@@ -46,7 +46,7 @@ func sendersWay(n int) (raw []byte, name string) {
 // An account of a hundred folders is read over IMAP, then over JMAP, then over IMAP again. Each attachment is filed
 // once, whichever way its message was written and whenever it came.
 func TestAnAccountSwitchesItsProtocol(t *testing.T) {
-	const folders = 100
+	const folders = 40
 	c := testbed.StartCyrus(t, "ann")
 	outside := c.Client("ann")
 	box := func(i int) string {

@@ -20,8 +20,8 @@ import (
 
 var (
 	writeDocs    = flag.Bool("write-docs", false, "write what came of it into docs/reliability.md")
-	killTimes    = flag.Int("kills", 60, "how often the process is killed")
-	killMessages = flag.Int("kill-messages", 90, "how many messages it files meanwhile")
+	killTimes    = flag.Int("kills", 30, "how often the process is killed")
+	killMessages = flag.Int("kill-messages", 60, "how many messages it files meanwhile")
 )
 
 // TestKilledAtAnyMomentItFilesEverythingOnce kills the real process with

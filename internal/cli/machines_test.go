@@ -81,7 +81,7 @@ func furnish(t *testing.T, p *process, d *testbed.Dovecot, m *testbed.MinIO, nod
 func TestTwoMachinesFileIntoOneObjectStore(t *testing.T) {
 	d, m := testbed.StartDovecot(t), testbed.StartMinIO(t)
 	want := map[string]int{}
-	const messages = 20
+	const messages = 10
 	for _, user := range []string{"gauges", "berths"} {
 		readings(t, d, user, messages, want)
 	}

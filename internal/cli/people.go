@@ -370,16 +370,7 @@ func (c peopleCommands) saveAlarm(ctx context.Context, api *client.Client, cmd *
 }
 
 func (c peopleCommands) alarmsFind(ctx context.Context, api *client.Client, name string) (client.Alarm, error) {
-	all, err := call[[]client.Alarm](api.ListAlarms(ctx))
-	if err != nil {
-		return client.Alarm{}, err
-	}
-	for _, a := range all {
-		if strings.EqualFold(a.Name, name) {
-			return a, nil
-		}
-	}
-	return client.Alarm{}, fmt.Errorf("there is no alarm called %q; see inktray alarms list", name)
+	return findAlarm(ctx, api, name)
 }
 
 func (c peopleCommands) alarmsList() *cobra.Command {

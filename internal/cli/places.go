@@ -22,7 +22,7 @@ func named[T any](all []T, err error, what, name string, of func(*T) (name, id s
 	if err != nil {
 		return none, err
 	}
-	text := fmt.Sprintf("there is no %s called %q", what, name)
+	text := fmt.Sprintf("there is no %s called “%s”", what, name)
 	if len(names) > 0 {
 		text += "; there are: " + strings.Join(names, ", ")
 	}

@@ -66,7 +66,7 @@ func (o *office) settings() map[string]string {
 	for path := range all { // what changes by itself
 		last := path[strings.LastIndex(path, "/")+1:]
 		if slices.Contains([]string{"state", "looked", "looked_at", "next", "since", "size", "delay", "checked", "revision",
-			"changed", "when", "connections"}, last) {
+			"changed", "when", "connections", "told_at"}, last) {
 			delete(all, path)
 		}
 	}

@@ -157,6 +157,7 @@ func TestEverySafeguardIsNoticed(t *testing.T) {
 				at, pattern, _ := strings.Cut(s.test, " ")
 				run := exec.Command("go", "test", "-vet=off", "-count=1", "-timeout=5m", "-overlay",
 					filepath.Join(folder, "overlay.json"), at, "-run", pattern)
+				run.Env = append(os.Environ(), "INKTRAY_TEST_PROVES=1")
 				run.Dir = root
 				out, err := run.CombinedOutput()
 				failed := ""
