@@ -18,7 +18,7 @@ FUZZTIME_SLOW ?= $(FUZZTIME)
 
 LINT := github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.6.2
 
-.PHONY: package demo build console reader generate check test bench fuzz reliability prove soak cross needs clean
+.PHONY: tests-of-the-console tests-of-the-commands tests-of-the-rest package demo build console reader generate check test bench fuzz reliability prove soak cross needs clean
 
 ## demo: build everything and start it with the Brackwater harbour office
 demo: build
@@ -73,8 +73,17 @@ test: needs check
 	@$(MAKE) --no-print-directory generate && git diff --exit-code -- client internal/api internal/texts web/src/api || { echo "generated code is stale: run make generate"; exit 1; }
 	@$(MAKE) --no-print-directory cross CROSS="darwin/arm64 windows/amd64"
 	@$(MAKE) --no-print-directory reader
-	go test -tags reader -timeout 38m ./...
+	@$(MAKE) --no-print-directory -j3 tests-of-the-console tests-of-the-commands tests-of-the-rest
 	@$(MAKE) --no-print-directory fuzz FUZZTIME=8000x FUZZTIME_SLOW=200x
+
+# The tests in three streams, each of which waits much of its time.
+OF_THE_CONSOLE = 'Console|EveryPage'
+tests-of-the-console:
+	go test -tags reader -timeout 38m ./internal/cli -run $(OF_THE_CONSOLE)
+tests-of-the-commands:
+	go test -tags reader -timeout 38m ./internal/cli -skip $(OF_THE_CONSOLE)
+tests-of-the-rest:
+	go test -tags reader -timeout 38m -p 1 $$(go list ./... | grep -v '/internal/cli$$')
 
 ## fuzz: look for input that breaks the core, FUZZTIME for each: about an hour
 fuzz:

@@ -39,7 +39,7 @@ func (s *bookHandlers) ListCorrespondents(ctx context.Context,
 	for i := range rows {
 		out = append(out, correspondent(&rows[i]))
 	}
-	return out, err
+	return inOrder(out, func(one *Correspondent) string { return one.Name }), err
 }
 
 func (s *bookHandlers) saveCorrespondent(ctx context.Context, id string, set *CorrespondentSettings,
@@ -104,7 +104,7 @@ func (s *bookHandlers) ListTables(ctx context.Context, _ ListTablesRequestObject
 	for i := range rows {
 		out = append(out, lookupTable(&rows[i]))
 	}
-	return out, err
+	return inOrder(out, func(one *LookupTable) string { return one.Name }), err
 }
 
 func (s *bookHandlers) saveTable(ctx context.Context, id string, set *LookupTableSettings, revision int) (LookupTable,

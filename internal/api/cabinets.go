@@ -36,7 +36,7 @@ func (s *cabinetHandlers) ListCabinets(ctx context.Context,
 	for i := range rows {
 		out = append(out, s.cabinet(viewerOf(ctx), &rows[i]))
 	}
-	return out, err
+	return inOrder(out, func(one *Cabinet) string { return one.Name }), err
 }
 
 // only says which kinds of cabinets have a setting.

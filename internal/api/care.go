@@ -568,7 +568,7 @@ func (s *careHandlers) ListAddressees(ctx context.Context, _ ListAddresseesReque
 	for i := range rows {
 		out = append(out, addressee(viewerOf(ctx), &rows[i]))
 	}
-	return out, err
+	return inOrder(out, func(one *Addressee) string { return one.Name }), err
 }
 
 func (s *careHandlers) saveAddressee(ctx context.Context, id string, set *AddresseeSettings, revision int) (Addressee,
@@ -655,7 +655,7 @@ func (s *careHandlers) ListAlarms(ctx context.Context, _ ListAlarmsRequestObject
 	for i := range rows {
 		out = append(out, s.alarm(ctx, n, &rows[i]))
 	}
-	return out, err
+	return inOrder(out, func(one *Alarm) string { return one.Name }), err
 }
 
 func (s *careHandlers) saveAlarm(ctx context.Context, id string, set *AlarmSettings, revision int) (Alarm, error) {

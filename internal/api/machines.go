@@ -65,6 +65,7 @@ func (s *machineHandlers) ListMachines(ctx context.Context, _ ListMachinesReques
 	for _, m := range s.others() {
 		out.Others = append(out.Others, s.shown(ctx, m))
 	}
+	inOrder(out.Others, func(one *Machine) string { return one.Name })
 	return out, nil
 }
 

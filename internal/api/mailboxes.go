@@ -160,7 +160,7 @@ func (s *mailboxHandlers) ListMailboxes(ctx context.Context, _ ListMailboxesRequ
 	for i := range rows {
 		out = append(out, s.mailbox(viewerOf(ctx), &rows[i]))
 	}
-	return out, err
+	return inOrder(out, func(one *Mailbox) string { return one.Name }), err
 }
 
 // AddMailbox keeps a mailbox and begins to watch it.

@@ -175,7 +175,7 @@ func (s *peopleHandlers) ListPeople(ctx context.Context, _ ListPeopleRequestObje
 	for i := range people {
 		out = append(out, d.person(&people[i]))
 	}
-	return out, nil
+	return inOrder(out, func(one *Person) string { return one.Name }), nil
 }
 
 // wanted reads what somebody wants a person to be.
@@ -531,7 +531,7 @@ func (s *peopleHandlers) groupsNow(ctx context.Context) ([]Group, error) {
 // ListGroups lists the groups.
 func (s *peopleHandlers) ListGroups(ctx context.Context, _ ListGroupsRequestObject) (ListGroupsResponseObject, error) {
 	out, err := s.groupsNow(ctx)
-	return ListGroups200JSONResponse(out), err
+	return ListGroups200JSONResponse(inOrder(out, func(one *Group) string { return one.Name })), err
 }
 
 func (s *peopleHandlers) saveGroup(ctx context.Context, g store.Group, in *GroupSettings) (Group, error) {

@@ -56,7 +56,7 @@ func (s *topicHandlers) ListTopics(ctx context.Context, _ ListTopicsRequestObjec
 	for i := range rows {
 		out = append(out, topicOf(&rows[i], s.Engine.Office.Topics.Learned(rows[i].Name), uses))
 	}
-	return out, err
+	return inOrder(out, func(one *Topic) string { return one.Name }), err
 }
 
 // AddTopic makes a topic.

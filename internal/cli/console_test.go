@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"flag"
+	"fmt"
 	"html"
 	"os"
 	"path/filepath"
@@ -173,6 +174,9 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 		for _, v := range b.Axe(source) {
 			t.Errorf("%s, light: %+v", p.name, v)
 		}
+		for _, wrong := range misheard(b.Heard()) {
+			t.Errorf("%s, as it is heard: %s", p.name, wrong)
+		}
 		if p.name != "rule" && p.name != "none" && p.name != "letter" && p.name != "register" &&
 			p.name != "add-mailbox" && p.name != "draft" && p.name != "pass" && p.name != "mail-known" {
 			picture(t, b, p.name)
@@ -181,6 +185,14 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 		for _, v := range b.AxeColours(source) {
 			t.Errorf("%s, dark: %+v", p.name, v)
 		}
+		for _, width := range []int{640, 2560} { // the first is what is left at 200 %
+			b.Size(width, width*5/8)
+			over := 0
+			if b.Run("document.documentElement.scrollWidth - innerWidth", &over); over > 0 {
+				t.Errorf("%s goes %d pixels beyond a window of %d", p.name, over, width)
+			}
+		}
+		b.Size(1280, 800)
 	}
 	b.Scheme("light")
 	everySetting(t, b, source)
@@ -225,6 +237,52 @@ rules:
 }
 
 // everySetting goes through the sections of the settings, and looks for each of their headings by its name.
+// operated are the roles of what a person operates, each of which needs a name.
+var operated = []string{"button", "link", "textbox", "searchbox", "combobox", "checkbox", "switch", "radio", "tab",
+	"menuitem", "slider", "spinbutton", "listbox", "image", "table", "dialog"}
+
+// misheard says what is wrong with the accessibility tree of a page (WCAG 2.2, 1.3.1, 2.4.1, 2.4.6 and 4.1.2).
+func misheard(all []testbed.Heard) (wrong []string) {
+	count := map[string]int{}
+	landmarks := map[string]bool{}
+	level := 0
+	for _, h := range all {
+		count[h.Role]++
+		switch {
+		case slices.Contains(operated, h.Role) && strings.TrimSpace(h.Name) == "":
+			wrong = append(wrong, "a "+h.Role+" has no name")
+		case h.Role == "heading":
+			if h.Level == 1 {
+				count["first heading"]++
+			}
+			if h.Level > level+1 {
+				wrong = append(wrong, fmt.Sprintf("the heading “%s” is of level %d after one of level %d", h.Name, h.Level, level))
+			}
+			level = h.Level
+		case h.Role == "navigation" || h.Role == "region":
+			if landmarks[h.Role+h.Name] {
+				wrong = append(wrong, fmt.Sprintf("two parts are both called %s “%s”", h.Role, h.Name))
+			}
+			landmarks[h.Role+h.Name] = true
+		}
+	}
+	if count["dialog"] > 0 { // the rest is not heard while it is open
+		return slices.DeleteFunc(wrong, func(one string) bool { return strings.HasSuffix(one, "after one of level 0") })
+	}
+	for _, role := range []string{"main", "first heading"} {
+		if count[role] != 1 {
+			wrong = append(wrong, fmt.Sprintf("there are %d of %s", count[role], role))
+		}
+	}
+	if count["navigation"] == 0 {
+		wrong = append(wrong, "there is no navigation")
+	}
+	if count["columnheader"] == 0 && count["table"] > 0 && count["rowheader"] == 0 {
+		wrong = append(wrong, "a table has no heads")
+	}
+	return wrong
+}
+
 func everySetting(t *testing.T, b *testbed.Browser, axe string) {
 	t.Helper()
 	var names, headings []string

@@ -118,7 +118,7 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 		{[]string{"messages", "file-again", "1"}, exitInvalid, "nothing of this message was taken back"},
 		{[]string{"alarms", "silence", "x", "--rule", "No such rule", "--tell", "Nobody"}, exitInvalid,
 			"there is no rule called “No such rule”"},
-		{[]string{"alarms", "remove", "x"}, exitFailure, "there is no alarm called"},
+		{[]string{"alarms", "remove", "x"}, exitMissing, "there is no alarm called"},
 		{[]string{"addressees", "add", "Agent", "--mail", "no address"}, exitInvalid, "is no mail address"},
 		{[]string{"addressees", "add", "Agent", "--call", "ftp://agents.example"}, exitInvalid, "must begin with https"},
 		{[]string{"addressees", "add", "harbour master", "--mail", "a@b.example"}, exitInvalid, "is there already"},

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto"
+	"github.com/chromedp/cdproto/accessibility"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/page"
@@ -303,4 +304,51 @@ func (b *Browser) axe(source, tags string) []Violation {
 	b.Run(`axe.run(document, {runOnly: [`+tags+`]}).then(r => r.violations.map(v => ({id: v.id, help: v.help, `+
 		`nodes: v.nodes.map(n => n.html.slice(0, 160) + ' ' + (n.failureSummary || '').slice(0, 240))})))`, &found)
 	return found
+}
+
+// Heard is a node of the accessibility tree: what a screen reader says of a part of the page.
+type Heard struct {
+	Role, Name string
+	Level      int // of a heading, from 1
+}
+
+// Heard is the accessibility tree of the page, in the order in which it is read, without what is ignored there.
+func (b *Browser) Heard() (all []Heard) {
+	b.t.Helper()
+	tree, err := chromedp.Call(b.ctx, accessibility.GetFullAXTree, accessibility.GetFullAXTreeParams{})
+	b.must(err)
+	nodes := map[accessibility.NodeID]*accessibility.Node{}
+	for _, n := range tree.Nodes {
+		nodes[n.NodeID] = n
+	}
+	read := func(v *accessibility.Value, into any) {
+		if v != nil && len(v.Value) > 0 {
+			b.must(json.Unmarshal(v.Value, into))
+		}
+	}
+	var walk func(n *accessibility.Node)
+	walk = func(n *accessibility.Node) {
+		if !n.Ignored {
+			var h Heard
+			read(n.Role, &h.Role)
+			read(n.Name, &h.Name)
+			for _, p := range n.Properties {
+				if p.Name == "level" {
+					read(p.Value, &h.Level)
+				}
+			}
+			all = append(all, h)
+		}
+		for _, id := range n.ChildIDs {
+			if child := nodes[id]; child != nil {
+				walk(child)
+			}
+		}
+	}
+	for _, n := range tree.Nodes {
+		if n.ParentID == "" {
+			walk(n)
+		}
+	}
+	return all
 }

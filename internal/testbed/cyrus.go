@@ -84,7 +84,7 @@ func StartCyrus(t testing.TB, users ...string) *Cyrus {
 	if _, missing := os.Stat(filepath.Join(unpacked, "idled")); missing != nil || err != nil || os.Getuid() != 0 {
 		LeaveOut(t, "a third IMAP server: install cyrus-imapd, cyrus-caldav and sasl2-bin, and run as root")
 	}
-	dir, err := os.MkdirTemp("/tmp", "cy") // its sockets need a short path
+	dir, err := os.MkdirTemp(shortFolder(), "cy")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -150,7 +150,7 @@ func StartDovecotWith(t testing.TB, separator string) *Dovecot {
 	if _, err := exec.LookPath("dovecot"); err != nil || os.Getuid() != 0 {
 		LeaveOut(t, "a real IMAP server: install dovecot-imapd and dovecot-pop3d, and run as root")
 	}
-	dir, err := os.MkdirTemp("/tmp", "dc") // its sockets need a short path
+	dir, err := os.MkdirTemp(shortFolder(), "dc")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -377,6 +377,14 @@ func Ready(t testing.TB) string {
 		t.Fatal(err)
 	}
 	return filepath.Join(kept, "inktray-testbed", fmt.Sprintf("ready-%.6x", sha256.Sum256(sums)))
+}
+
+// shortFolder is where servers keep their files whose sockets need a short path (sun_path has 108 octets on Linux).
+func shortFolder() string {
+	if folder := os.TempDir(); len(folder) <= 16 {
+		return folder
+	}
+	return "/tmp"
 }
 
 // Patience is how long tests wait for what has to come: long enough for a machine that

@@ -59,7 +59,7 @@ func StartMailutils(t testing.TB, users ...string) *Mailutils {
 			LeaveOut(t, "second IMAP and POP3 servers: install mailutils-imap4d and mailutils-pop3d, and run as root")
 		}
 	}
-	dir, err := os.MkdirTemp("/tmp", "mu")
+	dir, err := os.MkdirTemp(shortFolder(), "mu")
 	if err != nil {
 		t.Fatal(err)
 	}

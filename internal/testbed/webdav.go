@@ -81,7 +81,7 @@ func StartWebDAV(t testing.TB, kind string) *WebDAV {
 	if _, err := os.Stat(program); err != nil || os.Getuid() != 0 {
 		LeaveOut(t, kind+", and root to start it")
 	}
-	d, err := os.MkdirTemp("/tmp", "dav")
+	d, err := os.MkdirTemp(shortFolder(), "dav")
 	if err != nil {
 		t.Fatal(err)
 	}

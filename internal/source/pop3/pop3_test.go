@@ -28,14 +28,14 @@ func put(t *testing.T, maildir string, n int, raw []byte) {
 			t.Fatal(err)
 		}
 	}
-	if strings.HasPrefix(maildir, "/tmp/mu") { // whose server wants the line ends of the system
+	if strings.Contains(maildir, "/mu") { // whose server wants the line ends of the system
 		raw = bytes.ReplaceAll(raw, []byte("\r\n"), []byte("\n"))
 	}
 	name := filepath.Join(maildir, "new", fmt.Sprintf("%d.M%dP1.testbed", 1_770_000_000+n, n))
 	if err := os.WriteFile(name, raw, 0o666); err != nil {
 		t.Fatal(err)
 	}
-	if strings.HasPrefix(maildir, "/tmp/dc") { // whose mail has an owner of its own
+	if strings.Contains(maildir, "/dc") { // whose mail has an owner of its own
 		for _, p := range []string{filepath.Dir(maildir), maildir, maildir + "/new", maildir + "/cur", maildir + "/tmp",
 			name} {
 			if err := os.Chown(p, 5000, 5000); err != nil {
@@ -76,7 +76,7 @@ func TestConformance(t *testing.T) {
 		last := uint32(0)
 		sourcetest.Run(t, sourcetest.Box{
 			Undated: true,
-			Stamps:  strings.HasPrefix(maildir, "/tmp/mu"),
+			Stamps:  strings.Contains(maildir, "/mu"),
 			Session: func(t *testing.T) source.Session { return dial(t, c) },
 			Deliver: func(t *testing.T, _ string, raw []byte, _ time.Time, _ ...string) uint32 {
 				n++

@@ -195,7 +195,7 @@ function Paper({
 function Findings({ of: p }: { of: Proposal }) {
   return (
     <div tabIndex={0} aria-label={t`What the pattern finds`} role="group" className="mb-4 max-h-40 overflow-auto">
-      <table className="w-full text-sm">
+      <table aria-label={t`What the pattern finds`} className="w-full text-sm">
         <thead className="sr-only">
           <tr>
             <th>

@@ -71,7 +71,7 @@ function Time({ asked }: { asked: Asked }) {
                 <Trans>As a table</Trans>
               </summary>
               <div className="max-h-72 overflow-auto" tabIndex={0} role="region" aria-label={t`Filed, as a table`}>
-                <table className="mt-2 w-full max-w-md">
+                <table aria-label={t`Filed, as a table`} className="mt-2 w-full max-w-md">
                   <thead>
                     <tr className="border-b border-line-2 text-left text-[13px] text-ink-3">
                       <th scope="col" className="py-1 font-semibold">
@@ -184,7 +184,7 @@ function Shares({
           const most = a.tallies[0].count
           const rest = a.total - a.tallies.reduce((n, tally) => n + tally.count, 0)
           return (
-            <table className="w-full table-fixed text-[14.5px]">
+            <table aria-label={title} className="w-full table-fixed text-[14.5px]">
               <colgroup>
                 <col className="w-[42%]" />
                 <col />

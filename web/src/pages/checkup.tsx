@@ -63,7 +63,7 @@ function Found({ checkup }: { checkup: Schemas['Checkup'] }) {
           {summary[checkup.state]} Checked {when(checkup.at)}.
         </Trans>
       </p>
-      <table className="w-full text-[14.5px]">
+      <table aria-label={t`Check-up`} className="w-full text-[14.5px]">
         <thead className="sr-only">
           <tr>
             <th>

@@ -14,9 +14,13 @@ const files = import.meta.glob<string>('../../../docs/*.md', { query: '?raw', im
 
 const text = (s: string) => s.replace(/[&<>"]/g, (c) => ({ '&': '&amp;', '<': '&lt;', '>': '&gt;', '"': '&quot;' })[c]!)
 
+/** The heading under which the reader is, which names the tables there. */
+let under = ''
+
 const marked = new Marked({
   renderer: {
     heading({ tokens, depth, text: words }) {
+      under = words
       return `<h${depth} id="${anchor(words)}">${this.parser.parseInline(tokens)}</h${depth}>`
     },
     link({ href, tokens }) {
@@ -30,7 +34,7 @@ const marked = new Marked({
     table({ header, rows }) {
       const row = (cells: typeof header, tag: string) =>
         `<tr>${cells.map((c) => `<${tag}>${this.parser.parseInline(c.tokens)}</${tag}>`).join('')}</tr>`
-      return `<div class="wide" tabindex="0"><table><thead>${row(header, 'th')}</thead><tbody>${rows.map((r) => row(r, 'td')).join('')}</tbody></table></div>`
+      return `<div class="wide" tabindex="0"><table aria-label="${text(under)}"><thead>${row(header, 'th')}</thead><tbody>${rows.map((r) => row(r, 'td')).join('')}</tbody></table></div>`
     },
   },
 })
@@ -64,7 +68,10 @@ export function Documents() {
   const load = files[`../../../docs/${page}.md`] as (() => Promise<string>) | undefined
   const query = useQuery({
     queryKey: ['book', page],
-    queryFn: async () => (load ? await marked.parse((await load()).replace(/^# .*\n/, '')) : ''),
+    queryFn: async () => {
+      under = titleOf(page)
+      return load ? await marked.parse((await load()).replace(/^# .*\n/, '')) : ''
+    },
     staleTime: Infinity,
   })
   useEffect(() => {

@@ -161,7 +161,7 @@ export function History() {
         {(d) => (
           <>
             <div className="overflow-x-auto" tabIndex={0} role="region" aria-label={t`Passes`}>
-              <table className="cards w-full text-[14.5px]">
+              <table aria-label={t`Passes`} className="cards w-full text-[14.5px]">
                 <thead>
                   <tr className="border-b border-line-2 text-left text-[13px] text-ink-3">
                     {[

@@ -3,7 +3,7 @@ import { Trans } from '@lingui/react/macro'
 import { Link } from 'react-router'
 
 import { Page } from '../ui/basics'
-import { words } from '../ui/words'
+import { sections, words } from '../ui/words'
 
 /** How Ink Tray works, with a drawing, and the words that it uses. */
 export function How() {
@@ -91,7 +91,11 @@ export function How() {
         <dl className="grid gap-x-6 gap-y-2 sm:grid-cols-[10rem_1fr]">
           {words.map(([word, name, means]) => (
             <div key={word} className="contents">
-              <dt className="font-semibold">{name}</dt>
+              <dt className="font-semibold">
+                <Link className="underline decoration-line-2 underline-offset-4 hover:text-pen" to={sections[word]}>
+                  {name}
+                </Link>
+              </dt>
               <dd className="mb-1 text-ink-2">{means}.</dd>
             </div>
           ))}

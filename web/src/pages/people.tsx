@@ -484,7 +484,7 @@ function Trail() {
       >
         {(all) => (
           <div className="overflow-x-auto">
-            <table className="cards w-full text-sm">
+            <table aria-label={t`Activity`} className="cards w-full text-sm">
               <thead className="text-left text-ink-3">
                 <tr>
                   <th className="py-1 pr-4 font-medium">

@@ -175,7 +175,7 @@ function Table({ text }: { text: string }) {
         aria-label={t`The file’s table`}
         className="max-h-[70vh] overflow-auto rounded-lg border border-line"
       >
-        <table className="w-full text-[13.5px]">
+        <table aria-label={t`The file’s table`} className="w-full text-[13.5px]">
           <thead>
             <tr className="sticky top-0 bg-sheet-2 text-left">
               {head.map((c, i) => (

@@ -13,6 +13,7 @@ import { Button, Field, Listing, Page, Pick, Pop, Sheet, Tick, Wrong } from '../
 import { figure, size, when } from '../ui/format'
 import { labelOf, titleOf } from '../ui/labels'
 import { Machines, Of, To, useOffice } from '../ui/office'
+import { Term } from '../ui/term'
 import { Export } from './export'
 import { having, of } from './search'
 
@@ -56,10 +57,13 @@ export function Register() {
     <Page
       title={t`Register`}
       sub={
-        head.error
-          ? t`Everything that was filed.`
-          : found &&
-            t`${plural(found.total, { one: '# filing', other: '# filings' })}, ${size(found.size)}${place ? `, in ${place}` : ''}`
+        <>
+          {head.error
+            ? t`Everything that was filed.`
+            : found &&
+              t`${plural(found.total, { one: '# filing', other: '# filings' })}, ${size(found.size)}${place ? `, in ${place}` : ''}`}{' '}
+          <Term word="filing">{t`What is a filing?`}</Term>
+        </>
       }
       actions={
         <>
@@ -465,6 +469,7 @@ function Filings({
           )}
           <div ref={box} className="overflow-x-auto" tabIndex={0} role="region" aria-label={t`Filings`}>
             <table
+              aria-label={t`Filings`}
               className="w-full table-fixed text-[14.5px]"
               style={narrow ? undefined : { minWidth: `calc(${columns.map((c) => widthOf(c.name)).join(' + ')})` }}
               aria-rowcount={listed}

@@ -135,7 +135,7 @@ function MailboxesToday({ day }: { day: Schemas['Today'] }) {
       <h2 className="mb-1">
         <Trans>Mailboxes</Trans>
       </h2>
-      <table className="w-full text-[14.5px]">
+      <table aria-label={t`Mailboxes`} className="w-full text-[14.5px]">
         <thead className="sr-only">
           <tr>
             <th>

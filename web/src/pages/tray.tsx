@@ -10,6 +10,7 @@ import { figure } from '../ui/format'
 import { End, useSettings } from '../ui/form'
 import { Machines, Of, To, useOffice } from '../ui/office'
 import { size, when } from '../ui/format'
+import { Term } from '../ui/term'
 import { SignInAgain } from './mailboxes'
 import { MessageHead } from './parts'
 
@@ -64,9 +65,12 @@ export function Tray() {
     <Page
       title={t`Tray`}
       sub={
-        query.data?.count
-          ? t`${plural(query.data.count, { one: '# item waits', other: '# items wait' })} for you.`
-          : t`Items that need a person wait here, each with its reason and what you can do.`
+        <>
+          {query.data?.count
+            ? t`${plural(query.data.count, { one: '# item waits', other: '# items wait' })} for you.`
+            : t`Items that need a person wait here, each with its reason and what you can do.`}{' '}
+          <Term word="tray">{t`What is the tray?`}</Term>
+        </>
       }
     >
       <Wrong error={again.error ?? release.error ?? refile.error ?? answer.error ?? settle.error} />

@@ -2,6 +2,7 @@ import { readdirSync, readFileSync } from 'node:fs'
 import { expect, test } from 'vitest'
 
 import { anchor, contents, leadsTo } from './contents'
+import { sections, words } from './words'
 
 const docs = new URL('../../../docs/', import.meta.url)
 
@@ -23,6 +24,17 @@ test('links between documents lead to a page and a heading that are there', () =
         expect(headings.map((h) => anchor(h[1]))).toContain(to[2])
       }
     }
+})
+
+test('each word of Ink Tray’s own leads to a section of the book', () => {
+  expect(Object.keys(sections).sort()).toEqual(words.map(([word]) => word).sort())
+  for (const [word, to] of Object.entries(sections)) {
+    const [page, heading] = to.replace('/book/', '').split('#')
+    expect(contents.flatMap(([, pages]) => pages)).toContain(page)
+    const source = readFileSync(new URL(`${page}.md`, docs), 'utf8')
+    if (heading) expect([...source.matchAll(/^#+ (.+)$/gm)].map((h) => anchor(h[1]))).toContain(heading)
+    else expect(source.toLowerCase()).toContain(word)
+  }
 })
 
 test('a link leads to a page of the book, to the web, or nowhere', () => {

@@ -63,7 +63,7 @@ export function Meanwhile<T extends { revision?: number }>({
               </p>
             )
           return (
-            <table className="mt-2 w-full text-left text-[14.5px]">
+            <table aria-label={t`Both versions`} className="mt-2 w-full text-left text-[14.5px]">
               <thead>
                 <tr>
                   <th className="pr-3 font-semibold">

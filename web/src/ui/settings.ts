@@ -37,7 +37,7 @@ export const sections = [
     at: 'tables',
     name: t`Tables`,
     about: t`What codes in names stand for.`,
-    term: t`lookup table`,
+    term: 'lookup table',
     headings: [[t`Tables`, t`lookup code list`]],
   },
   {

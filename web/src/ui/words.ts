@@ -44,3 +44,26 @@ export const words: [word: string, said: string, means: string][] = [
 
 /** A word of Ink Tray's own as people read it. */
 export const nameOf = (word: string) => words.find(([w]) => w === word)?.[1] ?? word
+
+/** Where the book tells more about a word. */
+export const sections: Record<string, string> = {
+  cabinet: '/book/cabinets',
+  correspondent: '/book/tasks',
+  'drop address': '/book/drop-addresses',
+  filing: '/book/register#a-filings-story',
+  'follow-up': '/book/afterwards#what-a-rule-does-with-the-message',
+  hold: '/book/trust#held-for-your-decision',
+  'lookup table': '/book/patterns',
+  mailbox: '/book/mailboxes',
+  'old mail': '/book/rules#before-it-runs',
+  pass: '/book/afterwards#history-and-taking-back',
+  pattern: '/book/patterns',
+  register: '/book/register',
+  rehearsal: '/book/rules#before-it-runs',
+  rule: '/book/rules',
+  safeguards: '/book/rules#attachments',
+  topic: '/book/topics',
+  tray: '/book/afterwards#the-tray',
+  value: '/book/values#values',
+  verdict: '/book/rules#before-it-runs',
+}
