@@ -76,7 +76,7 @@ test: needs check
 	@$(MAKE) --no-print-directory -j3 tests-of-the-console tests-of-the-commands tests-of-the-rest
 	@$(MAKE) --no-print-directory fuzz FUZZTIME=8000x FUZZTIME_SLOW=200x
 
-# The tests in three streams, each of which waits much of its time.
+# The tests in three streams at once: each of them waits for servers, pages and disks much of its time.
 OF_THE_CONSOLE = 'Console|EveryPage'
 tests-of-the-console:
 	go test -tags reader -timeout 38m ./internal/cli -run $(OF_THE_CONSOLE)

@@ -755,7 +755,7 @@ func (s *registerHandlers) ListRegisterFiles(ctx context.Context,
 		}
 		out = append(out, one)
 	}
-	return out, err
+	return inOrder(out, func(one *RegisterFile) string { return one.Name }), err
 }
 
 func kept(r *RegisterFileRequest) registry.RegisterFileOf {

@@ -188,7 +188,8 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 		for _, width := range []int{640, 2560} { // the first is what is left at 200 %
 			b.Size(width, width*5/8)
 			over := 0
-			if b.Run("document.documentElement.scrollWidth - innerWidth", &over); over > 0 {
+			if b.Run(`new Promise(drawn => requestAnimationFrame(() => requestAnimationFrame(() => drawn(
+				document.documentElement.scrollWidth - innerWidth))))`, &over); over > 0 {
 				t.Errorf("%s goes %d pixels beyond a window of %d", p.name, over, width)
 			}
 		}
@@ -236,7 +237,6 @@ rules:
 	}
 }
 
-// everySetting goes through the sections of the settings, and looks for each of their headings by its name.
 // operated are the roles of what a person operates, each of which needs a name.
 var operated = []string{"button", "link", "textbox", "searchbox", "combobox", "checkbox", "switch", "radio", "tab",
 	"menuitem", "slider", "spinbutton", "listbox", "image", "table", "dialog"}
@@ -283,6 +283,7 @@ func misheard(all []testbed.Heard) (wrong []string) {
 	return wrong
 }
 
+// everySetting goes through the sections of the settings, and looks for each of their headings by its name.
 func everySetting(t *testing.T, b *testbed.Browser, axe string) {
 	t.Helper()
 	var names, headings []string
@@ -302,6 +303,9 @@ func everySetting(t *testing.T, b *testbed.Browser, axe string) {
 			`?.innerText.includes("Looking")`)
 		for _, v := range b.Axe(axe) {
 			t.Errorf("settings, %s: %+v", name, v)
+		}
+		for _, wrong := range misheard(b.Heard()) {
+			t.Errorf("settings, %s, as it is heard: %s", name, wrong)
 		}
 		picture(t, b, "settings-"+strings.ToLower(name))
 		b.Run(`[...document.querySelectorAll("#page h2")].map(h => h.innerText)`, &headings)

@@ -55,12 +55,12 @@ func (c peopleCommands) showOutgoing(o client.Outgoing) error {
 				"office@brackwater.example")
 			return
 		}
-		password := c.texts.Say("not needed")
+		password := c.texts.Say("not kept")
 		if o.HasPassword {
 			password = c.texts.Say("kept, sealed")
 		}
 		c.table([]string{"HOST", o.Host},
-			c.labelled([][]string{{"port", fmt.Sprint(o.Port)}, {"encryption", c.texts.Say(o.Encryption)},
+			c.labelled([][]string{{"port", fmt.Sprint(o.Port)}, {"encryption", c.texts.Word("state", o.Encryption)},
 				{"user name", o.Username}, {"password", password},
 				{"from", strings.TrimSpace(o.Name + " <" + o.From + ">")}, {"console", o.Console}}))
 	})
@@ -369,10 +369,6 @@ func (c peopleCommands) saveAlarm(ctx context.Context, api *client.Client, cmd *
 	return c.show(a, func() { fmt.Fprintln(c.out, a.Sentence) })
 }
 
-func (c peopleCommands) alarmsFind(ctx context.Context, api *client.Client, name string) (client.Alarm, error) {
-	return findAlarm(ctx, api, name)
-}
-
 func (c peopleCommands) alarmsList() *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List the alarms", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
@@ -397,7 +393,7 @@ func (c peopleCommands) alarmsList() *cobra.Command {
 func (c peopleCommands) alarmsRemove() *cobra.Command {
 	return c.removing("Remove an alarm",
 		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
-			a, err := c.alarmsFind(ctx, api, name)
+			a, err := findAlarm(ctx, api, name)
 			return fmt.Sprintf("The alarm “%s” is removed: nobody is told of this any more.", a.Name), func() error {
 				if _, err := call[nothing](api.RemoveAlarm(ctx, a.ID)); err != nil {
 					return err

@@ -113,16 +113,27 @@ func zipped(entries []zipEntry) []byte {
 	return b.Bytes()
 }
 
-// drawings are the pictures drawn so far, by what they show: the same scenario is often made more than once.
-var drawings sync.Map
+// drawings are the first pictures that were drawn, by what they show: the same old mail is often made more than once.
+// They are bounded, because new mail goes on coming with new pictures.
+var drawings = struct {
+	sync.Mutex
+	kept map[string][]byte
+}{kept: map[string][]byte{}}
 
-// drawn draws a picture at most once.
+const mostDrawings = 100
+
+// drawn draws a picture, or gives the one that is kept.
 func drawn(key string, draw func() []byte) []byte {
-	if data, ok := drawings.Load(key); ok {
-		return data.([]byte)
+	drawings.Lock()
+	defer drawings.Unlock()
+	data, ok := drawings.kept[key]
+	if !ok {
+		data = draw()
+		if len(drawings.kept) < mostDrawings {
+			drawings.kept[key] = data
+		}
 	}
-	data, _ := drawings.LoadOrStore(key, draw())
-	return data.([]byte)
+	return data
 }
 
 // photo is murky water with something on the bottom.

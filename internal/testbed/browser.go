@@ -49,7 +49,7 @@ func StartBrowserIn(t testing.TB, language string, width, height int) *Browser {
 	t.Cleanup(cancel)
 	ctx, cancelPage := chromedp.NewContext(allocator)
 	t.Cleanup(cancelPage)
-	ctx, cancelTime := context.WithTimeout(ctx, 5*time.Minute)
+	ctx, cancelTime := context.WithTimeout(ctx, 15*time.Minute)
 	t.Cleanup(cancelTime)
 	b := &Browser{ctx: ctx, t: t}
 	b.must(chromedp.Do(ctx, chromedp.EmulateViewport(int64(width), int64(height))))

@@ -270,12 +270,6 @@ func (c *Catalogue) Word(use, english string) string {
 	return c.Say(english)
 }
 
-// Knows says whether the catalogue has a word with its use.
-func (c *Catalogue) Knows(use, english string) bool {
-	_, ok := c.exact[use+": "+english]
-	return ok
-}
-
 // Sentence says a text of several words that has no gaps. Any other stays as it is: it can be a name, or a word of the
 // interface.
 func (c *Catalogue) Sentence(text string) string {

@@ -34,7 +34,7 @@ const marked = new Marked({
     table({ header, rows }) {
       const row = (cells: typeof header, tag: string) =>
         `<tr>${cells.map((c) => `<${tag}>${this.parser.parseInline(c.tokens)}</${tag}>`).join('')}</tr>`
-      return `<div class="wide" tabindex="0"><table aria-label="${text(under)}"><thead>${row(header, 'th')}</thead><tbody>${rows.map((r) => row(r, 'td')).join('')}</tbody></table></div>`
+      return `<div class="wide" tabindex="0"><table aria-label="${text(under.replace(/[`*]/g, ''))}"><thead>${row(header, 'th')}</thead><tbody>${rows.map((r) => row(r, 'td')).join('')}</tbody></table></div>`
     },
   },
 })
@@ -69,8 +69,9 @@ export function Documents() {
   const query = useQuery({
     queryKey: ['book', page],
     queryFn: async () => {
+      const source = load ? (await load()).replace(/^# .*\n/, '') : ''
       under = titleOf(page)
-      return load ? await marked.parse((await load()).replace(/^# .*\n/, '')) : ''
+      return marked.parse(source, { async: false }) // at once: another page cannot come between
     },
     staleTime: Infinity,
   })

@@ -3,7 +3,7 @@ import { Trans } from '@lingui/react/macro'
 import { Link } from 'react-router'
 
 import { Page } from '../ui/basics'
-import { sections, words } from '../ui/words'
+import { words } from '../ui/words'
 
 /** How Ink Tray works, with a drawing, and the words that it uses. */
 export function How() {
@@ -89,10 +89,10 @@ export function How() {
           <Trans>The words</Trans>
         </h2>
         <dl className="grid gap-x-6 gap-y-2 sm:grid-cols-[10rem_1fr]">
-          {words.map(([word, name, means]) => (
+          {words.map(([word, name, means, at]) => (
             <div key={word} className="contents">
               <dt className="font-semibold">
-                <Link className="underline decoration-line-2 underline-offset-4 hover:text-pen" to={sections[word]}>
+                <Link className="underline decoration-line-2 underline-offset-4 hover:text-pen" to={at}>
                   {name}
                 </Link>
               </dt>

@@ -134,7 +134,7 @@ export function Message() {
                   )}
                 </div>
                 <p className="text-sm">
-                  <Term word="verdict">{t`What is a verdict?`}</Term>
+                  <Term word="verdict" question={t`What is a verdict?`} />
                 </p>
                 {open && !thorough && (
                   <p className="text-sm text-ink-3">

@@ -62,7 +62,7 @@ export function Register() {
             ? t`Everything that was filed.`
             : found &&
               t`${plural(found.total, { one: '# filing', other: '# filings' })}, ${size(found.size)}${place ? `, in ${place}` : ''}`}{' '}
-          <Term word="filing">{t`What is a filing?`}</Term>
+          <Term word="filing" question={t`What is a filing?`} />
         </>
       }
       actions={

@@ -83,7 +83,7 @@ export function Settings() {
       tab={t`${one.name}, Settings`}
       sub={
         <>
-          {one.about} {'term' in one && <Term word={one.term}>{t`What is a ${nameOf(one.term)}?`}</Term>}
+          {one.about} {'term' in one && <Term word={one.term} question={t`What is a ${nameOf(one.term)}?`} />}
         </>
       }
     >

@@ -69,7 +69,7 @@ export function Tray() {
           {query.data?.count
             ? t`${plural(query.data.count, { one: '# item waits', other: '# items wait' })} for you.`
             : t`Items that need a person wait here, each with its reason and what you can do.`}{' '}
-          <Term word="tray">{t`What is the tray?`}</Term>
+          <Term word="tray" question={t`What is the tray?`} />
         </>
       }
     >

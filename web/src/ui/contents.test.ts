@@ -2,7 +2,7 @@ import { readdirSync, readFileSync } from 'node:fs'
 import { expect, test } from 'vitest'
 
 import { anchor, contents, leadsTo } from './contents'
-import { sections, words } from './words'
+import { words } from './words'
 
 const docs = new URL('../../../docs/', import.meta.url)
 
@@ -27,8 +27,7 @@ test('links between documents lead to a page and a heading that are there', () =
 })
 
 test('each word of Ink Tray’s own leads to a section of the book', () => {
-  expect(Object.keys(sections).sort()).toEqual(words.map(([word]) => word).sort())
-  for (const [word, to] of Object.entries(sections)) {
+  for (const [word, , , to] of words) {
     const [page, heading] = to.replace('/book/', '').split('#')
     expect(contents.flatMap(([, pages]) => pages)).toContain(page)
     const source = readFileSync(new URL(`${page}.md`, docs), 'utf8')

@@ -3,16 +3,16 @@ import { Trans } from '@lingui/react/macro'
 import { Popover } from 'radix-ui'
 import { Link } from 'react-router'
 
-import { sections, words } from './words'
+import { words } from './words'
 
 /** A word that Ink Tray uses in its own sense, with what it means, where it first stands on a page. */
-export function Term({ word, children }: { word: string; children?: string }) {
-  const [, name = word, means] = words.find(([w]) => w === word) ?? []
-  const shown = children ?? name
+export function Term({ word, question, children }: { word: string; question?: string; children?: string }) {
+  const [, name = word, means, at = ''] = words.find(([w]) => w === word) ?? []
+  const shown = question ?? children ?? name
   if (!means) return <>{shown}</>
   return (
     <Popover.Root>
-      <Popover.Trigger className="term" aria-label={shown.endsWith('?') ? shown : t`${shown}: what it means`}>
+      <Popover.Trigger className="term" aria-label={question ?? t`${shown}: what it means`}>
         {shown}
       </Popover.Trigger>
       <Popover.Portal>
@@ -25,7 +25,7 @@ export function Term({ word, children }: { word: string; children?: string }) {
           <p>
             <b className="font-semibold">{name.charAt(0).toUpperCase() + name.slice(1)}</b>: {means}.
           </p>
-          <Link className="mt-2 block text-pen underline" to={sections[word]}>
+          <Link className="mt-2 block text-pen underline" to={at}>
             <Trans>Read more in the documents</Trans>
           </Link>
           <Link className="mt-1 block text-pen underline" to="/how">
