@@ -8,7 +8,6 @@ import { api, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
 import { Button, Chip, Listing, Page, Wrong } from '../ui/basics'
 import { receivedAs, size, when } from '../ui/format'
-import { Term } from '../ui/term'
 import { ChangeSheet, Doing, FileSheet } from './byhand'
 import { ItemLine, Steps } from './parts'
 import { ProofOf, TopicsOf } from './topicmarks'
@@ -133,9 +132,6 @@ export function Message() {
                     </Button>
                   )}
                 </div>
-                <p className="text-sm">
-                  <Term word="verdict" question={t`What is a verdict?`} />
-                </p>
                 {open && !thorough && (
                   <p className="text-sm text-ink-3">
                     <Trans>One answer depends on a text or an archive that was not read yet.</Trans>

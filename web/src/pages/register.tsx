@@ -61,8 +61,8 @@ export function Register() {
           {head.error
             ? t`Everything that was filed.`
             : found &&
-              t`${plural(found.total, { one: '# filing', other: '# filings' })}, ${size(found.size)}${place ? `, in ${place}` : ''}`}{' '}
-          <Term word="filing" question={t`What is a filing?`} />
+              t`${plural(found.total, { one: '# filing', other: '# filings' })}, ${size(found.size)}${place ? `, in ${place}` : ''}`}
+          {found && !head.error && '.'} <Term word="filing" question={t`What is a filing?`} />
         </>
       }
       actions={
