@@ -185,6 +185,14 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 		for _, v := range b.AxeColours(source) {
 			t.Errorf("%s, dark: %+v", p.name, v)
 		}
+		if p.name == "rules" { // where colours are forced, a fill alone tells nothing, and text on a fill stands out
+			b.Scheme("forced")
+			b.Until("the switch is seen", `(() => { const [track, thumb] = [document.querySelector('[role=switch]'),
+				document.querySelector('[role=switch] > *')].map(e => getComputedStyle(e))
+				return track.backgroundColor !== thumb.backgroundColor })()`)
+			b.Until("the main button can be read", `[...document.querySelectorAll('button.bg-ink')].some(e => {
+				const s = getComputedStyle(e); return s.forcedColorAdjust === 'none' && s.color !== s.backgroundColor })`)
+		}
 		for _, width := range []int{640, 2560} { // the first is what is left at 200 %
 			b.Size(width, width*5/8)
 			over := 0

@@ -69,13 +69,17 @@ func (b *Browser) Open(url string) {
 	b.must(chromedp.Do(b.ctx, chromedp.Navigate(url)))
 }
 
-// Scheme asks for the light or the dark look.
+// Scheme asks for the light or the dark look, or for that in the colours of the system ("forced").
 func (b *Browser) Scheme(scheme string) {
 	b.t.Helper()
+	forced := "none"
+	if scheme == "forced" {
+		scheme, forced = "light", "active"
+	}
 	_, err := chromedp.Call(b.ctx, emulation.SetEmulatedMedia,
 		emulation.SetEmulatedMediaParams{
 			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme},
-				{Name: "prefers-reduced-motion", Value: "reduce"}}})
+				{Name: "forced-colors", Value: forced}, {Name: "prefers-reduced-motion", Value: "reduce"}}})
 	b.must(err)
 }
 
