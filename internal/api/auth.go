@@ -225,6 +225,16 @@ func (s *signInHandlers) SignIn(ctx context.Context, r SignInRequestObject) (Sig
 		}
 		s.noteFailure(ctx, r.Body.Name)
 	}
+	if p.ID == "" {
+		people, err := s.Store.People.All(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if len(people) == 0 { // as GET /setup tells everyone, too
+			return nil, &problem{status: 401, kind: "set-up", text: "nobody can sign in yet: the first administrator is missing",
+				advice: "Open the set-up link in the log of the service, or use inktray sign-in --set-up with its code."}
+		}
+	}
 	if !fits || p.ID == "" || p.LockedAt != nil {
 		wrong()
 		return nil, &problem{status: 401, kind: "wrong-password", text: "the name or the password is not right",

@@ -221,6 +221,7 @@ func (c checkupCommands) manual() *cobra.Command {
 				return err
 			}
 			root := cmd.Root()
+			c.speakAll(root)
 			root.DisableAutoGenTag = true // the same pages for the same program
 			if err := doc.GenManTree(root, &doc.GenManHeader{Title: "INKTRAY", Section: "1", Source: "Ink Tray " + Version,
 				Manual: "Ink Tray"}, args[0]); err != nil {

@@ -277,6 +277,10 @@ mailboxes:
 func TestAWholeInstallationFromOneFile(t *testing.T) {
 	o := openOffice(t, empty)
 	code := setupCode(t, o)
+	if _, errs, exit := run(t, "a long password\n", "sign-in", "--name", "Ines Halloway"); exit != exitSignIn ||
+		!strings.Contains(errs, "first administrator is missing") || !strings.Contains(errs, "--set-up") {
+		t.Errorf("signing in where there is nobody yet: %d, %s", exit, errs)
+	}
 	out, errs, exit := run(t, "a long password\n", "sign-in", "--name", "Ines Halloway", "--set-up", code)
 	if exit != 0 || !strings.Contains(out, "Signed in as Ines Halloway") {
 		t.Fatalf("sign-in: %d, %s%s", exit, out, errs)

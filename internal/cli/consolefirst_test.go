@@ -63,8 +63,25 @@ func TestTheGuideLeadsToTheFirstFiledMessage(t *testing.T) {
 	barriers("leaving a rule that is not saved")
 	b.Press("Stay here")
 	b.Sees("A new rule")
+	goes := func(by int) {
+		t.Helper()
+		var nothing any
+		b.Run(fmt.Sprintf("history.go(%d)", by), &nothing)
+	}
+	goes(-1) // the browser's back button asks, too
+	b.Sees("This rule is not saved")
+	b.Until("the page is still that of the rule", "location.pathname === '/rules/new'")
+	b.Press("Stay here")
 	b.Press("Save")
+	b.Type("Name of the rule", "Readings of all gauges") // it may be on its way still
+	b.Until("the rule is saved, and what was typed meanwhile is there",
+		`location.pathname !== '/rules/new' && document.querySelector('main input').value === 'Readings of all gauges'`)
+	goes(-1)
+	b.Press("Leave without saving")
+	b.Sees("Switch it on")
+	goes(1)
 	b.Sees("Off. Nothing is filed until you switch it on.")
+	b.Until("what was not saved is gone", `document.querySelector('main input').value === 'Readings'`)
 	todo("Switch it on")
 	b.Press("Switch on…")
 	b.Press("Switch on")

@@ -76,15 +76,35 @@ func (c *command) counts(values []any) []any {
 	return said
 }
 
-// speak puts the help of a command and of those below into the language of the person.
+// speak puts the help of a command into the language of the person, and the one line of each of those below it.
 func (c *command) speak(cmd *cobra.Command) {
+	if c.texts == nil {
+		return
+	}
+	if c.spoken == nil {
+		c.spoken = map[*string]bool{}
+	}
+	once := func(text *string, say func(string) string) {
+		if !c.spoken[text] {
+			c.spoken[text], *text = true, say(*text)
+		}
+	}
 	cmd.InitDefaultHelpFlag()
-	cmd.Short, cmd.Long = c.texts.Say(cmd.Short), c.paragraphs(cmd.Long)
-	said := func(f *pflag.Flag) { f.Usage = c.texts.Say(f.Usage) }
-	cmd.Flags().VisitAll(said)
-	cmd.PersistentFlags().VisitAll(said)
+	once(&cmd.Short, c.texts.Say)
+	once(&cmd.Long, c.paragraphs)
+	said := func(f *pflag.Flag) { once(&f.Usage, c.texts.Say) }
+	cmd.LocalFlags().VisitAll(said)
+	cmd.InheritedFlags().VisitAll(said)
 	for _, sub := range cmd.Commands() {
-		c.speak(sub)
+		once(&sub.Short, c.texts.Say)
+	}
+}
+
+// speakAll puts the help of a command and of all below into the language of the person.
+func (c *command) speakAll(cmd *cobra.Command) {
+	c.speak(cmd)
+	for _, sub := range cmd.Commands() {
+		c.speakAll(sub)
 	}
 }
 
@@ -104,17 +124,30 @@ func (c *command) paragraphs(text string) string {
 var helpWords = []string{"Usage:", "Aliases:", "Examples:", "Available Commands:", "Additional Commands:",
 	"Global Flags:", "Flags:", "Additional help topics:", "for more information about a command."}
 
-// speakHelp puts the help of all commands into the language of the person.
-func (c *command) speakHelp(root *cobra.Command) {
+// speakHelp puts the help that is asked for into the language of the person. All of it would take half a second.
+func (c *command) speakHelp(root *cobra.Command, args []string) {
 	if c.texts == nil {
 		return
 	}
 	root.InitDefaultHelpCmd()
 	root.InitDefaultCompletionCmd()
-	c.speak(root)
 	template := root.UsageTemplate()
 	for _, word := range helpWords {
 		template = strings.ReplaceAll(template, word, c.texts.Say(word))
 	}
 	root.SetUsageTemplate(template)
+	help, usage := root.HelpFunc(), root.UsageFunc()
+	root.SetHelpFunc(func(cmd *cobra.Command, args []string) {
+		c.speak(cmd)
+		help(cmd, args)
+	})
+	root.SetUsageFunc(func(cmd *cobra.Command) error {
+		c.speak(cmd)
+		return usage(cmd)
+	})
+	if len(args) > 1 && args[0] == cobra.ShellCompRequestCmd { // a shell wants what may follow, with what it does
+		if cmd, _, err := root.Find(args[1 : len(args)-1]); err == nil {
+			c.speak(cmd)
+		}
+	}
 }

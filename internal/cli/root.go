@@ -51,7 +51,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	c := &command{in: in, out: &clean{to: out}, errs: &clean{to: errs}}
 	c.useLanguage()
 	root := c.root()
-	c.speakHelp(root)
+	c.speakHelp(root, args)
 	root.SetArgs(args)
 	root.SetIn(in)
 	root.SetOut(c.out)
@@ -169,6 +169,7 @@ type command struct {
 	quiet     bool   // nothing is printed but errors, and JSON where it is asked for
 	language  string // of the person, as in Accept-Language; "" for none
 	texts     *texts.Catalogue
+	spoken    map[*string]bool // texts of the help that are in the language of the person already
 }
 
 func (c *command) root() *cobra.Command {

@@ -65,16 +65,20 @@ func TestThePageHasANonceOfItsOwnAndItsFilesLastForEver(t *testing.T) {
 		t.Errorf("%s: %q, %d octets, compressed %d", script[1], plain.Header.Get("Cache-Control"), len(body), len(short))
 	}
 	// What comes before the first page: every script that the page names, and the texts.
-	all := 0
-	asked, _ := get(t, app, "/")
-	for _, name := range append(regexp.MustCompile(`/assets/[^"]+\.js`).FindAllString(page, -1),
-		regexp.MustCompile(`/assets/[^>]+\.js`).FindString(asked.Header.Get("Link"))) {
+	scripts := 0
+	for _, name := range regexp.MustCompile(`/assets/[^"]+\.js`).FindAllString(page, -1) {
 		_, zipped := get(t, app, name, "Accept-Encoding", "gzip")
-		all += len(zipped)
+		scripts += len(zipped)
 	}
-	t.Logf("%d octets of script come first", all)
-	if all < len(short) || all > 250_000 {
-		t.Errorf("%d octets of script come first, over the limit of 250 kB", all)
+	asked, _ := get(t, app, "/")
+	_, words := get(t, app, regexp.MustCompile(`/assets/[^>]+\.js`).FindString(asked.Header.Get("Link")),
+		"Accept-Encoding", "gzip")
+	t.Logf("%d octets of script and %d of texts come first", scripts, len(words))
+	if scripts < len(short) || scripts > 130_000 {
+		t.Errorf("%d octets of script come first, over the limit of 130 kB", scripts)
+	}
+	if len(words) == 0 || len(words) > 50_000 {
+		t.Errorf("%d octets of texts come first, over the limit of 50 kB", len(words))
 	}
 	for _, outside := range regexp.MustCompile(`https?://[^"' )]+`).FindAllString(page, -1) {
 		t.Errorf("the page asks for %s", outside)

@@ -8,7 +8,7 @@ import { home, Problem, type Schemas } from './api/client'
 import { queries } from './api/queries'
 import { useLive } from './api/live'
 import { machine } from './api/where'
-import { Button, Page, Sheet, Wrong } from './ui/basics'
+import { Button, loadFloating, Page, Sheet, Wrong } from './ui/basics'
 import { Boundary } from './ui/boundary'
 import { when } from './ui/format'
 import { labelOf } from './ui/labels'
@@ -195,6 +195,10 @@ function useFollow(where: string, hash: string) {
 
 function House({ me }: { me: Schemas['Me'] }) {
   useLive()
+  useEffect(() => {
+    const soon = loadFloating()
+    return () => clearTimeout(soon)
+  }, [])
   const [shown, setShown] = useShortcuts()
   const { pathname: where, hash } = useLocation()
   useFollow(where, hash)

@@ -5,13 +5,14 @@ import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { setNonce } from 'get-nonce'
 import { StrictMode } from 'react'
 import { createRoot } from 'react-dom/client'
-import { createBrowserRouter, RouterProvider } from 'react-router'
 
 import { Problem } from './api/client'
+import { queries } from './api/queries'
 import { machine, pagesOf } from './api/where'
 import { App } from './app'
 import { Boundary, followUpdates } from './ui/boundary'
 import { i18n } from './ui/language'
+import { Pages } from './ui/router'
 
 const nonce = document.querySelector<HTMLMetaElement>('meta[property=csp-nonce]')?.nonce
 if (nonce) setNonce(nonce)
@@ -26,14 +27,24 @@ const client = new QueryClient({
 })
 
 followUpdates()
-const router = createBrowserRouter([{ path: '*', element: <App /> }], { basename: pagesOf(machine) || '/' })
+
+// What the first page needs is asked for at once, not one after the other. Who is not signed in is told so.
+if (window.location.pathname === (pagesOf(machine) || '/')) {
+  void import('./pages/today').catch(() => undefined)
+  const once = { retry: false }
+  void client.prefetchQuery({ ...queries.me, ...once })
+  void client.prefetchQuery({ ...queries.today, ...once })
+  void client.prefetchQuery({ ...queries.tray, ...once })
+}
 
 createRoot(document.getElementById('root')!).render(
   <StrictMode>
     <I18nProvider i18n={i18n}>
       <QueryClientProvider client={client}>
         <Boundary>
-          <RouterProvider router={router} />
+          <Pages basename={pagesOf(machine) || '/'}>
+            <App />
+          </Pages>
         </Boundary>
       </QueryClientProvider>
     </I18nProvider>

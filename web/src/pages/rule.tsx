@@ -3,7 +3,7 @@ import { Plural, Trans } from '@lingui/react/macro'
 import { keepPreviousData, useMutation, useQueries, useQuery, useQueryClient } from '@tanstack/react-query'
 import { DropdownMenu } from 'radix-ui'
 import { useEffect, useMemo, useRef, useState } from 'react'
-import { Link, useBlocker, useNavigate, useParams, useSearchParams } from 'react-router'
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 
 import { api, ifMatch, Problem, type Schemas, value } from '../api/client'
 import { keys, queries } from '../api/queries'
@@ -12,6 +12,7 @@ import { Letter } from '../letter/letter'
 import { hasBlanks, type StartingPoint, startingPoints } from '../letter/starts'
 import { Button, Field, Fresh, Listing, Page, Sheet, Wrong } from '../ui/basics'
 import { Overtaken, overtaken } from '../ui/meanwhile'
+import { useLeaving } from '../ui/router'
 import { RehearsalPane, type Scope } from './rehearsal'
 import { Differences, OldMail, RemoveRule, Revisions, SwitchOn } from './rulecare'
 import { address } from '../api/where'
@@ -79,6 +80,9 @@ function topicsOf(d: RuleDocument): string[] {
 
 type Asking = '' | 'remove' | 'old mail' | 'on' | 'revisions'
 
+/** What was typed while a new rule was being saved, by the rule's identifier, until its page has taken it over. */
+const meanwhile = new Map<string, RuleDocument>()
+
 function Desk({
   start,
   rule,
@@ -103,7 +107,12 @@ function Desk({
 }) {
   const go = useNavigate()
   const client = useQueryClient()
-  const [document, setDocument] = useState(start)
+  const [document, setDocument] = useState((rule && meanwhile.get(rule.id)) ?? start)
+  const latest = useRef(document)
+  useEffect(() => {
+    latest.current = document
+    if (rule) meanwhile.delete(rule.id)
+  }, [document, rule])
   const [asking, setAsking] = useState<Asking>('')
   const [scope, setScope] = useState<Scope>(message ? { message } : {})
   // What the editing began from. Where somebody else saves meanwhile, an untouched letter follows; a touched one stays.
@@ -119,16 +128,7 @@ function Desk({
   useEffect(() => {
     unsaved.current = changed
   }, [changed])
-  const wanted = useRef('')
-  const leaving = useBlocker(({ currentLocation, nextLocation }) => {
-    const blocked = unsaved.current && currentLocation.pathname !== nextLocation.pathname
-    wanted.current = blocked ? nextLocation.pathname + nextLocation.search : ''
-    return blocked
-  })
-  const stay = () => {
-    wanted.current = ''
-    leaving.reset?.()
-  }
+  const leaving = useLeaving(() => unsaved.current)
   useEffect(() => {
     if (!changed) return
     const ask = (e: BeforeUnloadEvent) => e.preventDefault()
@@ -184,9 +184,13 @@ function Desk({
       client.setQueryData(queries.rule(r.id).queryKey, r)
       void client.invalidateQueries({ queryKey: keys.rules })
       unsaved.current = false
-      if (wanted.current)
-        void go(wanted.current) // somebody went on while it was being saved
-      else if (!rule) void go(`/rules/${r.id}`, { replace: true })
+      const typed = JSON.stringify(latest.current) !== JSON.stringify(sent)
+      if (leaving.asked)
+        leaving.leave() // somebody went on while it was being saved
+      else if (!rule) {
+        if (typed) meanwhile.set(r.id, latest.current)
+        void go(`/rules/${r.id}`, { replace: true })
+      } else unsaved.current = typed
     },
   })
   const late = !!rule && (overtaken(save.error) || (changed && rule.revision > (begun.revision ?? 0)))
@@ -376,18 +380,18 @@ function Desk({
           topics={topicsOf(document)}
         />
       </div>
-      <Sheet title={t`This rule is not saved`} open={leaving.state === 'blocked' && !save.isPending} onClose={stay}>
+      <Sheet title={t`This rule is not saved`} open={leaving.asked && !save.isPending} onClose={leaving.stay}>
         <p className="mb-4 text-ink-2">
           {rule
             ? t`Your changes are lost if you leave the page without saving them.`
             : t`The new rule is lost if you leave the page without saving it.`}
         </p>
-        <Wrong error={leaving.state === 'blocked' ? save.error : null} />
+        <Wrong error={leaving.asked ? save.error : null} />
         <div className="flex flex-wrap justify-end gap-2">
-          <Button onClick={stay}>
+          <Button onClick={leaving.stay}>
             <Trans>Stay here</Trans>
           </Button>
-          <Button look="seal" onClick={() => leaving.proceed?.()}>
+          <Button look="seal" onClick={() => leaving.leave()}>
             <Trans>Leave without saving</Trans>
           </Button>
           <Button look="main" disabled={save.isPending || late} onClick={() => save.mutate(document)}>

@@ -1,11 +1,12 @@
 import { t } from '@lingui/core/macro'
 import { Trans } from '@lingui/react/macro'
-import { Dialog as Radix, Popover } from 'radix-ui'
 import {
   type ButtonHTMLAttributes,
   type ComponentProps,
   createContext,
+  lazy,
   type ReactNode,
+  Suspense,
   useContext,
   useEffect,
   useId,
@@ -13,6 +14,7 @@ import {
   useState,
 } from 'react'
 
+import type { CardProps, SheetProps } from './floating'
 import { labelOf } from './labels'
 
 type ButtonProps = ButtonHTMLAttributes<HTMLButtonElement> & { look?: 'main' | 'plain' | 'quiet' | 'seal' }
@@ -22,14 +24,10 @@ const looks = {
   quiet: 'border-transparent text-pen hover:underline',
   seal: 'bg-seal text-on-seal border-seal hover:opacity-90',
 }
+const buttonLook = (look: keyof typeof looks) =>
+  `rounded-lg border px-4 py-2 text-sm font-semibold disabled:opacity-60 ${looks[look]}`
 export function Button({ look = 'plain', className = '', ...rest }: ButtonProps) {
-  return (
-    <button
-      type="button"
-      {...rest}
-      className={`rounded-lg border px-4 py-2 text-sm font-semibold disabled:opacity-60 ${looks[look]} ${className}`}
-    />
-  )
+  return <button type="button" {...rest} className={`${buttonLook(look)} ${className}`} />
 }
 
 const chips: Record<string, string> = {
@@ -229,33 +227,65 @@ export function Listing<T>({
   return <>{children(query.data)}</>
 }
 
-export function Sheet({
-  title,
-  wide,
-  open,
-  onClose,
+const floating = () => import('./floating')
+const Over = lazy(() => floating().then((m) => ({ default: m.Over })))
+const Card = lazy(() => floating().then((m) => ({ default: m.Card })))
+
+/** Loads what lies over pages a little after the first page is there. */
+export const loadFloating = () => setTimeout(() => void floating().catch(() => undefined), 3000)
+
+/** Something that has to be answered, before the page goes on. */
+export function Sheet(props: SheetProps) {
+  const [used, setUsed] = useState(props.open)
+  if (props.open && !used) setUsed(true)
+  return used ? (
+    <Suspense fallback={null}>
+      <Over {...props} />
+    </Suspense>
+  ) : null
+}
+
+/** A button with a card that it opens beside itself. */
+export function Opens({
+  label,
+  align,
+  card,
+  button,
+  onLeft,
   children,
 }: {
-  title: string
-  /** It holds more than a few blanks. */
-  wide?: boolean
-  open: boolean
-  onClose: () => void
+  label: string
+  align?: CardProps['align']
+  card: string
+  button: ComponentProps<'button'>
+  onLeft?: () => void
   children: ReactNode
 }) {
+  const from = useRef<HTMLButtonElement>(null)
+  const [open, setOpen] = useState<boolean>()
+  const close = () => {
+    setOpen(false)
+    onLeft?.()
+  }
   return (
-    <Radix.Root open={open} onOpenChange={(o) => !o && onClose()}>
-      <Radix.Portal>
-        <Radix.Overlay className="fixed inset-0 z-30 bg-black/40" />
-        <Radix.Content
-          aria-describedby={undefined}
-          className={`fixed top-1/2 left-1/2 z-40 max-h-[90vh] ${wide ? 'w-[min(94vw,52rem)]' : 'w-[min(94vw,34rem)]'} -translate-x-1/2 -translate-y-1/2 overflow-auto rounded-xl border border-line bg-sheet p-6 shadow-sheet`}
-        >
-          <Radix.Title className="mb-4 text-xl">{title}</Radix.Title>
-          {children}
-        </Radix.Content>
-      </Radix.Portal>
-    </Radix.Root>
+    <>
+      <button
+        type="button"
+        {...button}
+        ref={from}
+        aria-haspopup="dialog"
+        aria-expanded={!!open}
+        onPointerEnter={() => void floating()}
+        onClick={() => (open ? close() : setOpen(true))}
+      />
+      {open !== undefined && (
+        <Suspense fallback={null}>
+          <Card label={label} from={from} align={align} className={card} open={open} onClose={close}>
+            {children}
+          </Card>
+        </Suspense>
+      )}
+    </>
   )
 }
 
@@ -284,28 +314,21 @@ export function Blank({
   const name = typeof text === 'string' && !label.includes(text || invite) ? `${label}: ${text || invite}` : label
   return (
     <>
-      <Popover.Root onOpenChange={(open) => !open && setLeft(true)}>
-        <Popover.Trigger
-          className="blank"
-          aria-label={name}
-          aria-describedby={bad ? id : undefined}
-          data-wrong={bad}
-          data-empty={!text}
-        >
-          {text || invite}
-        </Popover.Trigger>
-        <Popover.Portal>
-          <Popover.Content
-            aria-label={label}
-            sideOffset={6}
-            align="start"
-            collisionPadding={12}
-            className="z-20 max-h-[min(70vh,var(--radix-popover-content-available-height))] w-[min(92vw,26rem)] overflow-auto rounded-xl border border-line bg-sheet p-4 text-[15px] leading-normal shadow-sheet"
-          >
-            {children}
-          </Popover.Content>
-        </Popover.Portal>
-      </Popover.Root>
+      <Opens
+        label={label}
+        align="start"
+        card="max-h-[min(70vh,var(--radix-popover-content-available-height))] w-[min(92vw,26rem)] overflow-auto p-4"
+        onLeft={() => setLeft(true)}
+        button={{
+          className: 'blank',
+          'aria-label': name,
+          'aria-describedby': bad ? id : undefined,
+          ...{ 'data-wrong': bad, 'data-empty': !text },
+          children: text || invite,
+        }}
+      >
+        {children}
+      </Opens>
       {bad && (
         <span id={id} role="alert" className="my-1 block text-sm leading-normal text-seal">
           {wrong?.join(' ')}
@@ -318,22 +341,14 @@ export function Blank({
 /** A button that opens something beside it. */
 export function Pop({ label, children }: { label: string; children: ReactNode }) {
   return (
-    <Popover.Root>
-      <Popover.Trigger asChild>
-        <Button>{label}</Button>
-      </Popover.Trigger>
-      <Popover.Portal>
-        <Popover.Content
-          aria-label={label}
-          sideOffset={6}
-          align="end"
-          collisionPadding={12}
-          className="z-20 max-h-[min(80vh,var(--radix-popover-content-available-height))] w-[min(92vw,34rem)] overflow-auto rounded-xl border border-line bg-sheet p-5 text-[15px] leading-normal shadow-sheet"
-        >
-          {children}
-        </Popover.Content>
-      </Popover.Portal>
-    </Popover.Root>
+    <Opens
+      label={label}
+      align="end"
+      card="max-h-[min(80vh,var(--radix-popover-content-available-height))] w-[min(92vw,34rem)] overflow-auto p-5"
+      button={{ className: buttonLook('plain'), children: label }}
+    >
+      {children}
+    </Opens>
   )
 }
 

@@ -1,8 +1,8 @@
 import { t } from '@lingui/core/macro'
 import { Trans } from '@lingui/react/macro'
-import { Popover } from 'radix-ui'
 import { Link } from 'react-router'
 
+import { Opens } from './basics'
 import { words } from './words'
 
 /** A word that Ink Tray uses in its own sense, with what it means, where it first stands on a page. */
@@ -11,28 +11,20 @@ export function Term({ word, question, children }: { word: string; question?: st
   const shown = question ?? children ?? name
   if (!means) return <>{shown}</>
   return (
-    <Popover.Root>
-      <Popover.Trigger className="term" aria-label={question ?? t`${shown}: what it means`}>
-        {shown}
-      </Popover.Trigger>
-      <Popover.Portal>
-        <Popover.Content
-          aria-label={t`What ${name} means`}
-          sideOffset={6}
-          collisionPadding={12}
-          className="z-20 w-[min(92vw,22rem)] rounded-xl border border-line bg-sheet p-4 text-[15px] leading-normal shadow-sheet"
-        >
-          <p>
-            <b className="font-semibold">{name.charAt(0).toUpperCase() + name.slice(1)}</b>: {means}.
-          </p>
-          <Link className="mt-2 block text-pen underline" to={at}>
-            <Trans>Read more in the documents</Trans>
-          </Link>
-          <Link className="mt-1 block text-pen underline" to="/how">
-            <Trans>How Ink Tray works</Trans>
-          </Link>
-        </Popover.Content>
-      </Popover.Portal>
-    </Popover.Root>
+    <Opens
+      label={t`What ${name} means`}
+      card="w-[min(92vw,22rem)] p-4"
+      button={{ className: 'term', 'aria-label': question ?? t`${shown}: what it means`, children: shown }}
+    >
+      <p>
+        <b className="font-semibold">{name.charAt(0).toUpperCase() + name.slice(1)}</b>: {means}.
+      </p>
+      <Link className="mt-2 block text-pen underline" to={at}>
+        <Trans>Read more in the documents</Trans>
+      </Link>
+      <Link className="mt-1 block text-pen underline" to="/how">
+        <Trans>How Ink Tray works</Trans>
+      </Link>
+    </Opens>
   )
 }
