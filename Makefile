@@ -43,7 +43,7 @@ reader:
 
 console: internal/console/dist/index.html
 
-internal/console/dist/index.html: web/node_modules/.package-lock.json $(shell find web/src web/index.html web/vite.config.ts web/lingui.config.js internal/texts/*.po -type f 2>/dev/null)
+internal/console/dist/index.html: web/node_modules/.package-lock.json $(shell find web/src web/index.html web/vite.config.ts web/lingui.config.js internal/texts/*.po docs/*.md -type f 2>/dev/null)
 	cd web && npm run --silent build
 
 web/node_modules/.package-lock.json: web/package.json web/package-lock.json

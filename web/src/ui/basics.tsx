@@ -14,6 +14,7 @@ import {
   useState,
 } from 'react'
 
+import { loadAhead } from './ahead'
 import type { CardProps, SheetProps } from './floating'
 import { labelOf } from './labels'
 
@@ -232,7 +233,7 @@ const Over = lazy(() => floating().then((m) => ({ default: m.Over })))
 const Card = lazy(() => floating().then((m) => ({ default: m.Card })))
 
 /** Loads what lies over pages a little after the first page is there. */
-export const loadFloating = () => setTimeout(() => void floating().catch(() => undefined), 3000)
+export const loadFloating = () => setTimeout(() => loadAhead(floating), 3000)
 
 /** Something that has to be answered, before the page goes on. */
 export function Sheet(props: SheetProps) {
@@ -275,7 +276,7 @@ export function Opens({
         ref={from}
         aria-haspopup="dialog"
         aria-expanded={!!open}
-        onPointerEnter={() => void floating()}
+        onPointerEnter={() => loadAhead(floating)}
         onClick={() => (open ? close() : setOpen(true))}
       />
       {open !== undefined && (

@@ -1,6 +1,7 @@
 import { Trans } from '@lingui/react/macro'
 import { Component, type ReactNode } from 'react'
 
+import { loadsAhead } from './ahead'
 import { Button } from './basics'
 
 /** Where a page cannot be shown, it says so, instead of leaving nothing. */
@@ -47,6 +48,7 @@ export class Boundary extends Component<
 /** After an update the parts of the old version are gone: the new version is loaded, once. */
 export function followUpdates() {
   window.addEventListener('vite:preloadError', (event) => {
+    if (loadsAhead()) return // nobody waits for it
     const last = Number(window.sessionStorage.getItem('loaded again'))
     if (Date.now() - last < 20_000) return // it did not help: the page says so
     window.sessionStorage.setItem('loaded again', String(Date.now()))

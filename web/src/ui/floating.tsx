@@ -33,7 +33,7 @@ export function Card({ label, from, align, className, open, onClose, children }:
             // The keyboard goes back to the button, unless something else was clicked.
             e.preventDefault()
             const at = document.activeElement
-            if (!at || at === document.body) from.current?.focus()
+            if (!at || at === document.body) from.current?.focus({ preventScroll: true })
           }}
         >
           {children}
