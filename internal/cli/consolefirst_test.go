@@ -63,23 +63,26 @@ func TestTheGuideLeadsToTheFirstFiledMessage(t *testing.T) {
 	barriers("leaving a rule that is not saved")
 	b.Press("Stay here")
 	b.Sees("A new rule")
-	goes := func(by int) {
+	goes := func(times, by int) {
 		t.Helper()
 		var nothing any
-		b.Run(fmt.Sprintf("history.go(%d)", by), &nothing)
+		b.Run(fmt.Sprintf("[...Array(%d)].forEach(() => history.go(%d))", times, by), &nothing)
 	}
-	goes(-1) // the browser's back button asks, too
-	b.Sees("This rule is not saved")
-	b.Until("the page is still that of the rule", "location.pathname === '/rules/new'")
-	b.Press("Stay here")
+	for _, times := range []int{1, 2} { // the browser's back button asks, too, also where it is pressed twice at once
+		goes(times, -1)
+		b.Sees("This rule is not saved")
+		b.Until("the page is still that of the rule", "location.pathname === '/rules/new'")
+		b.Press("Stay here")
+		b.Until("the question is gone", "!document.body.innerText.includes('This rule is not saved')")
+	}
 	b.Press("Save")
 	b.Type("Name of the rule", "Readings of all gauges") // it may be on its way still
 	b.Until("the rule is saved, and what was typed meanwhile is there",
 		`location.pathname !== '/rules/new' && document.querySelector('main input').value === 'Readings of all gauges'`)
-	goes(-1)
+	goes(1, -1)
 	b.Press("Leave without saving")
 	b.Sees("Switch it on")
-	goes(1)
+	goes(1, 1)
 	b.Sees("Off. Nothing is filed until you switch it on.")
 	b.Until("what was not saved is gone", `document.querySelector('main input').value === 'Readings'`)
 	todo("Switch it on")

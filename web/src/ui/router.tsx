@@ -26,14 +26,22 @@ export function Pages({ basename, children }: { basename: string; children: Reac
   const asks = useRef<Asks | null>(null)
   const here = useRef(history.location.pathname)
   useLayoutEffect(() => {
-    let returned: Held = null // the browser went back to the page that asks
     let passed = false // the person has answered
+    let back: Held = null // a page asks, and the browser is on the way back to it
+    let away = 0 // by how many pages the browser is away from it
+    let later: number | undefined
     return history.listen(({ action, location, delta }) => {
-      if (returned) {
-        setHeld(returned)
-        returned = null
+      if (back && action === Action.Pop && delta) {
+        window.clearTimeout(later)
+        away += delta
+        if (away === 0) {
+          setHeld(back)
+          back = null
+        } else later = window.setTimeout(() => history.go(-away), 100) // it was pressed again on the way
         return
       }
+      window.clearTimeout(later)
+      back = null
       const leaves = action === Action.Pop && delta && !passed && location.pathname !== here.current && asks.current?.()
       passed = false
       if (!leaves) {
@@ -44,7 +52,8 @@ export function Pages({ basename, children }: { basename: string; children: Reac
         else startTransition(() => setAt({ action, location }))
         return
       }
-      returned = {
+      away = delta
+      back = {
         go: () => {
           passed = true
           history.go(delta)
@@ -71,7 +80,7 @@ export function Pages({ basename, children }: { basename: string; children: Reac
   const guard = useCallback((to: Asks) => {
     asks.current = to
     return () => {
-      asks.current = null
+      if (asks.current === to) asks.current = null
       setHeld(null)
     }
   }, [])
