@@ -18,7 +18,7 @@ FUZZTIME_SLOW ?= $(FUZZTIME)
 
 LINT := github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.6.2
 
-.PHONY: tests-of-the-console tests-of-the-commands tests-of-the-rest package demo build console reader generate check test bench fuzz reliability prove soak cross needs clean
+.PHONY: compiles lint cross-of-others tests-of-the-console tests-of-the-commands tests-of-the-engine tests-of-the-rest package demo build console reader generate check test bench fuzz reliability prove soak cross needs clean
 
 ## demo: build everything and start it with the Brackwater harbour office
 demo: build
@@ -58,32 +58,43 @@ generate: web/node_modules/.package-lock.json
 
 ## check: the fast part: format, vet, linters, types, unit tests of the core and of the console
 check: console
+	@$(MAKE) --no-print-directory compiles lint
+	go test ./internal/core/...
+
+compiles:
 	@test -z "$$(gofmt -l client cmd internal)" || { echo "not formatted:"; gofmt -l client cmd internal; exit 1; }
 	go vet ./...
+
+lint:
 	go tool staticcheck ./...
 	go run $(LINT) run ./...
 	cd web && npm run --silent check
-	go test ./internal/core/...
 
 needs:
 	@sh .ci/needs
 
 ## test: everything, with real servers and a browser; ends within forty minutes
-test: needs check
+test: needs console
+	@$(MAKE) --no-print-directory compiles
 	@$(MAKE) --no-print-directory generate && git diff --exit-code -- client internal/api internal/texts web/src/api || { echo "generated code is stale: run make generate"; exit 1; }
-	@$(MAKE) --no-print-directory cross CROSS="darwin/arm64 windows/amd64"
 	@$(MAKE) --no-print-directory reader
-	@$(MAKE) --no-print-directory -j3 tests-of-the-console tests-of-the-commands tests-of-the-rest
+	@$(MAKE) --no-print-directory -j3 tests-of-the-commands tests-of-the-engine tests-of-the-console tests-of-the-rest lint cross-of-others
 	@$(MAKE) --no-print-directory fuzz FUZZTIME=8000x FUZZTIME_SLOW=200x
 
-# The tests in three streams at once: each of them waits for servers, pages and disks much of its time.
+# The tests in three streams at once, the longest first: each of them waits for servers, pages and disks much of its
+# time.
 OF_THE_CONSOLE = 'Console|EveryPage'
 tests-of-the-console:
 	go test -tags reader -timeout 38m ./internal/cli -run $(OF_THE_CONSOLE)
 tests-of-the-commands:
 	go test -tags reader -timeout 38m ./internal/cli -skip $(OF_THE_CONSOLE)
+# What goes wrong at one exchange after the other waits for time limits: four of these runs at once.
+tests-of-the-engine:
+	go test -tags reader -timeout 38m -parallel 4 ./internal/engine
 tests-of-the-rest:
-	go test -tags reader -timeout 38m -p 1 $$(go list ./... | grep -v '/internal/cli$$')
+	go test -tags reader -timeout 38m -p 1 $$(go list ./... | grep -v -e '/internal/cli$$' -e '/internal/engine$$')
+cross-of-others:
+	@$(MAKE) --no-print-directory cross CROSS="darwin/arm64 windows/amd64"
 
 ## fuzz: look for input that breaks the core, FUZZTIME for each: about an hour
 fuzz:

@@ -652,7 +652,7 @@ func TestARehearsalShowsWhatFilingThenDoes(t *testing.T) {
 // TestThePowerMayGoAtAnyMomentOfAFiling cuts the cabinet's power at every
 // operation, starts the service again, and compares with what was sent.
 func TestThePowerMayGoAtAnyMomentOfAFiling(t *testing.T) {
-	run := func(cut int) (steps int) {
+	run := func(t *testing.T, cut int) (steps int) {
 		box := &memory{}
 		h := newHouse(t, box.dial)
 		defer func() { h.engine.Stop() }()
@@ -702,20 +702,23 @@ func TestThePowerMayGoAtAnyMomentOfAFiling(t *testing.T) {
 		}
 		return steps
 	}
-	total := run(0)
+	total := run(t, 0)
 	stride := 1
 	if testing.Short() {
 		stride = 5
 	}
 	for cut := 1; cut <= total; cut += stride {
-		run(cut)
+		t.Run(fmt.Sprint(cut), func(t *testing.T) {
+			t.Parallel()
+			run(t, cut)
+		})
 	}
 }
 
 // A file is replaced while the power goes at every operation: in the end the
 // later one has the name, and the earlier one is kept.
 func TestThePowerMayGoAtAnyMomentOfAReplacement(t *testing.T) {
-	run := func(cut int) (steps int) {
+	run := func(t *testing.T, cut int) (steps int) {
 		box := &memory{validity: 1, received: map[int]time.Time{1: may, 2: may.AddDate(0, 0, 1)}}
 		h := newHouse(t, box.dial)
 		defer func() { h.engine.Stop() }()
@@ -772,9 +775,12 @@ func TestThePowerMayGoAtAnyMomentOfAReplacement(t *testing.T) {
 		}
 		return steps
 	}
-	total := run(0)
+	total := run(t, 0)
 	for cut := 1; cut <= total; cut++ {
-		run(cut)
+		t.Run(fmt.Sprint(cut), func(t *testing.T) {
+			t.Parallel()
+			run(t, cut)
+		})
 	}
 }
 
