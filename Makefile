@@ -11,14 +11,19 @@ VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo deve
 # A version of a Debian package begins with a digit.
 PACKAGE_VERSION ?= $(shell echo $(VERSION) | sed 's/^v//; s/^[^0-9]/0~&/; s/-/+/g')
 GOFLAGS_BUILD = -trimpath -ldflags '-s -w -X inktray.example/inktray/internal/cli.Version=$(VERSION)'
-FUZZ = ./internal/core/proposal:FuzzMake ./internal/core/mail:FuzzParse ./internal/core/mail:FuzzHeader ./internal/core/pattern:FuzzParse ./internal/core/safename:FuzzFile ./internal/core/rule:FuzzParseDocument ./internal/core/register:FuzzParseSearch ./internal/core/value:FuzzRead
-FUZZ_SLOW = ./internal/core/text:FuzzCodes ./internal/core/invoice:FuzzRead ./internal/api:FuzzNobodyRunsAnything ./internal/proof:FuzzReported ./internal/core/unpack:FuzzOpen ./internal/core/text:FuzzRead ./internal/core/render:FuzzWrite
+FUZZ = ./internal/core/proposal:FuzzMake ./internal/core/mail:FuzzParse ./internal/core/mail:FuzzHeader \
+	./internal/core/pattern:FuzzParse ./internal/core/safename:FuzzFile ./internal/core/rule:FuzzParseDocument \
+	./internal/core/register:FuzzParseSearch ./internal/core/value:FuzzRead
+FUZZ_SLOW = ./internal/core/text:FuzzCodes ./internal/core/invoice:FuzzRead ./internal/api:FuzzNobodyRunsAnything \
+	./internal/proof:FuzzReported ./internal/core/unpack:FuzzOpen ./internal/core/text:FuzzRead \
+	./internal/core/render:FuzzWrite
 FUZZTIME ?= 8m
 FUZZTIME_SLOW ?= $(FUZZTIME)
 
 LINT := github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.6.2
 
-.PHONY: compiles lint cross-of-others tests-of-the-console tests-of-the-commands tests-of-the-engine tests-of-the-rest package demo build console reader generate check test bench fuzz reliability prove soak cross needs clean
+.PHONY: package demo build console reader generate check test bench fuzz reliability prove soak cross needs clean \
+	compiles lint cross-of-others tests-of-the-console tests-of-the-commands tests-of-the-engine tests-of-the-rest
 
 ## demo: build everything and start it with the Brackwater harbour office
 demo: build
@@ -43,7 +48,9 @@ reader:
 
 console: internal/console/dist/index.html
 
-internal/console/dist/index.html: web/node_modules/.package-lock.json $(shell find web/src web/index.html web/vite.config.ts web/lingui.config.js internal/texts/*.po docs/*.md -type f 2>/dev/null)
+OF_THE_CONSOLE_FILES = web/src web/index.html web/vite.config.ts web/lingui.config.js internal/texts/*.po docs/*.md
+internal/console/dist/index.html: web/node_modules/.package-lock.json \
+		$(shell find $(OF_THE_CONSOLE_FILES) -type f 2>/dev/null)
 	cd web && npm run --silent build
 
 web/node_modules/.package-lock.json: web/package.json web/package-lock.json
@@ -76,9 +83,12 @@ needs:
 ## test: everything, with real servers and a browser; ends within forty minutes
 test: needs console
 	@$(MAKE) --no-print-directory compiles
-	@$(MAKE) --no-print-directory generate && git diff --exit-code -- client internal/api internal/texts web/src/api || { echo "generated code is stale: run make generate"; exit 1; }
+	@$(MAKE) --no-print-directory generate
+	@git diff --exit-code -- client internal/api internal/texts web/src/api || \
+	  { echo "generated code is stale: run make generate"; exit 1; }
 	@$(MAKE) --no-print-directory reader
-	@$(MAKE) --no-print-directory -j3 tests-of-the-commands tests-of-the-engine tests-of-the-console tests-of-the-rest lint cross-of-others
+	@$(MAKE) --no-print-directory -j3 tests-of-the-commands tests-of-the-engine tests-of-the-console tests-of-the-rest \
+	  lint cross-of-others
 	@$(MAKE) --no-print-directory fuzz FUZZTIME=8000x FUZZTIME_SLOW=200x
 
 # The tests in three streams at once, the longest first: each of them waits for servers, pages and disks much of its
@@ -100,12 +110,14 @@ cross-of-others:
 fuzz:
 	@set -e; for f in $(FUZZ:%=%:$(FUZZTIME)) $(FUZZ_SLOW:%=%:$(FUZZTIME_SLOW)); do \
 	  n=$${f##*:}; f=$${f%:*}; echo "fuzzing $$f for $$n"; \
-	  go test $${f%%:*} -run '^$$' -fuzz "^$${f##*:}$$" -fuzztime $$n -fuzzminimizetime 10x >.fuzz.log 2>&1 || { cat .fuzz.log; exit 1; }; \
+	  go test $${f%%:*} -run '^$$' -fuzz "^$${f##*:}$$" -fuzztime $$n -fuzzminimizetime 10x >.fuzz.log 2>&1 || \
+	    { cat .fuzz.log; exit 1; }; \
 	  tail -n 2 .fuzz.log; rm -f .fuzz.log; done
 
 ## bench: the benchmarks, and the limits they are held to
 bench: needs reader
-	go test -run '^$$' -bench . -benchtime 1s ./internal/core/... ./internal/cabinet/... ./internal/child ./internal/office ./internal/store ./internal/source/drop
+	go test -run '^$$' -bench . -benchtime 1s ./internal/core/... ./internal/cabinet/... ./internal/child \
+	  ./internal/office ./internal/store ./internal/source/drop
 	go test -run '^$$' -bench . -benchtime 1x ./internal/core/topic -args -write-docs
 	go test -timeout 20m -run '^$$' -bench . -benchtime 1x ./internal/engine
 	go test -tags reader -timeout 30m -run '^$$' -bench . -benchtime 1x ./internal/cli
@@ -115,7 +127,8 @@ reliability: needs
 	go test -timeout 20m ./internal/engine -run 'EveryFaultAtEvery' -args -write-docs
 	go test -timeout 30m ./internal/engine -run 'EveryProblemInEveryOperation' -args -write-docs
 	go test -timeout 20m ./internal/cli -run Killed -args -write-docs -kills 500 -kill-messages 650
-	go test -timeout 90m ./internal/cli -run 'StandbyTakesOver|NeverDoTwoMachines' -args -write-docs -takeovers 200 -lease 6s
+	go test -timeout 90m ./internal/cli -run 'StandbyTakesOver|NeverDoTwoMachines' -args -write-docs \
+	  -takeovers 200 -lease 6s
 
 ## prove: take every flush, lock and journal commit out, one at a time, and see a test fail; some minutes
 prove: needs
@@ -124,12 +137,15 @@ prove: needs
 ## soak: kill the real process for about an hour, then send it hostile messages for another
 soak: needs reader
 	go test -tags reader -timeout 3h -v ./internal/cli -run Killed -args -kills 10000 -kill-messages 10000
-	go test -tags reader -timeout 4h -v ./internal/cli -run AmongHostile -args -hostile 10000 -ordinary 2000 -hostile-rate 2.8 -write-docs
+	go test -tags reader -timeout 4h -v ./internal/cli -run AmongHostile -args -hostile 10000 \
+	  -ordinary 2000 -hostile-rate 2.8 -write-docs
 
 ## cross: it builds for Linux, macOS and Windows
 CROSS = linux/arm64 darwin/arm64 windows/amd64
 cross:
-	@for t in $(CROSS); do echo "building for $$t"; GOOS=$${t%/*} GOARCH=$${t#*/} go build -trimpath -o /dev/null ./cmd/inktray || exit 1; done
+	@for t in $(CROSS); do echo "building for $$t"; \
+	  GOOS=$${t%/*} GOARCH=$${t#*/} go build -trimpath -o /dev/null ./cmd/inktray || exit 1; done
 
 clean:
-	rm -rf internal/child/program/reader.gz bin web/node_modules && find internal/console/dist -mindepth 1 ! -name .gitkeep -delete
+	rm -rf internal/child/program/reader.gz bin web/node_modules
+	find internal/console/dist -mindepth 1 ! -name .gitkeep -delete

@@ -1,9 +1,10 @@
 import { defineConfig } from '@lingui/cli'
 import { formatter } from '@lingui/format-po'
 
-// In the code of the console its texts are in English. internal/texts has one file for each language, and a new language
-// is one more file there. The same files hold the texts of the service and the command line, with the context "service":
-// these are not the console's, so they are left as they are. "npm run texts" brings the files up to date with the code.
+// In the code of the console its texts are in English. internal/texts has one file for each language, and a new
+// language is one more file there. The same files hold the texts of the service and the command line, with the context
+// "service": these are not the console's, so they are left as they are. "npm run texts" brings the files up to date
+// with the code.
 const po = formatter({ lineNumbers: false })
 const blocks = (content) => content.trimEnd().split('\n\n')
 const ofService = (block) => block.includes('msgctxt "service"')

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,7 +11,6 @@ import (
 	"path"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"strings"
 	"unicode"
 
@@ -97,7 +95,7 @@ func (s *cabinetHandlers) ListServerFolders(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	slices.SortFunc(folders, byName)
+	inOrder(folders, itself)
 	out := LocalFolder{Folders: folders[:min(len(folders), mostLocalFolders)], More: len(folders) > mostLocalFolders}
 	here, above := around(c.Kind, here+"/"+made)
 	at.Path = here
@@ -140,10 +138,8 @@ var credentials = regexp.MustCompile(`//[^/]*@`)
 // withoutUser is an address without name and password, which do not belong there.
 func withoutUser(place string) string { return credentials.ReplaceAllString(place, "//…@") }
 
-// byName compares names of folders: case counts only where nothing else differs.
-func byName(a, b string) int {
-	return cmp.Or(strings.Compare(strings.ToLower(a), strings.ToLower(b)), strings.Compare(a, b))
-}
+// itself is what a list of names is sorted by.
+func itself(name *string) string { return *name }
 
 // foldersIn lists folders within a folder, in their order. A folder of a million files is read a part at a time.
 func foldersIn(path string) (folders []string, more bool, err error) {
@@ -171,8 +167,7 @@ func foldersIn(path string) (folders []string, more bool, err error) {
 			return nil, false, err
 		}
 	}
-	slices.SortFunc(folders, byName)
-	return folders, more, nil
+	return inOrder(folders, itself), more, nil
 }
 
 // isFolder says whether an entry is a folder, or leads to one.

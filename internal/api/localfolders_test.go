@@ -12,7 +12,7 @@ import (
 
 func TestFoldersOfThisMachineAreListed(t *testing.T) {
 	dir := t.TempDir()
-	for _, name := range []string{"Gauges", "berths", ".hidden", "Zeta"} {
+	for _, name := range []string{"Gauges", "berths", ".hidden", "Zeta", "Ämter", "Pier 10", "Pier 2"} {
 		if err := os.Mkdir(filepath.Join(dir, name), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -38,8 +38,9 @@ func TestFoldersOfThisMachineAreListed(t *testing.T) {
 		return LocalFolder(out.(ListLocalFolders200JSONResponse)), nil
 	}
 	got, err := list(dir + "/./")
-	if err != nil || !slices.Equal(got.Folders, []string{"berths", "Gauges", "link", "Zeta"}) || got.Path != dir ||
-		got.More || got.Above == nil || *got.Above != filepath.Dir(dir) {
+	inOrder := []string{"Ämter", "berths", "Gauges", "link", "Pier 2", "Pier 10", "Zeta"}
+	if err != nil || !slices.Equal(got.Folders, inOrder) || got.Path != dir || got.More ||
+		got.Above == nil || *got.Above != filepath.Dir(dir) {
 		t.Errorf("%+v, %v", got, err)
 	}
 	if top, err := list(""); err != nil || top.Above != nil || len(top.Folders) == 0 {

@@ -175,14 +175,14 @@ func TestTheReferenceIsWhatTheCodeDoes(t *testing.T) {
 	m, s := reference()
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	line("# Every condition, selection, field and word\n\nThis page is made by a test from the code itself: each "+
-		"example is run on the message below, and the test fails where the page\ndoes not say what comes out. What the "+
-		"parts are for is told in [rules.md](rules.md); twenty whole rules are "+
-		"in\n[worked-rules.md](worked-rules.md).\n\n```\n%s```\nIt lies read in `Gauges/North` of the mailbox `gauges`, "+
-		"with the label `To file`, received on 2026-05-12 at 06:02. The book has\nTidewatch Instruments "+
-		"(tidewatch.example, in the group Surveyors), and the table `stations` says that ST-03 is Ferry steps.\nMay.zip "+
-		"holds north/st4.csv and readme.txt; in protocol.pdf stands: Gauge protocol of order 7731. The message is signed "+
-		"by\ntidewatch.example, and the topic Readings was learned from ten examples.\n", referenceMail)
+	line("# Every condition, selection, field and word\n\nThis page is made by a test from the code itself: each example " +
+		"is run on the message below, and the test fails where\nthe page does not say what comes out. What the parts are " +
+		"for is told in [rules.md](rules.md); twenty whole rules are in\n[worked-rules.md](worked-rules.md).\n")
+	line("```\n%s```\nIt lies read in `Gauges/North` of the mailbox `gauges`, with the label `To file`, received on "+
+		"2026-05-12 at 06:02. The\nbook has Tidewatch Instruments (tidewatch.example, in the group Surveyors), and the "+
+		"table `stations` says that ST-03 is\nFerry steps. May.zip holds north/st4.csv and readme.txt; in protocol.pdf "+
+		"stands: Gauge protocol of order 7731. The\nmessage is signed by tidewatch.example, and the topic Readings was "+
+		"learned from ten examples.\n", referenceMail)
 
 	line("## Conditions\n| key | tests | example | on this message |\n|---|---|---|---|")
 	seen := map[string]bool{}
@@ -309,7 +309,7 @@ func TestTheReferenceIsWhatTheCodeDoes(t *testing.T) {
 		made(`<"for " subject find "BK-[0-9]+">`))
 
 	line("\n## Kinds of files\nBy extension first, since senders' programs get types wrong far more often than names; " +
-		"by type where the extension says nothing; by the\nfirst bytes where both say nothing.\n\n| kind | extensions | " +
+		"by type where the\nextension says nothing; by the first bytes where both say nothing.\n\n| kind | extensions | " +
 		"media types |\n|---|---|---|")
 	for _, k := range mail.Kinds {
 		line("| `%s` | %s | %s |", k.Kind, strings.Join(k.Extensions, " "), strings.Join(k.Types, " "))
