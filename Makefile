@@ -23,7 +23,7 @@ FUZZTIME_SLOW ?= $(FUZZTIME)
 LINT := github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.6.2
 
 .PHONY: package demo build console reader generate check test bench fuzz reliability prove soak cross needs clean \
-	compiles lint cross-of-others tests-of-the-console tests-of-the-commands tests-of-the-engine tests-of-the-rest
+	compiles lint cross-of-others tests-of-the-console tests-of-the-commands tests-of-the-rest
 
 ## demo: build everything and start it with the Brackwater harbour office
 demo: build
@@ -87,22 +87,18 @@ test: needs console
 	@git diff --exit-code -- client internal/api internal/texts web/src/api || \
 	  { echo "generated code is stale: run make generate"; exit 1; }
 	@$(MAKE) --no-print-directory reader
-	@$(MAKE) --no-print-directory -j3 tests-of-the-commands tests-of-the-engine tests-of-the-console tests-of-the-rest \
-	  lint cross-of-others
+	@$(MAKE) --no-print-directory -j3 tests-of-the-commands tests-of-the-rest tests-of-the-console lint cross-of-others
 	@$(MAKE) --no-print-directory fuzz FUZZTIME=8000x FUZZTIME_SLOW=200x
 
-# The tests in three streams at once, the longest first: each of them waits for servers, pages and disks much of its
-# time.
+# The tests in three streams at once: each of them waits for servers, pages and disks much of its time. The linters
+# follow the shortest.
 OF_THE_CONSOLE = 'Console|EveryPage'
 tests-of-the-console:
 	go test -tags reader -timeout 38m ./internal/cli -run $(OF_THE_CONSOLE)
 tests-of-the-commands:
 	go test -tags reader -timeout 38m ./internal/cli -skip $(OF_THE_CONSOLE)
-# What goes wrong at one exchange after the other waits for time limits: four of these runs at once.
-tests-of-the-engine:
-	go test -tags reader -timeout 38m -parallel 4 ./internal/engine
 tests-of-the-rest:
-	go test -tags reader -timeout 38m -p 1 $$(go list ./... | grep -v -e '/internal/cli$$' -e '/internal/engine$$')
+	go test -tags reader -timeout 38m -p 1 $$(go list ./... | grep -v '/internal/cli$$')
 cross-of-others:
 	@$(MAKE) --no-print-directory cross CROSS="darwin/arm64 windows/amd64"
 

@@ -3214,16 +3214,16 @@ type OfficeSettings struct {
 	// Claim the claim that gives the role
 	Claim *string `json:"claim,omitempty"`
 
-	// Client what this service is called there (client id)
+	// Client the client id of this service there
 	Client string `json:"client"`
 
 	// Issuer the address of the office's sign-in; empty for none
 	Issuer string `json:"issuer"`
 
-	// MakePeople let in whom the claim gives a role, also if nobody invited them; they see nothing until somebody gives them rights
+	// MakePeople let people in to whom the claim gives a role, also if nobody invited them; they see nothing until somebody gives them rights
 	MakePeople *bool `json:"make_people,omitempty"`
 
-	// Name what stands on the button: Sign in with …
+	// Name the name on the button: Sign in with …
 	Name *string `json:"name,omitempty"`
 
 	// Only only administrators sign in by password
@@ -3626,7 +3626,7 @@ type RegisterFileRequest struct {
 	// Name of the file; the year is put behind it
 	Name string `json:"name"`
 
-	// OfFolder only what lies in this folder of the cabinet and below
+	// OfFolder only what is in this folder of the cabinet and below
 	OfFolder *string `json:"of_folder,omitempty"`
 
 	// Per one line for each filing, or for each message with links to all its files
@@ -5030,7 +5030,7 @@ type LookIntoParams struct {
 	// Attachments only those with attachments
 	Attachments *bool `form:"attachments,omitempty" json:"attachments,omitempty"`
 
-	// Unfiled only those of which nothing was filed
+	// Unfiled only those from which nothing was filed
 	Unfiled *bool `form:"unfiled,omitempty" json:"unfiled,omitempty"`
 
 	// Unread only those that are unread
@@ -5055,7 +5055,7 @@ type ListMessagesParams struct {
 	// Text words that all stand in subject, sender or folder
 	Text *string `form:"text,omitempty" json:"text,omitempty"`
 
-	// Unfiled only those of which nothing was filed
+	// Unfiled only those from which nothing was filed
 	Unfiled *bool `form:"unfiled,omitempty" json:"unfiled,omitempty"`
 
 	// After the cursor: the number of the last message of the page before
@@ -5099,7 +5099,7 @@ type ListPassesParams struct {
 	// Mailbox its id
 	Mailbox *string `form:"mailbox,omitempty" json:"mailbox,omitempty"`
 
-	// Matching only passes in which a rule was for a message
+	// Matching only passes in which a rule applied to a message
 	Matching *bool `form:"matching,omitempty" json:"matching,omitempty"`
 
 	// From begun on this day or later
@@ -5122,7 +5122,7 @@ type ListPassesParamsKind string
 
 // ListPassMessagesParams defines parameters for ListPassMessages.
 type ListPassMessagesParams struct {
-	// Matching only those for which a rule was
+	// Matching only those to which a rule applied
 	Matching *bool `form:"matching,omitempty" json:"matching,omitempty"`
 
 	// After the cursor: the number of the last message of the page before
@@ -5214,7 +5214,7 @@ type GetActivityParams struct {
 	To *To                 `form:"to,omitempty" json:"to,omitempty"`
 	By GetActivityParamsBy `form:"by" json:"by"`
 
-	// Most so many, those with the most; days and months come all, in their order
+	// Most how many, those with the most; days and months are always complete, in their order
 	Most *int `form:"most,omitempty" json:"most,omitempty"`
 }
 
@@ -6336,14 +6336,14 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/mailboxes/{id} (the `GetMailbox` operationId).
 	GetMailbox(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangeMailboxWithBody Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
+	// ChangeMailboxWithBody Change a mailbox's settings; Ink Tray keeps what it knows of its messages. An empty secret keeps the one that is there, unless the host is another one.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /api/v1/mailboxes/{id} (the `ChangeMailbox` operationId).
 	ChangeMailboxWithBody(ctx context.Context, id ID, params *ChangeMailboxParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangeMailbox Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
+	// ChangeMailbox Change a mailbox's settings; Ink Tray keeps what it knows of its messages. An empty secret keeps the one that is there, unless the host is another one.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -6987,14 +6987,14 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/register/{entry}/proposals (the `ProposeValue` operationId).
 	ProposeValue(ctx context.Context, entry Entry, params *ProposeValueParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CorrectValueWithBody Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+	// CorrectValueWithBody Correct a value that Ink Tray read from a filed file. What was there before is kept in the filing's story.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /api/v1/register/{entry}/values/{name} (the `CorrectValue` operationId).
 	CorrectValueWithBody(ctx context.Context, entry Entry, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CorrectValue Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+	// CorrectValue Correct a value that Ink Tray read from a filed file. What was there before is kept in the filing's story.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -7011,7 +7011,7 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/rehearsals (the `RehearseAll` operationId).
 	RehearseAll(ctx context.Context, params *RehearseAllParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetReplica How the replica does, which machine works, and which wait to take over.
+	// GetReplica The state of the replica, the active machine, and the machines that wait to take over.
 	//
 	// Corresponds with GET /api/v1/replica (the `GetReplica` operationId).
 	GetReplica(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -7445,14 +7445,14 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/topics/{id}/examples (the `ListExamples` operationId).
 	ListExamples(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MarkMessagesWithBody Say of messages whether they are about the topic, which learns from them.
+	// MarkMessagesWithBody Mark messages as about the topic or not; the topic learns from this.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/topics/{id}/examples (the `MarkMessages` operationId).
 	MarkMessagesWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MarkMessages Say of messages whether they are about the topic, which learns from them.
+	// MarkMessages Mark messages as about the topic or not; the topic learns from this.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -9049,7 +9049,7 @@ func (c *Client) GetMailbox(ctx context.Context, id ID, reqEditors ...RequestEdi
 	return c.Client.Do(req)
 }
 
-// ChangeMailboxWithBody Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
+// ChangeMailboxWithBody Change a mailbox's settings; Ink Tray keeps what it knows of its messages. An empty secret keeps the one that is there, unless the host is another one.
 //
 // Takes any type of body and a specified content type.
 //
@@ -9066,7 +9066,7 @@ func (c *Client) ChangeMailboxWithBody(ctx context.Context, id ID, params *Chang
 	return c.Client.Do(req)
 }
 
-// ChangeMailbox Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
+// ChangeMailbox Change a mailbox's settings; Ink Tray keeps what it knows of its messages. An empty secret keeps the one that is there, unless the host is another one.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -10790,7 +10790,7 @@ func (c *Client) ProposeValue(ctx context.Context, entry Entry, params *ProposeV
 	return c.Client.Do(req)
 }
 
-// CorrectValueWithBody Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+// CorrectValueWithBody Correct a value that Ink Tray read from a filed file. What was there before is kept in the filing's story.
 //
 // Takes any type of body and a specified content type.
 //
@@ -10807,7 +10807,7 @@ func (c *Client) CorrectValueWithBody(ctx context.Context, entry Entry, name str
 	return c.Client.Do(req)
 }
 
-// CorrectValue Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+// CorrectValue Correct a value that Ink Tray read from a filed file. What was there before is kept in the filing's story.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -10854,7 +10854,7 @@ func (c *Client) RehearseAll(ctx context.Context, params *RehearseAllParams, req
 	return c.Client.Do(req)
 }
 
-// GetReplica How the replica does, which machine works, and which wait to take over.
+// GetReplica The state of the replica, the active machine, and the machines that wait to take over.
 //
 // Corresponds with GET /api/v1/replica (the `GetReplica` operationId).
 func (c *Client) GetReplica(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -11988,7 +11988,7 @@ func (c *Client) ListExamples(ctx context.Context, id ID, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
-// MarkMessagesWithBody Say of messages whether they are about the topic, which learns from them.
+// MarkMessagesWithBody Mark messages as about the topic or not; the topic learns from this.
 //
 // Takes any type of body and a specified content type.
 //
@@ -12005,7 +12005,7 @@ func (c *Client) MarkMessagesWithBody(ctx context.Context, id ID, contentType st
 	return c.Client.Do(req)
 }
 
-// MarkMessages Say of messages whether they are about the topic, which learns from them.
+// MarkMessages Mark messages as about the topic or not; the topic learns from this.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -22774,14 +22774,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/mailboxes/{id} (the `GetMailbox` operationId).
 	GetMailboxWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetMailboxResponse, error)
 
-	// ChangeMailboxWithBodyWithResponse Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
+	// ChangeMailboxWithBodyWithResponse Change a mailbox's settings; Ink Tray keeps what it knows of its messages. An empty secret keeps the one that is there, unless the host is another one.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/mailboxes/{id} (the `ChangeMailbox` operationId).
 	ChangeMailboxWithBodyWithResponse(ctx context.Context, id ID, params *ChangeMailboxParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeMailboxResponse, error)
 
-	// ChangeMailboxWithResponse Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
+	// ChangeMailboxWithResponse Change a mailbox's settings; Ink Tray keeps what it knows of its messages. An empty secret keeps the one that is there, unless the host is another one.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -23537,14 +23537,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/register/{entry}/proposals (the `ProposeValue` operationId).
 	ProposeValueWithResponse(ctx context.Context, entry Entry, params *ProposeValueParams, reqEditors ...RequestEditorFn) (*ProposeValueResponse, error)
 
-	// CorrectValueWithBodyWithResponse Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+	// CorrectValueWithBodyWithResponse Correct a value that Ink Tray read from a filed file. What was there before is kept in the filing's story.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/register/{entry}/values/{name} (the `CorrectValue` operationId).
 	CorrectValueWithBodyWithResponse(ctx context.Context, entry Entry, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CorrectValueResponse, error)
 
-	// CorrectValueWithResponse Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+	// CorrectValueWithResponse Correct a value that Ink Tray read from a filed file. What was there before is kept in the filing's story.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -23565,7 +23565,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/rehearsals (the `RehearseAll` operationId).
 	RehearseAllWithResponse(ctx context.Context, params *RehearseAllParams, reqEditors ...RequestEditorFn) (*RehearseAllResponse, error)
 
-	// GetReplicaWithResponse How the replica does, which machine works, and which wait to take over.
+	// GetReplicaWithResponse The state of the replica, the active machine, and the machines that wait to take over.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -24055,14 +24055,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/topics/{id}/examples (the `ListExamples` operationId).
 	ListExamplesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListExamplesResponse, error)
 
-	// MarkMessagesWithBodyWithResponse Say of messages whether they are about the topic, which learns from them.
+	// MarkMessagesWithBodyWithResponse Mark messages as about the topic or not; the topic learns from this.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/topics/{id}/examples (the `MarkMessages` operationId).
 	MarkMessagesWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MarkMessagesResponse, error)
 
-	// MarkMessagesWithResponse Say of messages whether they are about the topic, which learns from them.
+	// MarkMessagesWithResponse Mark messages as about the topic or not; the topic learns from this.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -35493,7 +35493,7 @@ func (c *ClientWithResponses) GetMailboxWithResponse(ctx context.Context, id ID,
 	return ParseGetMailboxResponse(rsp)
 }
 
-// ChangeMailboxWithBodyWithResponse Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
+// ChangeMailboxWithBodyWithResponse Change a mailbox's settings; Ink Tray keeps what it knows of its messages. An empty secret keeps the one that is there, unless the host is another one.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -35506,7 +35506,7 @@ func (c *ClientWithResponses) ChangeMailboxWithBodyWithResponse(ctx context.Cont
 	return ParseChangeMailboxResponse(rsp)
 }
 
-// ChangeMailboxWithResponse Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
+// ChangeMailboxWithResponse Change a mailbox's settings; Ink Tray keeps what it knows of its messages. An empty secret keeps the one that is there, unless the host is another one.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -36910,7 +36910,7 @@ func (c *ClientWithResponses) ProposeValueWithResponse(ctx context.Context, entr
 	return ParseProposeValueResponse(rsp)
 }
 
-// CorrectValueWithBodyWithResponse Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+// CorrectValueWithBodyWithResponse Correct a value that Ink Tray read from a filed file. What was there before is kept in the filing's story.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -36923,7 +36923,7 @@ func (c *ClientWithResponses) CorrectValueWithBodyWithResponse(ctx context.Conte
 	return ParseCorrectValueResponse(rsp)
 }
 
-// CorrectValueWithResponse Correct a value that was read of a filed file. What was there before is kept in the filing's story.
+// CorrectValueWithResponse Correct a value that Ink Tray read from a filed file. What was there before is kept in the filing's story.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -36962,7 +36962,7 @@ func (c *ClientWithResponses) RehearseAllWithResponse(ctx context.Context, param
 	return ParseRehearseAllResponse(rsp)
 }
 
-// GetReplicaWithResponse How the replica does, which machine works, and which wait to take over.
+// GetReplicaWithResponse The state of the replica, the active machine, and the machines that wait to take over.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -37872,7 +37872,7 @@ func (c *ClientWithResponses) ListExamplesWithResponse(ctx context.Context, id I
 	return ParseListExamplesResponse(rsp)
 }
 
-// MarkMessagesWithBodyWithResponse Say of messages whether they are about the topic, which learns from them.
+// MarkMessagesWithBodyWithResponse Mark messages as about the topic or not; the topic learns from this.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -37885,7 +37885,7 @@ func (c *ClientWithResponses) MarkMessagesWithBodyWithResponse(ctx context.Conte
 	return ParseMarkMessagesResponse(rsp)
 }
 
-// MarkMessagesWithResponse Say of messages whether they are about the topic, which learns from them.
+// MarkMessagesWithResponse Mark messages as about the topic or not; the topic learns from this.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

@@ -96,7 +96,7 @@ func TestErrorsBecomeProblemsThatAPersonUnderstands(t *testing.T) {
 	}{
 		{store.ErrNotFound, 404, "not-found", "nothing of that name"},
 		{fmt.Errorf("reading: %w", store.ErrTaken), 409, "taken", "taken already"},
-		{store.ErrChanged, 412, "changed", "somebody else changed it"},
+		{store.ErrChanged, 412, "changed", "another person changed it"},
 		{engine.ErrMissing, 404, "file-gone", "no longer where it was filed"},
 		{fmt.Errorf("reading: %w", engine.ErrGone), 404, "message-gone", "no longer in its folder"},
 		{engine.ErrRenumbered, 503, "busy", "numbered this folder anew"},
@@ -128,15 +128,15 @@ func TestFaultsOfARequestAreSentences(t *testing.T) {
 		"this is missing: host": &kind.Required{Missing: []string{"host"}},
 		"these are not known here: a, b": &kind.AdditionalProperties{
 			Properties: []string{"a", "b"}},
-		"a text or a list is wanted here, not a number": &kind.Type{Got: "number",
+		"this must be a text or a list, not a number": &kind.Type{Got: "number",
 			Want: []string{"string", "array"}},
-		"“abc” is no number of the register; one looks like 2026-5731": &kind.Pattern{Got: "abc", Want: "^[0-9]{4}-[0-9]+$"},
+		"“abc” is not a register number, such as 2026-5731": &kind.Pattern{Got: "abc", Want: "^[0-9]{4}-[0-9]+$"},
 		"this is empty": &kind.MinLength{Got: 0, Want: 1},
-		"this has 300 characters; 200 are the most": &kind.MaxLength{Got: 300, Want: 200},
-		"1001 are named here; 1000 are the most":    &kind.MaxItems{Got: 1001, Want: 1000},
-		"-1 is too small; 0 is the least":           &kind.Minimum{Got: big.NewRat(-1, 1), Want: big.NewRat(0, 1)},
-		"“tls2” is none of these: tls, none":        &kind.Enum{Got: "tls2", Want: []any{"tls", "none"}},
-		"number 1 and number 3 are the same":        &kind.UniqueItems{Duplicates: [2]int{0, 2}},
+		"this has 300 characters; at most 200 are allowed": &kind.MaxLength{Got: 300, Want: 200},
+		"1001 are named here; at most 1000 are allowed":    &kind.MaxItems{Got: 1001, Want: 1000},
+		"-1 is too small; the minimum is 0":                &kind.Minimum{Got: big.NewRat(-1, 1), Want: big.NewRat(0, 1)},
+		"“tls2” is none of these: tls, none":               &kind.Enum{Got: "tls2", Want: []any{"tls", "none"}},
+		"number 1 and number 3 are the same":               &kind.UniqueItems{Duplicates: [2]int{0, 2}},
 	} {
 		if got, _ := fault(k); got != want {
 			t.Errorf("%T becomes %q, want %q", k, got, want)

@@ -354,7 +354,8 @@ func (s *signInHandlers) MakeToken(ctx context.Context, r MakeTokenRequestObject
 			"everybody, so an administrator makes it"}
 	}
 	if of := viewerOf(ctx).Scope; of != "" && k.Scope != of {
-		return nil, &problem{status: 403, kind: "not-allowed", text: "a token makes no token that may do more than itself"}
+		return nil, &problem{status: 403, kind: "not-allowed", text: "with this token you cannot make a token that may " +
+			"do more"}
 	}
 	err := s.Store.People.AddKey(ctx, k)
 	return MakeToken201JSONResponse{Token: secret, ExpiresAt: expires}, err

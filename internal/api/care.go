@@ -45,7 +45,8 @@ func (s *careHandlers) chosen(ctx context.Context, v store.Viewer, ids *[]string
 		}
 	}
 	if text(cause) == "" && m.Len() == 0 {
-		return m, &problem{status: 422, kind: "invalid", text: "nothing is chosen: name matters of the tray, or a cause"}
+		return m, &problem{status: 422, kind: "invalid", text: "nothing is chosen: give numbers of items in the tray, or " +
+			"a cause"}
 	}
 	return s.Engine.Desk.MattersOf(ctx, v, m, store.Cause(text(cause)))
 }
@@ -136,7 +137,7 @@ func (s *careHandlers) ListTray(ctx context.Context, r ListTrayRequestObject) (L
 	for i := range gone {
 		f := &gone[i]
 		ways := []MatterWays{MatterWaysAgain, MatterWaysAside}
-		why := "the file has another content than when it was filed"
+		why := "the content of the file is not the same as when it was filed"
 		if f.State() == register.Missing {
 			why, ways = "the file is not where it was filed", []MatterWays{MatterWaysAgain, MatterWaysRefile, MatterWaysAside}
 		}
@@ -731,7 +732,7 @@ func (s *careHandlers) SetLimits(ctx context.Context, r SetLimitsRequestObject) 
 	}
 	days := number(b.AuditDays, now.AuditDays)
 	if days != 0 && days < store.LeastAuditDays {
-		return nil, atField("audit_days", "what people did is kept for 30 days at least, or for ever with 0")
+		return nil, atField("audit_days", "the audit trail is kept for 30 days at least, or for ever with 0")
 	}
 	l := store.Limits{AuditDays: days, HistoryDays: b.HistoryDays, RegisterDays: b.RegisterDays, KeptDays: b.KeptDays,
 		SpoolMB:   b.SpoolMb,

@@ -564,7 +564,7 @@ func (s *wideHandlers) todayEverywhere(ctx context.Context) (GetTodayResponseObj
 // errAway says that another machine does not answer.
 func errAway(name, why string) *problem {
 	return &problem{status: http.StatusBadGateway, kind: "machine-away", text: "the machine “" + name + "” does not " +
-		"answer: " + why, advice: "Look whether it runs. What it filed stays in the lists, as of its last copy."}
+		"answer: " + why, advice: "Check whether it runs. Its filings stay in the lists, as of its last copy."}
 }
 
 // exportEverywhere lets an export have the lines of all machines that its search wants, in one order.

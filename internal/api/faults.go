@@ -20,10 +20,10 @@ import (
 
 // shapes says in words what the patterns of openapi.yaml ask for.
 var shapes = map[string]string{
-	"^[0-9]{4}-[0-9]+$":               "is no number of the register; one looks like 2026-5731",
-	"^([01][0-9]|2[0-3]):[0-5][0-9]$": "is no time of the day; one looks like 02:30",
-	"^[0-9]{1,18}$":                   "is no number of a matter",
-	"^[fprm]?[0-9]{1,18}$":            "is no number of a matter in the tray",
+	"^[0-9]{4}-[0-9]+$":               "is not a register number, such as 2026-5731",
+	"^([01][0-9]|2[0-3]):[0-5][0-9]$": "is not a time of the day, such as 02:30",
+	"^[0-9]{1,18}$":                   "is not the number of an item",
+	"^[fprm]?[0-9]{1,18}$":            "is not the number of an item in the tray",
 }
 
 // schemaProblems says what does not agree with openapi.yaml, a sentence for each fault;
@@ -74,11 +74,11 @@ func requestFault(e *openapi3filter.RequestError) string {
 	case errors.As(e.Err, &syntax):
 		return fmt.Sprintf("this is not JSON: it breaks off or goes wrong at byte %d", syntax.Offset)
 	case errors.As(e.Err, &wanted):
-		return "this is not JSON of the right kind: " + kinds("object") + " is wanted"
+		return "this is not JSON of the right kind: it must be " + kinds("object")
 	case errors.Is(e.Err, io.EOF), errors.Is(e.Err, io.ErrUnexpectedEOF):
 		return "this is not JSON: it breaks off"
 	case errors.Is(e.Err, openapi3filter.ErrInvalidRequired) && e.Parameter == nil:
-		return "the request has no body; one is wanted"
+		return "the request has no body"
 	case errors.Is(e.Err, openapi3filter.ErrInvalidRequired):
 		return "this is missing"
 	case errors.Is(e.Err, openapi3filter.ErrInvalidEmptyValue):
@@ -106,7 +106,7 @@ func fault(k jsonschema.ErrorKind) (text, meant string) {
 	case *kind.AdditionalProperties:
 		return wordList(k.Properties, "this is not known here: ", "these are not known here: "), ""
 	case *kind.Type:
-		return fmt.Sprintf("%s is wanted here, not %s", kinds(k.Want...), kinds(k.Got)), ""
+		return fmt.Sprintf("this must be %s, not %s", kinds(k.Want...), kinds(k.Got)), ""
 	case *kind.Enum:
 		var all []string
 		for _, w := range k.Want {
@@ -129,28 +129,28 @@ func fault(k jsonschema.ErrorKind) (text, meant string) {
 		if k.Got == 0 {
 			return "this is empty", ""
 		}
-		return fmt.Sprintf("this has %d characters; %d are the fewest", k.Got, k.Want), ""
+		return fmt.Sprintf("this has %d characters; at least %d are needed", k.Got, k.Want), ""
 	case *kind.MaxLength:
-		return fmt.Sprintf("this has %d characters; %d are the most", k.Got, k.Want), ""
+		return fmt.Sprintf("this has %d characters; at most %d are allowed", k.Got, k.Want), ""
 	case *kind.MinItems:
 		if k.Got == 0 {
 			return "nothing is named here", ""
 		}
-		return fmt.Sprintf("%d are named here; %d are the fewest", k.Got, k.Want), ""
+		return fmt.Sprintf("%d are named here; at least %d are needed", k.Got, k.Want), ""
 	case *kind.MaxItems:
-		return fmt.Sprintf("%d are named here; %d are the most", k.Got, k.Want), ""
+		return fmt.Sprintf("%d are named here; at most %d are allowed", k.Got, k.Want), ""
 	case *kind.UniqueItems:
 		return fmt.Sprintf("number %d and number %d are the same", k.Duplicates[0]+1, k.Duplicates[1]+1), ""
 	case *kind.Minimum:
-		return fmt.Sprintf("%s is too small; %s is the least", number10(k.Got), number10(k.Want)), ""
+		return fmt.Sprintf("%s is too small; the minimum is %s", number10(k.Got), number10(k.Want)), ""
 	case *kind.Maximum:
-		return fmt.Sprintf("%s is too large; %s is the most", number10(k.Got), number10(k.Want)), ""
+		return fmt.Sprintf("%s is too large; the maximum is %s", number10(k.Got), number10(k.Want)), ""
 	case *kind.ExclusiveMinimum:
 		return fmt.Sprintf("%s is too small; it must be more than %s", number10(k.Got), number10(k.Want)), ""
 	case *kind.ExclusiveMaximum:
 		return fmt.Sprintf("%s is too large; it must be less than %s", number10(k.Got), number10(k.Want)), ""
 	case *kind.MinProperties:
-		return "nothing is said here", ""
+		return "this is empty", ""
 	}
 	return "this is not as it should be", ""
 }

@@ -43,7 +43,7 @@ const CopyHeader = "Inktray-Copy"
 
 var errNotCopied = &problem{status: http.StatusBadGateway, kind: "machine-away",
 	text:   "the machine does not answer, and the copy of its records does not say this",
-	advice: "Look whether it runs. Lists are shown as of the last copy; nothing can be changed."}
+	advice: "Check whether it runs. Ink Tray shows its lists as of the last copy; nothing can be changed."}
 
 // actFor lets another machine of the office, which shows a token for that, ask for a person. The other way round, a
 // token for that is good for nothing else.
@@ -57,8 +57,8 @@ func (s *Server) actFor(c fiber.Ctx, d *decision) error {
 		return nil // without the scope the field says nothing
 	}
 	if !d.viewer.Role.May(store.Administrator) {
-		return &problem{status: 403, kind: "not-allowed", text: "whoever made the token of that machine is no " +
-			"administrator any more", advice: "Let an administrator make another one."}
+		return &problem{status: 403, kind: "not-allowed", text: "the person who made the token of that machine is no " +
+			"longer an administrator", advice: "Let an administrator make another one."}
 	}
 	name, err := url.QueryUnescape(said)
 	if err != nil {
@@ -67,7 +67,7 @@ func (s *Server) actFor(c fiber.Ctx, d *decision) error {
 	v, err := s.Store.People.ViewerNamed(c.Context(), name)
 	if errors.Is(err, store.ErrNotFound) {
 		return &problem{status: 403, kind: "not-known-there", text: "nobody called “" + name + "” may sign in at the " +
-			"machine “" + s.Machine + "”", advice: "An administrator there invites you under the same name."}
+			"machine “" + s.Machine + "”", advice: "Ask an administrator there to invite you under the same name."}
 	}
 	if err != nil {
 		return err
@@ -89,8 +89,8 @@ func (s *Server) forward(c fiber.Ctx, secure bool) error {
 	case v.Role == "":
 		return &problem{status: 401, kind: "sign-in", text: "you are not signed in", advice: "Sign in, or send a token."}
 	case v.Scope != "":
-		return &problem{status: 403, kind: "not-allowed", text: "other machines are asked only by who may do everything " +
-			"here that their role allows", advice: "Sign in, or use a token of the scope full."}
+		return &problem{status: 403, kind: "not-allowed", text: "Ink Tray asks other machines only for people who may do " +
+			"everything here that their role allows", advice: "Sign in, or use a token of the scope full."}
 	case (c.Method() != http.MethodGet || fromCookie && !leadsHere(c)) && !s.fromHere(c, fromCookie):
 		return &problem{status: 403, kind: "origin", text: "the request came from another site"}
 	}

@@ -176,7 +176,8 @@ func (s *Server) guard(c fiber.Ctx) error {
 	c.Set("X-Frame-Options", "DENY")
 	if !s.reached(c.Host()) || !s.reached(c.Get("Host")) {
 		return &problem{status: http.StatusMisdirectedRequest, kind: "host",
-			text: "Ink Tray does not know that it is reached by this name", advice: "Start it with --address and the address " +
+			text: "Ink Tray does not know that people reach it by this " +
+				"name", advice: "Start it with --address and the address " +
 				"people use, such as --address https://inktray.office.example."}
 	}
 	secure := s.secure(c.Host())
@@ -232,7 +233,7 @@ func (s *Server) guard(c fiber.Ctx) error {
 		return &problem{status: 403, kind: "not-allowed", text: fmt.Sprintf("this needs the role %s; you are %s",
 			needed, d.viewer.Role), advice: "Ask an administrator."}
 	case d.viewer.Scope == store.ScopeEnrol && !s.inScope(d, c.Method()):
-		return &problem{status: 403, kind: "enrol", text: "a second factor is asked of you here, and you have none yet",
+		return &problem{status: 403, kind: "enrol", text: "you need a second factor here, and you have none yet",
 			advice: "Set one up first."}
 	case !s.inScope(d, c.Method()):
 		return &problem{status: 403, kind: "not-allowed", text: fmt.Sprintf("this token is for %s only", d.viewer.Scope),

@@ -64,13 +64,13 @@ func (s *cabinetHandlers) ListServerFolders(ctx context.Context,
 	b := r.Body
 	at, err := url.Parse(strings.TrimSpace(b.Folder))
 	if err != nil {
-		return nil, field("folder", "this is no address of a folder")
+		return nil, field("folder", "this is not an address of a folder")
 	}
 	made := strings.TrimSpace(text(b.Make))
 	if made == "." || made == ".." || strings.ContainsFunc(made, func(r rune) bool {
 		return r == '/' || r == '\\' || unicode.IsControl(r)
 	}) {
-		return nil, field("make", fmt.Sprintf("“%s” is no name of a folder", made))
+		return nil, field("make", fmt.Sprintf("“%s” is not the name of a folder", made))
 	}
 	at.RawPath = ""
 	here, _ := around(string(b.Kind), at.Path)

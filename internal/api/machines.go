@@ -97,7 +97,7 @@ func (s *machineHandlers) into(b *MachineSettings, m *store.Machine) (secrets st
 	m.Address = strings.Join(machines.Addresses(b.Address), " ")
 	m.Username, m.Region, m.HostKey, m.Authority = text(b.User), text(b.Region), text(b.HostKey), text(b.Authority)
 	if !machineName.MatchString(m.Name) {
-		return secrets, field("name", "it stands in addresses, so it has letters, digits, dots and dashes only")
+		return secrets, field("name", "it is part of addresses, so it has letters, digits, dots and dashes only")
 	}
 	if strings.EqualFold(m.Name, s.Machine) {
 		return secrets, field("name", fmt.Sprintf("“%s” is what this machine is called; choose another name", m.Name))
@@ -110,7 +110,7 @@ func (s *machineHandlers) into(b *MachineSettings, m *store.Machine) (secrets st
 		differs := m.OtherRoute(&before)
 		if len(differs) > 0 && (given.Token == "" || given.Passphrase == "") {
 			given := atField("token", outbox.Anew("token and the passphrase", differs))
-			given.advice = "Kept secrets are sent only where they were given for."
+			given.advice = "Ink Tray sends a kept secret only to the server for which you entered it."
 			return secrets, given
 		}
 		if len(differs) == 0 {

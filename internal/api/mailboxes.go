@@ -63,7 +63,7 @@ func field(place, text string) error {
 // anew says that the kept secret was given for another way to the server.
 func anew(differs []string) error {
 	p := atField("secret", outbox.Anew("secret", differs))
-	p.advice = "Kept secrets are sent only where they were given for."
+	p.advice = "Ink Tray sends a kept secret only to the server for which you entered it."
 	return p
 }
 
@@ -101,7 +101,7 @@ func (s *mailboxHandlers) settings(b *MailboxSettings, into *store.Mailbox) erro
 			return field("host", "say which mail server, such as mail.brackwater.example")
 		}
 		if into.Username == "" {
-			return field("username", "say with which name to sign in; mostly it is the whole address")
+			return field("username", "give the name to sign in with; mostly it is the whole address")
 		}
 		if err := mailboxes.CheckReach(p); err != nil {
 			return err
@@ -114,7 +114,7 @@ func (s *mailboxHandlers) settings(b *MailboxSettings, into *store.Mailbox) erro
 				p.Consent.Scopes = *c.Scopes
 			}
 			if p.Consent.Issuer == "" && p.Consent.Token == "" {
-				return field("consent.issuer", "say who issues consent, or at which addresses it is asked for")
+				return field("consent.issuer", "name the issuer of consent, or the addresses at which it is asked for")
 			}
 		}
 	case "maildir":
@@ -394,7 +394,7 @@ func (s *mailboxHandlers) ChangeAddress(ctx context.Context, r ChangeAddressRequ
 	}
 	if m.Kind != "drop" {
 		return nil, &problem{status: 409, kind: "no-drop-address",
-			text: fmt.Sprintf("the mailbox “%s” is no drop address", m.Name)}
+			text: fmt.Sprintf("the mailbox “%s” is not a drop address", m.Name)}
 	}
 	if r.Body.What == "close" {
 		m.Address = ""

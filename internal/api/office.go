@@ -95,7 +95,7 @@ func (s *doorHandlers) officeOf(ctx context.Context, in *OfficeSettings, now *st
 		return out, atField("office.issuer", "give the address of the office's sign-in, which begins with https://")
 	}
 	if out.Client == "" {
-		return out, atField("office.client", "say what this service is called there (client id)")
+		return out, atField("office.client", "give the client id of this service there")
 	}
 	if out.Name == "" {
 		out.Name = "the office"

@@ -145,8 +145,8 @@ func (s *Server) passkeyFault(ctx context.Context, err error, told *problem) *pr
 }
 
 var errUnbelieved = &problem{status: 422, kind: "invalid", text: "the answer of the device could not be verified",
-	advice: "Begin again. If it stays so, the service's log says why: often a web server in front changes the host's " +
-		"name."}
+	advice: "Begin again. If it fails again, the service's log says why: often a web server in front changes the " +
+		"host's name."}
 
 var errNobodys = &problem{status: 401, kind: "wrong-passkey", text: "this passkey does not let you in",
 	advice: "Sign in by password, or ask an administrator."}
@@ -273,8 +273,8 @@ func askedFor(err error) error {
 		return err
 	}
 	return &problem{status: 409, kind: "asked-for",
-		text:   "a second factor is asked of you here, and this is your only one",
-		advice: "An administrator decides of whom it is asked. To use another one, set that up first."}
+		text:   "you need a second factor here, and this is your only one",
+		advice: "An administrator decides who needs a second factor. To use another one, set that up first."}
 }
 
 // BeginPasskeySignIn asks whatever device is at hand for its passkey.
@@ -355,7 +355,7 @@ func (s *doorHandlers) SignInByPasskey(ctx context.Context,
 			"place", decisionOf(ctx).from)
 		s.noteFailure(ctx, p.Name)
 		return nil, &problem{status: 401, kind: "copied-passkey", text: "this passkey may have been copied to another device",
-			advice: "Sign in by password and a recovery code, remove the passkey, and add it anew."}
+			advice: "Sign in by password and a recovery code, remove the passkey, and add it again."}
 	}
 	if err := s.byPassword(ctx, p); err != nil {
 		return nil, err

@@ -193,7 +193,8 @@ func (d *directory) wanted(in *PersonSettings, place string) (p store.Person, r 
 	}
 	if p.Mail != "" {
 		if a, err := mail.ParseAddress(p.Mail); err != nil || a.Address != p.Mail {
-			wrong = append(wrong, FieldProblem{Place: place + "mail", Text: fmt.Sprintf("“%s” is no address of mail", p.Mail)})
+			wrong = append(wrong, FieldProblem{Place: place + "mail", Text: fmt.Sprintf("“%s” is not an address of "+
+				"mail", p.Mail)})
 		}
 	}
 	if len(wrong) > 0 {
@@ -211,7 +212,7 @@ func peopleFault(err error, name string) error {
 	case errors.Is(err, store.ErrLastAdministrator):
 		return &problem{status: 409, kind: "last-administrator",
 			text:   "nobody would be left who can sign in as an administrator",
-			advice: "Make somebody else an administrator first, who has chosen a password."}
+			advice: "First make another person, who has a password, an administrator."}
 	case errors.Is(err, store.ErrLink):
 		return &problem{status: 403, kind: "link", text: "the link was used, was replaced by a newer one, or has expired",
 			advice: "Ask an administrator for a new one."}

@@ -416,8 +416,8 @@ func (s *registerHandlers) GetFile(ctx context.Context, r GetFileRequestObject) 
 	c, err := s.Engine.Cabinets.Cabinet(ctx, f.CabinetID)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, &problem{status: 404, kind: "cabinet-gone",
-			text: fmt.Sprintf("the cabinet “%s” was removed from Ink Tray", f.Cabinet), advice: "The file may still lie where " +
-				"it was."}
+			text: fmt.Sprintf("the cabinet “%s” was removed from Ink Tray", f.Cabinet), advice: "The file may still be " +
+				"where it was."}
 	}
 	if err != nil {
 		return nil, err

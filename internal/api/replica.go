@@ -81,7 +81,8 @@ func (s *backupHandlers) GiveTurn(_ context.Context, r GiveTurnRequestObject) (G
 	case report.Lease == 0:
 		return nil, cannot("Start the service with --lease.", "no other machine may take over")
 	case report.NotListed != "":
-		return nil, cannot("Look at the place of the replica.", "it cannot be seen which machines wait: %s", report.NotListed)
+		return nil, cannot("Look at the place of the replica.", "Ink Tray cannot see which machines wait: "+
+			"%s", report.NotListed)
 	case len(report.Waiting) == 0:
 		return nil, cannot("Start one with inktray standby.", "no machine waits to take over")
 	}
@@ -100,7 +101,7 @@ func (s *backupHandlers) GiveTurn(_ context.Context, r GiveTurnRequestObject) (G
 	case len(able) == 0 && named[0].Problem != "":
 		return nil, cannot("Look at its log.", "the machine “%s” could not take over: %s", named[0].Machine, named[0].Problem)
 	case len(able) == 0 && named[0].Silent >= seenLately:
-		return nil, cannot("Look whether inktray standby runs there.", "the machine “%s” has not been heard of for %v",
+		return nil, cannot("Check whether inktray standby runs there.", "the machine “%s” has not been heard of for %v",
 			named[0].Machine, named[0].Silent.Round(time.Second))
 	case len(able) == 0:
 		return nil, cannot("Try again in a moment.", "the copy of the machine “%s” does not have everything yet",

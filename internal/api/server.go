@@ -207,13 +207,13 @@ func explain(err error) *problem {
 		return &problem{status: 503, kind: "records", text: t.Problem, advice: t.Advice}
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		return &problem{status: 507, kind: "no-room", text: "there is no room left on Ink Tray's own disk",
-			advice: "Make room on the disk of its data folder, then try again."}
+			advice: "Free some space on the disk of its data folder, then try again."}
 	case errors.As(err, &unopened):
 		return &problem{status: 422, kind: "unreadable", text: unopened.Problem, advice: "Look at the message in the mail " +
 			"program."}
 	case errors.Is(err, engine.ErrGone):
 		return &problem{status: 404, kind: "message-gone", text: "the message is no longer in its folder",
-			advice: "Somebody moved or deleted it in the mailbox. Look for it with the mail program."}
+			advice: "A person or program moved or deleted it in the mailbox. Look for it with the mail program."}
 	case errors.Is(err, engine.ErrRenumbered):
 		return &problem{status: 503, kind: "busy", text: "the mail server has just numbered this folder anew",
 			advice: "Try again in a moment."}
@@ -226,7 +226,7 @@ func explain(err error) *problem {
 		return &problem{status: 422, kind: "cabinet", text: inCabinet.Problem, advice: inCabinet.Advice}
 	case errors.Is(err, engine.ErrMissing):
 		return &problem{status: 404, kind: "file-gone", text: "the file is no longer where it was filed",
-			advice: "Somebody moved, renamed or removed it."}
+			advice: "A person or program moved, renamed or removed it."}
 	case errors.Is(err, store.ErrRoute):
 		return explain(anew(nil))
 	case errors.Is(err, store.ErrNotFound):
@@ -234,7 +234,7 @@ func explain(err error) *problem {
 	case errors.Is(err, store.ErrTaken):
 		return &problem{status: 409, kind: "taken", text: "the name is taken already", advice: "Choose another name."}
 	case errors.Is(err, store.ErrChanged):
-		return &problem{status: 412, kind: "changed", text: "somebody else changed it meanwhile",
+		return &problem{status: 412, kind: "changed", text: "another person changed it meanwhile",
 			advice: "Look at it again, then make your change."}
 	case errors.As(err, &f):
 		if f.Code == http.StatusRequestEntityTooLarge {

@@ -146,7 +146,7 @@ func (s *workHandlers) ExplainMessage(ctx context.Context,
 		Steps: n.steps(follow, sent)}
 	if facts, err := row.Facts(); err == nil {
 		if cut := facts.Header.Cut(); len(cut) > 0 {
-			out.Remark = optional("Only the beginning was read of what is too long in the message's header: " +
+			out.Remark = optional("The message's header is too long; Ink Tray read only the beginning of: " +
 				strings.Join(cut, ", ") + ".")
 		}
 	}

@@ -309,7 +309,7 @@ func Read(ctx context.Context, r io.Reader, put func(name string, at time.Time, 
 	case errors.As(err, &none):
 		return c, &Error{Problem: "it is not opened by this passphrase or key"}
 	case err != nil:
-		return c, &Error{Problem: "it is no backup of Ink Tray", Err: err}
+		return c, &Error{Problem: "it is not a backup of Ink Tray", Err: err}
 	}
 	unpacked, err := zstd.NewReader(opened, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(64<<20))
 	if err != nil {
@@ -355,9 +355,9 @@ func (u *unpacker) all() (c Contents, err error) {
 		}
 		switch {
 		case len(c.Files) == 0 && h.Name != aboutFile:
-			return c, &Error{Problem: "it is no backup of Ink Tray"}
+			return c, &Error{Problem: "it is not a backup of Ink Tray"}
 		case !wanted(h):
-			return c, &Error{Problem: fmt.Sprintf("it holds %q, which is no file of an Ink Tray", h.Name)}
+			return c, &Error{Problem: fmt.Sprintf("it holds %q, which is not a file of an Ink Tray", h.Name)}
 		case h.Name == contentsFile:
 			err := u.proved(&c)
 			return c, err

@@ -196,13 +196,15 @@ func TestWhatIsNoBackupIsRefused(t *testing.T) {
 		contents   []string
 	}{
 		{"nothing", "ends too early", nil, nil},
-		{"something else", "is no backup", []tar.Header{file("readme")}, []string{"x"}},
+		{"something else", "is not a backup", []tar.Header{file("readme")}, []string{"x"}},
 		{"a newer one", "newer Ink Tray (9)", []tar.Header{file(aboutFile)}, []string{`{"format":2,"version":"9"}`}},
-		{"a way out", "no file of an Ink Tray", []tar.Header{file(aboutFile), file("mail/../../out")}, []string{about, "x"}},
-		{"an absolute path", "no file of an Ink Tray", []tar.Header{file(aboutFile), file("/tmp/out")}, []string{about, "x"}},
-		{"a link", "no file of an Ink Tray",
+		{"a way out", "not a file of an Ink Tray", []tar.Header{file(aboutFile), file("mail/../../out")},
+			[]string{about, "x"}},
+		{"an absolute path", "not a file of an Ink Tray", []tar.Header{file(aboutFile), file("/tmp/out")},
+			[]string{about, "x"}},
+		{"a link", "not a file of an Ink Tray",
 			[]tar.Header{file(aboutFile), {Name: "mail/a", Typeflag: tar.TypeSymlink, Linkname: "/etc"}}, []string{about, ""}},
-		{"a file of the program", "no file of an Ink Tray", []tar.Header{file(aboutFile), file("crash.txt")},
+		{"a file of the program", "not a file of an Ink Tray", []tar.Header{file(aboutFile), file("crash.txt")},
 			[]string{about, ""}},
 		{"no end", "ends too early", []tar.Header{file(aboutFile), file(keyFile)}, []string{about, "k"}},
 		{"another list", "not those that it lists", []tar.Header{file(aboutFile), file(contentsFile)}, []string{about, "[]"}},
@@ -259,10 +261,10 @@ func TestSeals(t *testing.T) {
 		seal Seal
 		want string
 	}{
-		{Seal{}, "say with which passphrase"},
+		{Seal{}, "give the passphrase"},
 		{Seal{Passphrase: "short"}, "at least 12 characters"},
 		{Seal{Passphrase: "long enough, it is", PublicKeys: []string{public}}, "not with both"},
-		{Seal{PublicKeys: []string{private}}, "is no public key"},
+		{Seal{PublicKeys: []string{private}}, "is not a public key"},
 		{Seal{Passphrase: "long enough, it is"}, ""},
 		{Seal{PublicKeys: []string{public}}, ""},
 	} {

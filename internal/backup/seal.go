@@ -34,7 +34,7 @@ func (s *Seal) Recipients() ([]age.Recipient, error) {
 	case s.Passphrase != "" && len(s.PublicKeys) > 0:
 		return nil, &SealError{"passphrase", "a backup is sealed with a passphrase or with public keys, not with both"}
 	case s.Passphrase == "" && len(s.PublicKeys) == 0:
-		return nil, &SealError{"passphrase", "say with which passphrase or for which public key the backup is sealed"}
+		return nil, &SealError{"passphrase", "give the passphrase or the public key to seal the backup with"}
 	case s.Passphrase != "":
 		if len([]rune(s.Passphrase)) < shortest {
 			return nil, &SealError{"passphrase", fmt.Sprintf("the passphrase needs at least %d characters", shortest)}
@@ -50,8 +50,8 @@ func (s *Seal) Recipients() ([]age.Recipient, error) {
 	for _, key := range s.PublicKeys {
 		r, err := age.ParseX25519Recipient(strings.TrimSpace(key))
 		if err != nil {
-			return nil, &SealError{"public_keys", fmt.Sprintf("%q is no public key; it begins with age1 and is written by "+
-				"inktray backup new-key", key)}
+			return nil, &SealError{"public_keys", fmt.Sprintf("%q is not a public key; it begins with age1 and is written "+
+				"by inktray backup new-key", key)}
 		}
 		all = append(all, r)
 	}
@@ -95,7 +95,7 @@ func Identities(passphrase, keys string) ([]age.Identity, error) {
 		all = append(all, more...)
 	}
 	if len(all) == 0 {
-		return nil, &SealError{"passphrase", "say with which passphrase or private key the backup is opened"}
+		return nil, &SealError{"passphrase", "give the passphrase or the private key that opens the backup"}
 	}
 	return all, nil
 }

@@ -189,7 +189,7 @@ func (b *Backups) failed(ctx context.Context, problem string) error {
 	}
 	return b.Store.Tray.Tell(ctx, &store.Notice{Kind: "backup", Object: "backup", MadeAt: now,
 		Text:   "The backup could not be made: " + problem + ".",
-		Advice: "It is tried again every hour. The place is set in Settings."})
+		Advice: "Ink Tray tries again every hour. You set the place in Settings."})
 }
 
 func (b *Backups) make(ctx context.Context, began time.Time) (*store.BackupDone, error) {

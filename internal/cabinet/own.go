@@ -54,7 +54,7 @@ func ReadIdentity(r io.Reader) (Identity, error) {
 // that it should be.
 func Missing(place string) error {
 	return &Error{Problem: fmt.Sprintf("%s is there, but its identity file %s is not", place, IdentityFile),
-		Advice: "Perhaps a share is not mounted. If it was emptied on purpose, add the cabinet anew."}
+		Advice: "Perhaps a share is not mounted. If it was emptied on purpose, add the cabinet again."}
 }
 
 // Foreign says that another cabinet is there.

@@ -186,8 +186,8 @@ func (g *Gate) tellDoubled(ctx context.Context, doubled map[string]string) error
 		err := e.Store.Tray.Tell(
 			ctx,
 			&store.Notice{Kind: "watched twice", Object: object, MailboxID: m.ID, MadeAt: e.Clock(),
-				Text: fmt.Sprintf("Another Ink Tray on %s watches the mailbox “%s” too and files in the same cabinet “%s”. What "+
-					"the rules of both take is filed twice.", host, m.Name, g.Row.Name),
+				Text: fmt.Sprintf("Another Ink Tray on %s watches the mailbox “%s” too and files in the same cabinet “%s”. If "+
+					"rules of both match a message, it is filed twice.", host, m.Name, g.Row.Name),
 				Advice: "Let one of the two watch this mailbox: remove it on the other, or hand it over. If the rules of the two " +
 					"take different messages, you can settle this notice."},
 		)

@@ -265,7 +265,7 @@ func (g *Gate) Trip(ctx context.Context, problem error) error {
 	g.owner.Log.Warn("a cabinet fails", "cabinet", g.Row.Name, "error", problem, "again in", pause)
 	err := g.owner.Store.Tray.Tell(ctx, &store.Notice{Kind: "cabinet", Object: g.Row.ID,
 		Text:   fmt.Sprintf("The cabinet “%s” cannot be used: %s.", g.Row.Name, phrase.TrimStop(problem.Error())),
-		Advice: "What is to be filed there waits and is filed by itself once the cabinet is back.", MadeAt: now})
+		Advice: "Files for it wait. Ink Tray files them once the cabinet is back.", MadeAt: now})
 	if err == nil {
 		err = g.recovered(ctx)
 	}

@@ -53,8 +53,8 @@ func (h *held) change(f func() error) error {
 	h.mutex.RLock()
 	defer h.mutex.RUnlock()
 	if h.still {
-		return &cabinet.Error{Problem: "the cabinet is being moved to another place", Advice: "What is to be filed waits " +
-			"and is filed at the new place."}
+		return &cabinet.Error{Problem: "the cabinet is being moved to another place", Advice: "Files for it wait, and " +
+			"Ink Tray files them at the new place."}
 	}
 	return f()
 }
@@ -449,7 +449,7 @@ func (m *mover) put(ctx context.Context, r io.Reader, name string, modified time
 	case err != nil:
 		return err
 	case there != content && taken:
-		return &cabinet.Error{Problem: fmt.Sprintf("another file lies at the new place already as %s", name),
+		return &cabinet.Error{Problem: fmt.Sprintf("there is already another file at the new place: %s", name),
 			Advice: "Move it away there, or choose an empty place; then move the cabinet again.", Lasting: true}
 	case there != content:
 		return &cabinet.Error{Problem: fmt.Sprintf("what was read back from %s is not what was written", name),

@@ -37,12 +37,12 @@ func (g *Gate) compareBooks(ctx context.Context, book cabinet.Notebook) error {
 		return err
 	}
 	n := &store.Notice{Kind: "older records", Object: g.Row.ID, MadeAt: e.Clock(),
-		Text: fmt.Sprintf("Ink Tray's records are older than what was filed in the cabinet “%s”: it was filed there until "+
-			"%s, and these records know less, as if an older copy had been put back.",
+		Text: fmt.Sprintf("Ink Tray's records are older than the cabinet “%s”: it holds filings until %s that these "+
+			"records do not know, as if an older copy of the records had been put back.",
 			g.Row.Name, was.At.In(e.Zone).Format("2006-01-02 15:04")),
-		Advice: fmt.Sprintf("Messages that came since are looked at again: what of them lies there already gets its line "+
-			"in the register and is not filed twice. For files that no message brings again: "+
-			"Settings, Cabinets, Files not in the register, or inktray cabinets unknown %q.", g.Row.Name)}
+		Advice: fmt.Sprintf("Ink Tray looks again at messages that arrived since. Attachments that are there already get "+
+			"their line in the register and are not filed twice. For files that no message brings again: Settings, "+
+			"Cabinets, Files not in the register, or inktray cabinets unknown %q.", g.Row.Name)}
 	if err := e.Store.Tray.Tell(ctx, n); err != nil {
 		return err
 	}

@@ -48,9 +48,9 @@ func (cs *Cabinets) mayBeCabinet(ctx context.Context, c *store.Cabinet) error {
 			}
 			switch a, b := slashed(here.Path), slashed(there.Path); {
 			case a != b && strings.HasPrefix(a, b):
-				return refuse("this place lies inside the cabinet “%s”", others[i].Name)
+				return refuse("this place is inside the cabinet “%s”", others[i].Name)
 			case a != b && strings.HasPrefix(b, a):
-				return refuse("this place lies around the cabinet “%s”", others[i].Name)
+				return refuse("this place contains the cabinet “%s”", others[i].Name)
 			}
 		}
 		return nil
@@ -63,22 +63,22 @@ func (cs *Cabinets) mayBeCabinet(ctx context.Context, c *store.Cabinet) error {
 		return refuse("%s is a folder of the system", here)
 	}
 	if data, err := realPath(cs.Data); err == nil && (liesIn(here, data) || liesIn(data, here)) {
-		return refuse("%s is, holds or lies in Ink Tray's own data folder", here)
+		return refuse("%s is, contains or is inside Ink Tray's own data folder", here)
 	}
 	for i := range others {
 		there, err := realPath(others[i].Folder)
 		switch {
 		case err != nil || here == there: // the same place is told of elsewhere
 		case liesIn(here, there):
-			return refuse("%s lies inside the cabinet “%s”", here, others[i].Name)
+			return refuse("%s is inside the cabinet “%s”", here, others[i].Name)
 		case liesIn(there, here):
-			return refuse("%s lies around the cabinet “%s”", here, others[i].Name)
+			return refuse("%s contains the cabinet “%s”", here, others[i].Name)
 		}
 	}
 	for at := filepath.Dir(here); ; at = filepath.Dir(at) { // of another Ink Tray
 		if info, err := os.Stat(filepath.Join(at, filepath.FromSlash(cabinet.IdentityFile))); err == nil &&
 			info.Mode().IsRegular() {
-			return refuse("%s lies inside another cabinet, %s", here, at)
+			return refuse("%s is inside another cabinet, %s", here, at)
 		}
 		if at == filepath.Dir(at) {
 			return nil

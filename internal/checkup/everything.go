@@ -204,9 +204,9 @@ func (in *Installation) checkCabinet(ctx context.Context, id string) Finding {
 	proof, err := in.Cabinets.ProveCabinet(ctx, id)
 	switch {
 	case err != nil:
-		return wrong(err, "Check the cabinet's place. What waits for it is filed when it is back.")
+		return wrong(err, "Check the cabinet's place. When it is back, Ink Tray files what waits for it.")
 	case proof.Room >= 0 && proof.Room < LittleRoom:
-		return attention("Make room there.", "only %d MB are left there", proof.Room>>20)
+		return attention("Free some space there.", "only %d MB are left there", proof.Room>>20)
 	case proof.Room >= 0:
 		return works("it can be written to; %d GB are left", proof.Room>>30)
 	}

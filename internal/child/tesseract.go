@@ -141,7 +141,7 @@ func recognize(ctx context.Context, file *os.File, r Recognition) (ocr.Reading, 
 	case waited != nil && len(said) > 0 && said[0] == frameEnd:
 		return ocr.Reading{}, fmt.Errorf("starting Tesseract: %s", said[min(5, len(said)):])
 	case waited != nil || err != nil:
-		return ocr.Reading{}, &unpack.Error{Problem: "it is no picture that Tesseract can read"}
+		return ocr.Reading{}, &unpack.Error{Problem: "it is not a picture that Tesseract can read"}
 	}
 	return ocr.Parse(bytes.NewReader(said))
 }

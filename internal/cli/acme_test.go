@@ -106,12 +106,12 @@ func TestACertificateIsProvenOverTLS(t *testing.T) {
 
 func TestWhatIsNoAuthorityForCertificates(t *testing.T) {
 	for want, o := range map[string]serviceOptions{
-		"say for which name":      {acme: "https://acme.example/directory"},
-		"begins with https://":    {acme: "http://acme.example/directory", reached: []string{"https://a.example"}},
-		"is a file or comes from": {acme: "https://acme.example", certificate: "c", key: "k"},
-		"for which name the":      {acme: "https://acme.example", reached: []string{"https://192.0.2.1"}},
-		"is no address by which":  {acme: "https://acme.example", reached: []string{"a.example"}},
-		"certificate or --acme":   {redirect: "127.0.0.1:80", listen: "127.0.0.1:0"},
+		"say for which name":         {acme: "https://acme.example/directory"},
+		"begins with https://":       {acme: "http://acme.example/directory", reached: []string{"https://a.example"}},
+		"is a file or comes from":    {acme: "https://acme.example", certificate: "c", key: "k"},
+		"for which name the":         {acme: "https://acme.example", reached: []string{"https://192.0.2.1"}},
+		"is not an address by which": {acme: "https://acme.example", reached: []string{"a.example"}},
+		"certificate or --acme":      {redirect: "127.0.0.1:80", listen: "127.0.0.1:0"},
 	} {
 		if o.certificate != "" {
 			o.certificate, o.key = signed(t)

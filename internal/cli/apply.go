@@ -75,7 +75,7 @@ func (r reference) read(base string) (string, error) {
 		data, err := os.ReadFile(beside(base, r.File))
 		return strings.TrimRight(string(data), "\r\n"), err
 	}
-	return "", errors.New("it is not said where the secret is: file or env")
+	return "", errors.New("the place of the secret is missing: file or env")
 }
 
 // change is one thing that apply would do.
@@ -90,10 +90,10 @@ func (c applyCommands) apply() *cobra.Command {
 	var preview, yes bool
 	cmd := &cobra.Command{
 		Use: "apply FILE", Short: "Set mailboxes, cabinets, topics and rules from one file", Args: cobra.ExactArgs(1),
-		Long: "Compares the file with the service, shows what would change, and changes it after a yes. What the file does " +
-			"not name is left alone. Applying the same file again changes nothing.\n" +
-			"Secrets stand in the file by reference only: secret: {env: NAME} or secret: {file: PATH}. A mailbox that is " +
-			"there keeps its secret; --new-secrets is `inktray mailboxes change NAME --new-secret`.",
+		Long: "Compares the file with the service, shows what would change, and changes it after you confirm. What the " +
+			"file does not name stays as it is. Applying the same file again changes nothing.\nThe file holds secrets by " +
+			"reference only: secret: {env: NAME} or secret: {file: PATH}. An existing mailbox keeps its secret; " +
+			"--new-secrets is `inktray mailboxes change NAME --new-secret`.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			data, err := c.readFile(args[0])
 			if err != nil {

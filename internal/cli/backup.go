@@ -40,7 +40,7 @@ func (f *sealFlags) flags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.file, "passphrase-file", "",
 		"file that holds the passphrase; without it INKTRAY_BACKUP_PASSPHRASE or the prompt")
 	cmd.Flags().StringSliceVar(&f.keys, "public-key", nil,
-		"seal for whoever has the private key to this one (age1…), in place of a passphrase; may be given several times")
+		"seal for the owner of the private key to this one (age1…), in place of a passphrase; can be given several times")
 }
 
 const passphraseVariable = "INKTRAY_BACKUP_PASSPHRASE"
@@ -60,10 +60,10 @@ func (c backupCommands) told(b client.Backup) error {
 			c.printf("Backups are made every %s at %s into the cabinet “%s”; %d are kept.\n", days(b.EveryDays),
 				b.At, b.Cabinet, b.Keep)
 		default:
-			c.println("No backups are made by themselves. Set a place with inktray backup plan.")
+			c.println("Ink Tray makes no backups by itself. Set a place with inktray backup plan.")
 		}
 		if b.RunningSince != nil {
-			c.printf("One is being made since %s.\n", b.RunningSince.Local().Format("15:04:05"))
+			c.printf("Ink Tray has been making one since %s.\n", b.RunningSince.Local().Format("15:04:05"))
 		}
 		if l := b.Last; l != nil {
 			c.printf("The last one is of %s: %s, %s with %d files, in %s. It was read back to its end.\n",
@@ -120,8 +120,8 @@ func (c backupCommands) backupPlan() *cobra.Command {
 	off := false
 	cmd := &cobra.Command{Use: "plan", Short: "Set where and when backups are made; the first one is made immediately",
 		Args: cobra.NoArgs,
-		Long: "What is not given stays as it is. The passphrase is asked for where none is kept yet; the service keeps it " +
-			"sealed. Keep it yourself, too: without it no backup can be opened."}
+		Long: "Options that you leave out stay as they are. If no passphrase is kept yet, the command asks for one; the " +
+			"service keeps it sealed. Keep it yourself, too: without it no backup can be opened."}
 	cmd.RunE = c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 		now, err := call[client.Backup](api.GetBackup(ctx))
 		if err != nil {
@@ -172,7 +172,7 @@ func (c backupCommands) backupPlan() *cobra.Command {
 	cmd.Flags().StringVar(&at, "at", "02:30", "time of the day")
 	cmd.Flags().IntVar(&every, "every-days", 1, "days between two backups")
 	cmd.Flags().IntVar(&keep, "keep", 14, "how many are kept; older ones are removed")
-	cmd.Flags().BoolVar(&off, "off", false, "make no more backups by themselves; those that are kept stay")
+	cmd.Flags().BoolVar(&off, "off", false, "make no more backups by plan; earlier ones stay")
 	return cmd
 }
 
@@ -222,8 +222,8 @@ func (c backupCommands) backupSave() *cobra.Command {
 	var seal sealFlags
 	cmd := &cobra.Command{Use: "save FILE", Short: "Make a backup now and save it here; - writes it to standard output",
 		Args: cobra.ExactArgs(1),
-		Long: "The backup is read back to its end while it is saved; where that fails, no file is left. It is an age " +
-			"file with a Zstandard stream of a tar in it, and can be opened without Ink Tray."}
+		Long: "The backup is read back to its end while it is saved; if that fails, no file is left. It is an age file " +
+			"with a Zstandard stream of a tar in it, and can be opened without Ink Tray."}
 	cmd.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
 		body := client.BackupSeal{}
 		var identity age.Identity
@@ -421,11 +421,11 @@ func (c backupCommands) restore() *cobra.Command {
 	data, at, yes := "", "", false
 	cmd := &cobra.Command{Use: "restore [FILE]", Args: cobra.MaximumNArgs(1),
 		Short: "Put a backup, or a state of a replica, into an empty folder; no service may run there",
-		Long: "Reads the backup to its end before anything has its place. The service that is started on the folder then " +
-			"compares itself with its mailboxes and cabinets before it files: what was filed, moved, replaced or taken back " +
-			"after the backup is recognised. See it with inktray restored. The former installation must not run any more.\n\n" +
-			"With --of PLACE in the place of a file the state comes out of a replica: the newest one, or with --at TIME that " +
-			"of a moment."}
+		Long: "Reads the backup to its end before it changes anything. The service that you start on the folder then " +
+			"compares itself with its mailboxes and cabinets before it files: it recognises what was filed, moved, replaced " +
+			"or taken back after the backup. See it with inktray restored. The former installation must no longer " +
+			"run.\n\nWith --of PLACE instead of a file, the state comes out of a replica: the newest one, or with --at TIME " +
+			"the one of that time."}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		switch {
 		case of.place != "" && len(args) > 0:
@@ -434,12 +434,12 @@ func (c backupCommands) restore() *cobra.Command {
 		case of.place != "":
 			return c.restoreReplica(cmd.Context(), &of, data, at, yes)
 		case at != "":
-			return usageError{errors.New("--at chooses a state of a replica; say of which one with --of")}
+			return usageError{errors.New("--at chooses a state of a replica; name the replica with --of")}
 		case len(args) == 0:
-			return usageError{errors.New("say which backup file is put back, or of which replica with --of")}
+			return usageError{errors.New("name the backup file to put back, or its replica with --of")}
 		}
-		question := fmt.Sprintf("The backup is put back into %s. The installation of which it is must not run any more. "+
-			"Go on?", data)
+		question := fmt.Sprintf("Ink Tray puts the backup back into %s. The installation that it comes from must no "+
+			"longer run. Go on?", data)
 		if err := c.confirm(question, yes || args[0] == "-"); err != nil {
 			return err
 		}
@@ -511,8 +511,8 @@ func (c backupCommands) restored() *cobra.Command {
 		var r client.Restored
 		var err error
 		if end {
-			if err := c.confirm("What the comparison still waits for is no longer waited for: attachments of mailboxes and "+
-				"cabinets that it has not looked through may be filed a second time. End it?", yes); err != nil {
+			if err := c.confirm("The comparison then ends early: attachments of mailboxes and cabinets that it has not "+
+				"looked through may be filed a second time. End it?", yes); err != nil {
 				return err
 			}
 			r, err = call[client.Restored](api.EndComparison(ctx))
@@ -544,19 +544,19 @@ func (c backupCommands) toldRestored(r *client.Restored) {
 	default:
 		c.println("The comparison with mailboxes and cabinets goes on.")
 		if len(r.WaitsForCabinets) > 0 {
-			c.println("It has still to look through these cabinets: " + strings.Join(r.WaitsForCabinets, ", "))
+			c.println("It must still look through these cabinets: " + strings.Join(r.WaitsForCabinets, ", "))
 		}
 		if len(r.WaitsForMailboxes) > 0 {
-			c.println("It has still to look through these mailboxes: " + strings.Join(r.WaitsForMailboxes, ", "))
+			c.println("It must still look through these mailboxes: " + strings.Join(r.WaitsForMailboxes, ", "))
 		}
 		if r.WaitsForItems > 0 {
-			c.printf("%d attachments of before are still to be decided.\n", r.WaitsForItems)
+			c.printf("%d earlier attachments are still to be decided.\n", r.WaitsForItems)
 		}
 	}
 	c.printf("\n%6d files in the cabinets were not in the backup\n%6d of these are recognised and in the "+
 		"register again\n%6d filings of the backup had been taken back since\n", r.Files, r.Recognised, r.TakenBack)
 	if r.Unknown != nil {
-		c.printf("%6d files belong to nothing in the mailboxes; inktray cabinets unknown lists them\n", *r.Unknown)
+		c.printf("%6d files belong to no message in the mailboxes; inktray cabinets unknown lists them\n", *r.Unknown)
 	}
 	c.printf("%6d files of the register are not where they were filed\n", r.Missing)
 	for _, one := range r.MissingExamples {

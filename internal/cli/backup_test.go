@@ -17,7 +17,7 @@ import (
 func TestAnOfficeIsBackedUpLostAndRestored(t *testing.T) {
 	o := openOffice(t, theLast)
 	t.Setenv("INKTRAY_BACKUP_PASSPHRASE", "")
-	says(t, "before", must(t, "backup", "show"), "No backups are made by themselves")
+	says(t, "before", must(t, "backup", "show"), "Ink Tray makes no backups by itself")
 	says(t, "without a place", fails(t, "backup", "make"), "No place for backups is set")
 	says(t, "without a passphrase", fails(t, "backup", "plan", "--folder", t.TempDir()), "a secret is missing")
 
@@ -52,14 +52,14 @@ func TestAnOfficeIsBackedUpLostAndRestored(t *testing.T) {
 		t.Error("the passphrase is in the audit trail")
 	}
 
-	says(t, "another key for the records", must(t, "records", "change-key", "--yes"), "Sealed anew: ")
+	says(t, "another key for the records", must(t, "records", "change-key", "--yes"), "Encrypted again: ")
 	must(t, "backup", "make") // with the passphrase that was sealed anew
 
 	// To a cabinet, for a public key.
 	key := filepath.Join(t.TempDir(), "private")
 	public := regexp.MustCompile(`age1[a-z0-9]+`).FindString(must(t, "backup", "new-key", key))
 	says(t, "a wrong key", fails(t, "backup", "plan", "--cabinet", "harbour files", "--public-key", "age1no"),
-		"is no public key")
+		"is not a public key")
 	says(t, "no such cabinet", fails(t, "backup", "plan", "--cabinet", "none", "--public-key", public),
 		"there is no cabinet of this name")
 	must(t, "backup", "plan", "--cabinet", "harbour files", "--public-key", public)
@@ -140,6 +140,6 @@ func TestABackupIsSavedToStandardOutput(t *testing.T) {
 	}
 	says(t, "what is said beside it", errs, "The backup is whole")
 	says(t, "what was written", must(t, "backup", "check", write(t, "b", out)), "is whole")
-	says(t, "no backup", fails(t, "backup", "check", write(t, "c", "something else")), "is no backup of Ink Tray")
+	says(t, "no backup", fails(t, "backup", "check", write(t, "c", "something else")), "is not a backup of Ink Tray")
 	says(t, "records that were never restored", fails(t, "restored"), "did not come out of a backup")
 }

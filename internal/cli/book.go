@@ -39,9 +39,9 @@ func (c bookCommands) correspondents() *cobra.Command {
 		return s, nil
 	}
 	flags := func(cmd *cobra.Command) *cobra.Command {
-		cmd.Flags().StringSliceVar(&domains, "domain", nil, "a domain, with its subdomains; may stand several times")
-		cmd.Flags().StringSliceVar(&addresses, "address", nil, "a whole address; may stand several times")
-		cmd.Flags().StringSliceVar(&groups, "group", nil, "a group to which they belong; may stand several times")
+		cmd.Flags().StringSliceVar(&domains, "domain", nil, "a domain, with its subdomains; can be given several times")
+		cmd.Flags().StringSliceVar(&addresses, "address", nil, "a whole address; can be given several times")
+		cmd.Flags().StringSliceVar(&groups, "group", nil, "a group to which they belong; can be given several times")
 		cmd.Flags().StringVar(&passwordFile, "archive-passwords", "", "file with the passwords of archives that they send, "+
 			"one a line; - reads them from standard input")
 		return cmd
@@ -93,7 +93,7 @@ func (c bookCommands) correspondents() *cobra.Command {
 
 func (c bookCommands) correspondentsSaid(one client.Correspondent) error {
 	return c.show(one, func() {
-		c.printf("“%s” is in the book: %s.\n", one.Name,
+		c.printf("“%s” is a correspondent: %s.\n", one.Name,
 			strings.Join(slices.Concat(one.Domains, one.Addresses), ", "))
 	})
 }
@@ -149,12 +149,12 @@ func (c bookCommands) correspondentsRemove() *cobra.Command {
 	return c.removing("Remove a correspondent",
 		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
 			is, err := findCorrespondent(ctx, api, name)
-			return fmt.Sprintf("“%s” is taken out of the book, with the groups and archive passwords that "+
-					"stand there.", is.Name), func() error {
+			return fmt.Sprintf("The correspondent “%s” is removed, with its groups and archive "+
+					"passwords.", is.Name), func() error {
 					if _, err := call[nothing](api.RemoveCorrespondent(ctx, is.ID)); err != nil {
 						return err
 					}
-					c.printf("“%s” is no longer in the book.\n", is.Name)
+					c.printf("“%s” is no longer a correspondent.\n", is.Name)
 					return nil
 				}, err
 		})
@@ -290,7 +290,7 @@ func tableOf(name, text string) (client.LookupTableSettings, error) {
 		}
 		line, _ := r.FieldPos(0)
 		if len(fields) != 2 {
-			return s, fmt.Errorf("line %d has %d columns; two are wanted", line, len(fields))
+			return s, fmt.Errorf("line %d has %d columns; it must have two", line, len(fields))
 		}
 		s.Rows = append(s.Rows, client.LookupRow{Key: fields[0], Value: fields[1]})
 	}

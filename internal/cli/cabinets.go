@@ -24,7 +24,8 @@ func (f *cabinetFlags) reach(cmd *cobra.Command) {
 	v.StringVar(&f.secretFile, "password-file", "",
 		"file that holds the password, the private key or the secret key; else INKTRAY_SECRET or the prompt")
 	v.StringVar(&f.authorityFile, "authority-file", "", "file with certificates that are trusted beside the system's, PEM")
-	v.StringVar(&f.pinned, "pinned", "", "SHA-256 fingerprint of the server's certificate, which is then all that counts")
+	v.StringVar(&f.pinned, "pinned", "", "SHA-256 fingerprint of the server's certificate; Ink Tray then trusts this "+
+		"certificate alone")
 	v.StringVar(&f.proxy, "proxy", "", "socks5://host:port or http://host:port")
 	v.StringVar(&f.hostKey, "host-key", "", "sftp: fingerprint of the server's host key, SHA256:...")
 	v.StringVar(&f.region, "region", "", "s3: region, where the store has them")
@@ -232,7 +233,7 @@ func (c cabinetCommands) cabinetsCheck() *cobra.Command {
 func (c cabinetCommands) cabinetsAddress() *cobra.Command {
 	return &cobra.Command{
 		Use:   "address NAME [ADDRESS]",
-		Short: "Say how colleagues reach a cabinet, so that links open on their machines; without an address, none",
+		Short: "Set how colleagues reach a cabinet, so that links open on their machines; without an address, remove it",
 		Args:  cobra.RangeArgs(1, 2),
 		Example: "  inktray cabinets address \"harbour files\" '\\\\files\\harbour'\n  inktray cabinets address \"harbour " +
 			"files\" https://files.brackwater.example/harbour",
@@ -284,7 +285,7 @@ func (c cabinetCommands) moveCabinet() *cobra.Command {
 			"https://files.brackwater.example/dav/harbour --user harbour --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if f.folder == "" {
-				return usageError{fmt.Errorf("say where to with --folder: a whole path, or an address")}
+				return usageError{fmt.Errorf("name the new place with --folder: a whole path, or an address")}
 			}
 			api, err := c.connect()
 			if err != nil {
@@ -295,10 +296,10 @@ func (c cabinetCommands) moveCabinet() *cobra.Command {
 				return err
 			}
 			if !yes {
-				c.printf("All files of “%s” would be copied from\n  %s\nto\n  %s\nand read back there. Filing goes on "+
-					"meanwhile; at the end it waits for a moment, and then the cabinet\nis the new place: rules and register lead "+
-					"there. The old place keeps its files, and nothing is filed\nthere any more. Nothing was changed. To do it, add "+
-					"--yes.\n", k.Name, k.Folder, f.folder)
+				c.printf("Ink Tray would copy all files of “%s” from\n  %s\nto\n  %s\nand read them back there. Filing goes on "+
+					"meanwhile. At the end it pauses for a moment, and then the cabinet\nis at the new place: rules and register "+
+					"lead there. The old place keeps its files, and Ink Tray files nothing\nthere any longer. Nothing was "+
+					"changed. To do it, add --yes.\n", k.Name, k.Folder, f.folder)
 				return nil
 			}
 			set, err := f.settings(c.command, k.Name)
@@ -355,7 +356,7 @@ func (c cabinetCommands) changeCabinet() *cobra.Command {
 	var f cabinetFlags
 	var newSecret bool
 	cmd := &cobra.Command{
-		Use: "change NAME", Short: "Change how a cabinet on a server is reached; it is tried out first",
+		Use: "change NAME", Short: "Change how Ink Tray reaches a cabinet on a server; the new settings are tried first",
 		Args:    cobra.ExactArgs(1),
 		Example: "  inktray cabinets change \"office share\" --new-secret",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -397,7 +398,7 @@ func (c cabinetCommands) changeCabinet() *cobra.Command {
 				&client.ChangeCabinetParams{IfMatch: ifMatch(k.Revision)}, set)); err != nil {
 				return err
 			}
-			return c.show(k, func() { c.printf("The cabinet “%s” is reached so from now on.\n", k.Name) })
+			return c.show(k, func() { c.printf("The new settings of the cabinet “%s” apply from now on.\n", k.Name) })
 		},
 	}
 	f.reach(cmd)
@@ -411,8 +412,9 @@ func (c cabinetCommands) unknownFiles() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "unknown NAME", Short: "List files of a cabinet that are not in the register, or enter them with --enter",
 		Args: cobra.ExactArgs(1),
-		Long: "Files that people put there themselves are among them. After an older copy of the records was put back, " +
-			"files that were filed since are, too; entered in the register they are found and verified like any other.",
+		Long: "The list also holds files that people put there themselves. After you put back an older copy of the " +
+			"records, it holds the files that Ink Tray filed since, too. If you enter these in the register, they are found " +
+			"and verified like any other.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			k, err := findCabinet(ctx, api, args[0])
 			if err != nil {

@@ -34,7 +34,7 @@ func TestCabinetsOfEveryKind(t *testing.T) {
 	says(t, "no kind", fails(t, "cabinets", "add", "office share", "--folder", places.WebDAV, "--user", demo.PlacesName),
 		"--kind webdav or --kind s3")
 	says(t, "no host key", fails(t, "cabinets", "add", "surveys", "--folder", places.SFTP, "--user", demo.PlacesName),
-		"nobody has vouched for the server's host key yet: it is "+places.HostKey)
+		"the server's host key is not confirmed yet: it is "+places.HostKey)
 	says(t, "another host key",
 		fails(t, "cabinets", "add", "surveys", "--folder", places.SFTP, "--user", demo.PlacesName, "--host-key", "SHA256:x"),
 		"the server's host key is another one")
@@ -80,7 +80,7 @@ func TestCabinetsOfEveryKind(t *testing.T) {
 	}
 	says(t, "this machine", must(t, "cabinets", "look", folder), "\n")
 	says(t, "a name with two levels", fails(t, "cabinets", "look", "--user", demo.PlacesName, "--kind", "webdav",
-		places.WebDAV, "--make", "a/b"), "no name of a folder")
+		places.WebDAV, "--make", "a/b"), "not the name of a folder")
 	must(t, "cabinets", "add", "office share", "--kind", "webdav", "--folder", places.WebDAV, "--user", demo.PlacesName)
 	must(t, "cabinets", "add", "surveys", "--folder", places.SFTP, "--user", demo.PlacesName, "--host-key", places.HostKey)
 	must(t, "cabinets", "add", "archive", "--kind", "s3", "--folder", places.Objects, "--user", demo.PlacesName)
@@ -104,7 +104,7 @@ func TestCabinetsOfEveryKind(t *testing.T) {
 	says(t, "it is as it was", must(t, "cabinets", "check", "office share"), "can be written to")
 	says(t, "nothing to change", fails(t, "cabinets", "change", "office share"), "say what to change")
 	t.Setenv("INKTRAY_SECRET", demo.Password)
-	says(t, "a new secret", must(t, "cabinets", "change", "office share", "--new-secret"), "is reached so from now on")
+	says(t, "a new secret", must(t, "cabinets", "change", "office share", "--new-secret"), "apply from now on")
 
 	// A message with attachments is filed by hand into each.
 	var number string
@@ -136,7 +136,7 @@ func TestCabinetsOfEveryKind(t *testing.T) {
 
 	// A cabinet is moved, and what was filed is found at its new place.
 	new := filepath.Join(o.folder, "moved")
-	says(t, "the preview", must(t, "cabinets", "move", "office share", "--folder", new), "would be copied from",
+	says(t, "the preview", must(t, "cabinets", "move", "office share", "--folder", new), "would copy all files",
 		places.WebDAV, "add --yes")
 	says(t, "the move", must(t, "cabinets", "move", "office share", "--folder", new, "--yes"),
 		"The cabinet “office share” is "+new+" now")
@@ -171,7 +171,7 @@ func TestCabinetsInTheConsole(t *testing.T) {
 	b.Type("Password or private key", demo.Password)
 	barriers("the sheet")
 	b.Press("Add")
-	b.Sees("Nobody has vouched for the server's host key yet")
+	b.Sees("The server's host key is not confirmed yet")
 	b.Type("Host key", places.HostKey)
 	b.Type("Address", places.SFTP+"/none")
 	last := func(button string) { // of the sheet that lies on top

@@ -72,16 +72,16 @@ func (c ruleCommands) switchOn() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "on NAME", Short: "Switch a rule on: for new mail only, or also for the mail that is there",
 		Args: cobra.ExactArgs(1),
-		Long: "Switching a rule on needs to know from where on it takes mail: --begin now for what arrives from now on, " +
-			"--begin all for everything that lies in its folders already, or a day such as --begin 2026-05-12. Without it you " +
-			"are asked.",
+		Long: "Say which mail the rule should file: --begin now for new mail, --begin all for new mail and everything " +
+			"already in its folders, or a day such as --begin 2026-05-12 for mail received since that day. Without it, the " +
+			"command asks you.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			r, err := findRule(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
 			if begin == "" {
-				if begin, err = c.ask(fmt.Sprintf("From where on does “%s” take mail? Type now, all, or a day such as 2026-05-12: ",
+				if begin, err = c.ask(fmt.Sprintf("Which mail should “%s” file? Type now, all, or a day such as 2026-05-12: ",
 					r.Name)); err != nil {
 					return usageError{errors.New("say from where on: --begin now, --begin all, or --begin 2026-05-12")}
 				}
@@ -103,7 +103,7 @@ func (c ruleCommands) switchOn() *cobra.Command {
 			}
 			return c.show(r, func() {
 				if begin == "now" {
-					c.printf("“%s” is on. It takes what arrives from now on; for what lies there already: inktray rules "+
+					c.printf("“%s” is on. It files mail that arrives from now on. For mail that is already there: inktray rules "+
 						"file-old-mail %q\n", r.Name, r.Name)
 				} else {
 					c.printf("“%s” is on, and old mail is being filed. See how it goes: inktray passes list\n", r.Name)
@@ -125,7 +125,7 @@ func (c *command) ask(question string) (string, error) { return c.answer(c.texts
 func (c *command) answer(question string) (string, error) {
 	f, ok := c.in.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return "", errors.New("nobody is there to answer")
+		return "", errors.New("this command is not running in a terminal, so nobody can answer")
 	}
 	fmt.Fprint(c.errs, question)
 	answer, err := bufio.NewReader(c.in).ReadString('\n')
@@ -188,9 +188,9 @@ func (c ruleCommands) importing() *cobra.Command {
 	var renames []string
 	cmd := &cobra.Command{
 		Use: "import FILE", Short: "Import the rules of an exported file; new ones are off", Args: cobra.ExactArgs(1),
-		Long: "A rule is recognised by its id, else by its name. Where a new one looks like a rule that is there under " +
-			"another name, it is asked whether it is that one renamed; --renamed \"NEW NAME=OLD NAME\" answers before, and " +
-			"--renamed \"NEW NAME=\" says that it is new.",
+		Long: "Ink Tray recognises a rule by its id, else by its name. If a new rule looks like an existing one under " +
+			"another name, the command asks whether that rule was renamed. --renamed \"NEW NAME=OLD NAME\" answers in " +
+			"advance, and --renamed \"NEW NAME=\" says that the rule is new.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			data, err := c.readFile(args[0])
 			if err != nil {
@@ -203,7 +203,7 @@ func (c ruleCommands) importing() *cobra.Command {
 		}),
 	}
 	cmd.Flags().BoolVar(&preview, "preview", false, "only show what would change; exit code 7 where something would")
-	cmd.Flags().StringArrayVar(&renames, "renamed", nil, "NEW NAME=OLD NAME; may stand several times")
+	cmd.Flags().StringArrayVar(&renames, "renamed", nil, "NEW NAME=OLD NAME; can be given several times")
 	return cmd
 }
 
@@ -261,7 +261,8 @@ func (c ruleCommands) bringBack() *cobra.Command {
 			}
 			number, err := strconv.ParseInt(args[1], 10, 64)
 			if err != nil || number < 1 {
-				return usageError{fmt.Errorf("%q is no number of a revision; see inktray rules revisions %q", args[1], r.Name)}
+				return usageError{fmt.Errorf("%q is not the number of a revision; see inktray rules revisions "+
+					"%q", args[1], r.Name)}
 			}
 			if r, err = call[client.Rule](api.BringBack(ctx, r.ID, number)); err != nil {
 				return err
@@ -312,7 +313,7 @@ func (c ruleCommands) draft() *cobra.Command {
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			number, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil || number < 1 {
-				return usageError{fmt.Errorf("%q is no number of a message; see inktray messages list", args[0])}
+				return usageError{fmt.Errorf("%q is not the number of a message; see inktray messages list", args[0])}
 			}
 			document, err := call[json.RawMessage](api.DraftRule(ctx, number))
 			if err != nil {

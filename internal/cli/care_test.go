@@ -161,9 +161,9 @@ func TestTheBookIsKept(t *testing.T) {
 	}{
 		{[]string{"correspondents", "add", "Nobody"}, "no address and no domain"},
 		{[]string{"correspondents", "add", "Other", "--domain", "kelp.example"}, "belongs to “Kelp & Sons” already"},
-		{[]string{"correspondents", "add", "Other", "--address", "no address"}, "is no address"},
+		{[]string{"correspondents", "add", "Other", "--address", "no address"}, "is not an address"},
 		{[]string{"correspondents", "remove", "Nobody"}, "no correspondent called"},
-		{[]string{"tables", "save", "two words", secrets}, "two are wanted"},
+		{[]string{"tables", "save", "two words", secrets}, "it must have two"},
 		{[]string{"tables", "show", "none"}, "no table called"},
 	} {
 		if _, errs, code := run(t, "", bad.args...); code == 0 || !strings.Contains(errs, bad.says) {

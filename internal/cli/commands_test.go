@@ -72,7 +72,7 @@ func TestCommandsSayWhatIsWrong(t *testing.T) {
 			"column 4: there is no field \"recieved\". Did you mean “received”?"},
 		{[]string{"rules", "show", "Crew"}, exitMissing, "there are: Berth requests, Crew lists"},
 		{[]string{"rules", "save", "/no/such/file"}, exitFailure, "the file “/no/such/file” is not there"},
-		{[]string{"rules", "save", t.TempDir()}, exitFailure, "is a folder; a file is wanted"},
+		{[]string{"rules", "save", t.TempDir()}, exitFailure, "is a folder, not a file"},
 		{[]string{"apply", "/no/such/file"}, exitFailure, "the file “/no/such/file” is not there"},
 		{[]string{"mailboxes", "take-over", "/no/such/file"}, exitFailure, "the file “/no/such/file” is not there"},
 		{[]string{"rules", "lisst"}, exitUsage,
@@ -82,7 +82,7 @@ func TestCommandsSayWhatIsWrong(t *testing.T) {
 		{[]string{"records", "rehearse"}, exitUsage, "did you mean “inktray rules rehearse”?"},
 		{[]string{"rules", "show"}, exitUsage, "NAME is missing: inktray rules show NAME"},
 		{[]string{"rules", "show", "Crew", "lists"}, exitUsage,
-			"“lists” is too much here: inktray rules show NAME. A name of several words stands in quotes"},
+			"“lists” is too much here: inktray rules show NAME. Put a name of several words in quotes"},
 		{[]string{"mailboxes", "list", "all"}, exitUsage, "“all” is too much here"},
 		{[]string{"rules", "bring-back", "Crew lists"}, exitUsage, "REVISION is missing: inktray rules bring-back NAME " +
 			"REVISION"},
@@ -90,11 +90,11 @@ func TestCommandsSayWhatIsWrong(t *testing.T) {
 			"inktray rules rehearse has no option “--lats”; did you mean “--last”?"},
 		{[]string{"rules", "rehearse", "--last"}, exitUsage, "something is missing after “--last”"},
 		{[]string{"rules", "rehearse", "--last", "many"}, exitUsage, "“many” is no whole number, as --last wants"},
-		{[]string{"register", "show", "abc"}, exitInvalid, "“abc” is no number of the register; one looks like 2026-5731"},
+		{[]string{"register", "show", "abc"}, exitInvalid, "“abc” is not a register number, such as 2026-5731"},
 		{[]string{"cabinets", "add", "x", "--folder", "/nowhere/at/all"}, exitInvalid, "folder: making the folder " +
 			"/nowhere/at/all failed: the folder is not there. Make the folder"},
-		{[]string{"cabinets", "add", "x", "--folder", unknownKey + "/sub"}, exitInvalid, "a file stands where a folder is " +
-			"wanted"},
+		{[]string{"cabinets", "add", "x", "--folder", unknownKey + "/sub"}, exitInvalid, "there is a file where a folder " +
+			"is needed"},
 		{[]string{"cabinets", "add", "x"}, exitUsage, "--folder"},
 		{[]string{"mailboxes", "remove", "gauges"}, exitInvalid,
 			"is used by: Tide gauge readings. Change or remove these rules first."},
@@ -103,7 +103,7 @@ func TestCommandsSayWhatIsWrong(t *testing.T) {
 		{[]string{"passes", "show", "999"}, exitMissing, ""},
 		{[]string{"passes", "stop", "1"}, exitInvalid, "has ended"},
 		{[]string{"register", "show", "2026-99999"}, exitMissing, ""},
-		{[]string{"tray", "again"}, exitUsage, "say which"},
+		{[]string{"tray", "again"}, exitUsage, "name lines of the tray"},
 		{[]string{"rules", "file-old-mail", "Crew lists", "--since", "tomorrow"}, exitUsage, "a day such as 2026-05-12"},
 		{[]string{"nonsense"}, exitUsage, "there is no command “inktray nonsense”; there are: "},
 		{[]string{"rules", "list", "--service", "http://127.0.0.1:1"}, exitReach,
@@ -349,7 +349,7 @@ rules:
 	}
 	for _, bad := range []struct{ old, new, says string }{
 		{"kind: spreadsheet", "kind: spreadsheat", "did you mean “spreadsheet”?"},
-		{"secret: {env: GAUGES}", "secret: hunter2", "a map of keys and values is wanted here: file, env"},
+		{"secret: {env: GAUGES}", "secret: hunter2", "this must be a map of keys and values: file, env"},
 		{"<received year>", "<recieved year>", "rules[0].attachments[0].folder"},
 		{"format: 1", "format: 2", "format 2"},
 		{"folder: Gauges", "afterwards: []\n        folder: Gauges", "there is no key \"afterwards\" here"},

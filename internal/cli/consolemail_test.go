@@ -94,7 +94,7 @@ for (const [e, kind] of [[chip, 'dragstart'], [to, 'dragover'], [to, 'drop']]) e
 		`], 'letter.eml')); d.items.add(new File(['no mail'], 'notes.txt')); const to = [...document.querySelectorAll('button')].find(e => e.innerText.includes('Import mail files')).parentElement;
 for (const kind of ['dragover', 'drop']) to.dispatchEvent(new DragEvent(kind, {bubbles: true, cancelable: true, dataTransfer: d})) })()`, nil)
 	b.Sees("1 message imported")
-	b.Sees("notes.txt: this is no message")
+	b.Sees("notes.txt: this is not a message")
 	b.Type("Words in subject, sender or names of attachments", "")
 	choose(b, "Mailbox", demo.FilesName)
 	b.Sees("dropped on the page")
@@ -158,7 +158,7 @@ func TestMailboxesOfEveryKindInTheConsole(t *testing.T) {
 	add("a mail folder", "on disk")
 	b.Type("Folder", filepath.Join(o.folder, "none"))
 	b.Press("Check")
-	b.Sees("Look whether the folder is there")
+	b.Sees("Check whether the folder exists")
 
 	add("mail from files", "dropped")
 	b.Press("Add")
@@ -267,7 +267,7 @@ func TestAMailboxIsHandedOverInTheConsole(t *testing.T) {
 			`), c => c.charCodeAt(0)); const d = new DataTransfer(); d.items.add(new File([bytes], 'gauges.mailbox')); const i = document.querySelector('[aria-label="File of the mailbox"]'); i.files = d.files; i.dispatchEvent(new Event('change', {bubbles: true})) })()`, nil)
 	}
 	give([]byte("no mailbox"))
-	b.Sees("is no mailbox that was handed over")
+	b.Sees("is not the file of a mailbox that was handed over")
 	give(data)
 	b.Sees("Change")
 	b.Until("its password is asked for", `document.querySelector('[role=dialog] input[type=password]')`)

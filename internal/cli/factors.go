@@ -15,7 +15,7 @@ import (
 // secondFactor is one's own.
 func (c doorCommands) secondFactor() *cobra.Command {
 	root := &cobra.Command{Use: "second-factor",
-		Short: "Codes of an authenticator app that are asked for when you sign in, and your passkeys"}
+		Short: "Your second factors: codes of an authenticator app, and passkeys"}
 	root.AddCommand(c.factorShow(), c.factorSetUp(), c.factorCodes(), c.factorRemove(), c.passkeyRemove())
 	return root
 }
@@ -29,7 +29,7 @@ func (c doorCommands) factorShow() *cobra.Command {
 			}
 			return c.show(f, func() {
 				if f.Since != nil {
-					c.printf("Codes of an authenticator app are asked for since %s.\n",
+					c.printf("Ink Tray has asked for codes of your authenticator app since %s.\n",
 						f.Since.Local().Format("2 January 2006"))
 				}
 				for _, k := range f.Passkeys {
@@ -44,8 +44,7 @@ func (c doorCommands) factorShow() *cobra.Command {
 				case f.SetUp:
 					c.printf("%s left.\n", count(f.Codes, "recovery code"))
 				case f.Asked:
-					c.println("You have no second factor, and one is asked of you here. Set it up with inktray " +
-						"second-factor set-up.")
+					c.println("You have no second factor, and you need one here. Set it up with inktray second-factor set-up.")
 				default:
 					c.println("You have no second factor. Set one up with inktray second-factor set-up, or add a passkey " +
 						"in the console, under your name.")
@@ -57,8 +56,8 @@ func (c doorCommands) factorShow() *cobra.Command {
 func (c doorCommands) factorSetUp() *cobra.Command {
 	var file string
 	cmd := &cobra.Command{Use: "set-up", Short: "Set up codes of an authenticator app (RFC 6238)", Args: cobra.NoArgs,
-		Long: "Asks for your password, prints a secret for the app, and asks for the code that the app shows then. " +
-			"Another app takes the place of the one before.",
+		Long: "Asks for your password, prints a secret for the app, and asks for the code that the app then shows. " +
+			"Another app replaces the previous one.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			password, err := c.secret(file, "INKTRAY_PASSWORD", "Password")
 			if err != nil {
@@ -135,7 +134,7 @@ func (c doorCommands) factorRemove() *cobra.Command {
 	yes := false
 	cmd := &cobra.Command{Use: "remove", Short: "Sign in without codes of an authenticator app again", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-			if err := c.confirm("From then on no code of the app is asked for when you sign in. Remove it?",
+			if err := c.confirm("Ink Tray then no longer asks for a code of the app when you sign in. Remove it?",
 				yes); err != nil {
 				return err
 			}
@@ -146,7 +145,7 @@ func (c doorCommands) factorRemove() *cobra.Command {
 			if _, err := call[nothing](api.RemoveMyFactor(ctx, client.OwnPassword{Password: password})); err != nil {
 				return err
 			}
-			c.println("No codes of the app are asked for any more.")
+			c.println("Ink Tray no longer asks for codes of the app.")
 			return nil
 		})}
 	cmd.Flags().StringVar(&file, "password-file", "", "file that holds your password")
@@ -177,7 +176,7 @@ func (c doorCommands) passkeyRemove() *cobra.Command {
 				return usageError{fmt.Errorf("you have %d passkeys “%s”; name one by its id, which inktray second-factor show "+
 					"--output json has", len(found), args[0])}
 			}
-			if err := c.confirm(fmt.Sprintf("The device “%s” no longer lets you in then. Remove the passkey?",
+			if err := c.confirm(fmt.Sprintf("You can then no longer sign in with the device “%s”. Remove the passkey?",
 				found[0].Name), yes); err != nil {
 				return err
 			}
@@ -206,8 +205,8 @@ func (c doorCommands) peopleFactor() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := c.confirm(fmt.Sprintf("Until “%s” sets up another one, whoever knows the password signs in. Remove the "+
-				"second factor?", p.Name), yes); err != nil {
+			if err := c.confirm(fmt.Sprintf("Until “%s” sets up another one, anyone who knows the password can sign in. "+
+				"Remove the second factor?", p.Name), yes); err != nil {
 				return err
 			}
 			_, err = call[nothing](api.RemoveFactor(ctx, p.ID))
@@ -218,7 +217,7 @@ func (c doorCommands) peopleFactor() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c.printf("%s has no second factor any more.\n", p.Name)
+			c.printf("%s no longer has a second factor.\n", p.Name)
 			return nil
 		})}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
@@ -235,7 +234,7 @@ func (c doorCommands) signInRules() *cobra.Command {
 
 func (c doorCommands) toldSignIn(r client.SignInRules) error {
 	return c.show(r, func() {
-		c.printf("A second factor is asked of %s.\n", r.SecondFactor)
+		c.printf("A second factor is required for %s.\n", r.SecondFactor)
 		o := r.Office
 		if o == nil {
 			c.printf("There is no sign-in of the office. If you set one up, it has to know this address to return "+
@@ -253,7 +252,7 @@ func (c doorCommands) toldSignIn(r client.SignInRules) error {
 			c.printf("Its claim “%s” gives the role: %s.\n", deref(o.Claim), strings.Join(roles, ", "))
 		}
 		if deref(o.MakePeople) {
-			c.println("Whom the claim gives a role comes in without an invitation.")
+			c.println("People to whom the claim gives a role need no invitation.")
 		}
 		if deref(o.Only) {
 			c.println("Only administrators sign in by password.")
@@ -276,9 +275,10 @@ func (c doorCommands) signInSet() *cobra.Command {
 	var factor, issuer, id, file, name, claim string
 	var roles map[string]string
 	make, only := false, false
-	cmd := &cobra.Command{Use: "set", Short: "Set how people sign in; what is not given stays", Args: cobra.NoArgs,
-		Long: "The office's sign-in is one that speaks OpenID Connect. It is asked about itself before anything is kept. " +
-			"The secret that it knows comes from --secret-file or from INKTRAY_SECRET."}
+	cmd := &cobra.Command{Use: "set", Short: "Set how people sign in; options that you leave out stay as they " +
+		"are", Args: cobra.NoArgs,
+		Long: "The office's sign-in has to speak OpenID Connect. Ink Tray asks it for its settings before it keeps " +
+			"anything. The client secret comes from --secret-file or from INKTRAY_SECRET."}
 	cmd.RunE = c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 		now, err := call[client.SignInRules](api.GetSignIn(ctx))
 		if err != nil {
@@ -336,14 +336,15 @@ func (c doorCommands) signInSet() *cobra.Command {
 		return c.toldSignIn(r)
 	})
 	flags := cmd.Flags()
-	flags.StringVar(&factor, "second-factor", "nobody", "of whom it is asked: nobody, administrators or everyone")
+	flags.StringVar(&factor, "second-factor", "nobody", "who needs it: nobody, administrators or everyone")
 	flags.StringVar(&issuer, "issuer", "", "address of the office's sign-in; \"\" for none")
-	flags.StringVar(&id, "client", "", "what this service is called there (client id)")
+	flags.StringVar(&id, "client", "", "the client id of this service there")
 	flags.StringVar(&file, "secret-file", "", "file with the secret that the office's sign-in knows")
-	flags.StringVar(&name, "name", "the office", "what stands on the button: Sign in with …")
+	flags.StringVar(&name, "name", "the office", "the name on the button: Sign in with …")
 	flags.StringVar(&claim, "claim", "roles", "the claim that gives the role")
 	flags.StringToStringVar(&roles, "roles", nil, "roles by the claim's values: \"berth desk=clerk,it=administrator\"")
-	flags.BoolVar(&make, "make-people", false, "let in whom the claim gives a role, also if nobody invited them")
+	flags.BoolVar(&make, "make-people", false, "let people in to whom the claim gives a role, also if nobody invited "+
+		"them")
 	flags.BoolVar(&only, "only", false, "only administrators sign in by password")
 	return cmd
 }

@@ -156,7 +156,7 @@ func TestASecondFactorIsAskedForAndEachCodeWorksOnce(t *testing.T) {
 	status, kind, _ = other.ask("POST", "/links/use", `{"code":"`+link+`","password":"cold tide at dusk","factor":"`+
 		fmt.Sprint(codes[1])+`"}`)
 	b.is("a link with a code", status, kind, 200, "")
-	says(t, "removing", must(t, "people", "remove-factor", "Tamsin Hale", "--yes"), "no second factor any more")
+	says(t, "removing", must(t, "people", "remove-factor", "Tamsin Hale", "--yes"), "no longer has a second factor")
 	says(t, "again", fails(t, "people", "remove-factor", "Tamsin Hale", "--yes"), "has no second factor")
 	trail := must(t, "audit", "list", "--output", "json")
 	for _, want := range []string{"set up second factor", "use recovery code", "remove second factor"} {
@@ -189,7 +189,7 @@ func TestWhoHasToSetUpASecondFactorDoesNothingElse(t *testing.T) {
 	}
 	chief.enrolled(time.Now())
 	says(t, "asked of everyone", must(t, "sign-in-rules", "set", "--second-factor", "everyone"),
-		"A second factor is asked of everyone.")
+		"A second factor is required for everyone.")
 	status, kind, _ := clerk.ask("GET", "/tray", "")
 	clerk.is("a session of before", status, kind, 401, "sign-in")
 	status, _, me := clerk.ask("POST", "/sessions", in)

@@ -20,7 +20,7 @@ import (
 func TestEndingTheServiceHasABound(t *testing.T) {
 	began := time.Now()
 	err := within(20*time.Millisecond, func() error { select {} })
-	if err == nil || !strings.Contains(err.Error(), "did not come to its end") || time.Since(began) > 5*time.Second {
+	if err == nil || !strings.Contains(err.Error(), "did not end within") || time.Since(began) > 5*time.Second {
 		t.Errorf("what hangs: %v after %v", err, time.Since(began))
 	}
 	wrong := errors.New("wrong")
@@ -120,7 +120,7 @@ func TestAFiledFileThatSomebodyChangedIsGivenWithARemark(t *testing.T) {
 		if data, err := os.ReadFile(to); code != 0 || err != nil || string(data) != content {
 			t.Errorf("%d, %s%s: %d bytes of %d, %v", code, out, errs, len(data), len(content), err)
 		}
-		if !strings.Contains(errs, "Somebody changed this file in the cabinet since it was filed") {
+		if !strings.Contains(errs, "A person or program changed this file in the cabinet after it was filed") {
 			t.Errorf("the remark is missing: %q", errs)
 		}
 		status, header, _ := o.ask("GET", fmt.Sprintf("/api/v1/register/%s/file?first=5", longer.Entry), o.token, "")

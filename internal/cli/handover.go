@@ -23,18 +23,18 @@ func (c mailboxCommands) handOver() *cobra.Command {
 		Example: "  inktray mailboxes hand-over gauges --file gauges.mailbox --yes",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			if file == "" {
-				return usageError{fmt.Errorf("say into which file with --file")}
+				return usageError{fmt.Errorf("name the file with --file")}
 			}
 			m, err := findMailbox(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
 			if !yes {
-				c.printf("The mailbox “%s” would be written into %s, with from where on rules take its messages, what "+
-					"was decided\nof each, and the topics for which these rules ask with the texts of their examples, but without "+
-					"its secret. It is not\nwatched here then; what was filed stays, and so does the register. Rules that look into "+
-					"no other mailbox are switched off.\nOn the other machine: inktray mailboxes take-over %s\nNothing was changed. "+
-					"To do it, add --yes.\n", m.Name, file, file)
+				c.printf("Ink Tray would write the mailbox “%s” into %s, with the day from which rules file its messages, the "+
+					"decisions\nabout each, and the topics that these rules ask for with the texts of their examples, but without "+
+					"its secret.\nThis machine then no longer watches it; its filings stay, and so does the register. Rules that "+
+					"look into no\nother mailbox are switched off.\nOn the other machine: inktray mailboxes take-over %s\nNothing "+
+					"was changed. To do it, add --yes.\n", m.Name, file, file)
 				return nil
 			}
 			into, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
@@ -67,9 +67,9 @@ func (c mailboxCommands) takeOver() *cobra.Command {
 	var secretFile string
 	cmd := &cobra.Command{
 		Use: "take-over FILE", Short: "Import a mailbox from another Ink Tray", Args: cobra.ExactArgs(1),
-		Long: "Takes over a mailbox with its marks: what was filed there is filed no more, and what came meanwhile is. " +
-			"Rules that are not here come along and run as they ran there. Cabinets in which something of it was filed must " +
-			"be cabinets here, too.",
+		Long: "Takes over a mailbox with its marks: Ink Tray does not file again what was filed there, and files what " +
+			"arrived meanwhile. Rules that do not exist here come along and run as they ran there. Cabinets that hold files " +
+			"of this mailbox must be cabinets here, too.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			f, err := os.Open(args[0])
 			if err != nil {

@@ -37,7 +37,7 @@ func (c *command) pass(p *client.Pass) {
 		c.printf("%s left the mailbox before Ink Tray read them.\n", count(*p.Gone, "message"))
 	}
 	if p.Held+p.Failed > 0 {
-		c.println("What was held or failed waits in the tray: inktray tray list")
+		c.println("Held and failed items wait in the tray: inktray tray list")
 	}
 	if p.Note != "" && p.State != "done" {
 		fmt.Fprintln(c.out, p.Note)
@@ -184,7 +184,7 @@ func (c historyCommands) passesList() *cobra.Command {
 	list.Flags().StringVar(&mailbox, "mailbox", "", "passes over this mailbox")
 	list.Flags().StringVar(&from, "since", "", "begun on this day or later")
 	list.Flags().StringVar(&to, "until", "", "begun on this day or earlier")
-	list.Flags().BoolVar(&matching, "matching", false, "only passes in which a rule was for a message")
+	list.Flags().BoolVar(&matching, "matching", false, "only passes in which a rule applied to a message")
 	list.Flags().IntVar(&most, "most", 50, "at most so many")
 	w.flag(list)
 	return list
@@ -215,12 +215,12 @@ func (c historyCommands) passesMessages() *cobra.Command {
 						c.printf("    %s %s: %s %s\n", s.Kind, s.What, s.State, s.Reason)
 					}
 					if len(d.Items)+len(d.Steps) == 0 {
-						c.printf("    no rule was for it; inktray messages why %d says why\n", d.Message.ID)
+						c.printf("    no rule applied; inktray messages why %d says why\n", d.Message.ID)
 					}
 				}
 			})
 		})}
-	messages.Flags().BoolVar(&onlyMatching, "matching", false, "only those for which a rule was")
+	messages.Flags().BoolVar(&onlyMatching, "matching", false, "only those to which a rule applied")
 	messages.Flags().IntVar(&mostMessages, "most", 50, "at most so many")
 	return messages
 }
@@ -301,7 +301,7 @@ func (c historyCommands) undo(use, short, what string,
 					return err
 				}
 				return c.show(p, func() {
-					c.printf("It is being taken back, as pass %d. How it goes: inktray passes show %d\n", p.ID, p.ID)
+					c.printf("Pass %d takes it back. See how it goes: inktray passes show %d\n", p.ID, p.ID)
 				})
 			}
 			p, err := look(ctx, api, id)
@@ -391,7 +391,7 @@ func (c historyCommands) traySeveral(use, short, done string,
 				}
 			}
 			if len(args) == 0 && cause == "" {
-				return usageError{errors.New("say which lines of the tray, by their numbers, or --cause, or --all")}
+				return usageError{errors.New("name lines of the tray by their numbers, or use --cause or --all")}
 			}
 			var of *string
 			if cause != "" {
@@ -473,8 +473,7 @@ func (c historyCommands) trayList() *cobra.Command {
 					fmt.Fprintln(c.out)
 				}
 				if w.everywhere && t.Count > 0 {
-					c.println("What waits at another machine is decided with --at, such as: " +
-						"inktray --at NAME tray again NO.")
+					c.println("To decide items that wait at another machine, use --at, such as: inktray --at NAME tray again NO.")
 				}
 			})
 		}),

@@ -105,7 +105,7 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 		code int
 		says string
 	}{
-		{[]string{"tray", "again"}, exitUsage, "say which lines of the tray"},
+		{[]string{"tray", "again"}, exitUsage, "name lines of the tray"},
 		{[]string{"tray", "again", "x7"}, exitInvalid, "matters"},
 		{[]string{"tray", "elsewhere", held.ID, "--cabinet", "nowhere", "--folder", "A"}, exitInvalid,
 			"there is no cabinet called “nowhere”"},
@@ -119,14 +119,14 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 		{[]string{"alarms", "silence", "x", "--rule", "No such rule", "--tell", "Nobody"}, exitInvalid,
 			"there is no rule called “No such rule”"},
 		{[]string{"alarms", "remove", "x"}, exitMissing, "there is no alarm called"},
-		{[]string{"addressees", "add", "Agent", "--mail", "no address"}, exitInvalid, "is no mail address"},
+		{[]string{"addressees", "add", "Agent", "--mail", "no address"}, exitInvalid, "is not a mail address"},
 		{[]string{"addressees", "add", "Agent", "--call", "ftp://agents.example"}, exitInvalid, "must begin with https"},
 		{[]string{"addressees", "add", "harbour master", "--mail", "a@b.example"}, exitInvalid, "is there already"},
 		{[]string{"addressees", "remove", "Berth planner", "--yes"}, exitInvalid,
-			"“Berth planner” is told by: Waste declarations, " +
+			"Ink Tray notifies “Berth planner” by: Waste declarations, " +
 				"the alarm “Out of reach”"},
 		{[]string{"outgoing", "set", "--host", "smtp.brackwater.example", "--from", "office"}, exitInvalid,
-			"is no mail address"},
+			"is not a mail address"},
 		{[]string{"limits", "set", "--rule-files", "-1"}, exitInvalid, "rule_files"},
 		{[]string{"limits", "set", "--account-connections", "1"}, exitInvalid, "at least 2 connections are needed"},
 	} {
@@ -166,13 +166,13 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 	})
 	says(t, "the messages of the pass", must(t, "passes", "messages", itoa(pass.ID)), "Waste declaration",
 		"tell Berth planner: left out not sent: the message arrived before the rule was on", "move Filed/Waste: done",
-		"no rule was for it")
+		"no rule applied")
 	says(t, "the preview", must(t, "passes", "undo", itoa(pass.ID)), "the file is taken out of its folder and kept for "+
 		"a while", "would be moved back to where they were", "Nothing was changed. To do it, add --yes.")
 	if files() != had || had == 0 {
 		t.Fatalf("the preview changed something: %d files, before %d", files(), had)
 	}
-	says(t, "the undoing", must(t, "passes", "undo", itoa(pass.ID), "--yes"), "It is being taken back")
+	says(t, "the undoing", must(t, "passes", "undo", itoa(pass.ID), "--yes"), "takes it back")
 	until(t, "all is taken back", func() bool { return files() == 0 })
 	says(t, "the history", must(t, "passes", "list", "--kind", "undo"), "undo", "pass "+itoa(pass.ID), "Ines Halloway")
 	var message client.Message
@@ -299,7 +299,7 @@ func TestTheTrayHistoryAndTakingBackInTheConsole(t *testing.T) {
 	b.Type("Name", "Pilots")
 	b.Type("Addresses", "pilots at brackwater")
 	b.Press("Add")
-	b.Sees("is no mail address")
+	b.Sees("is not a mail address")
 	barriers("adding somebody")
 	b.Type("Addresses", "pilots@brackwater.example")
 	b.Press("Add")

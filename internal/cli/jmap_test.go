@@ -138,7 +138,8 @@ rules:
 		put(n, folders, 9, time.Now())
 		filed(fmt.Sprintf("after change %d, to %s", n+1, way.kind))
 	}
-	says(t, "the check", must(t, "mailboxes", "check", "stations"), "signed in as ann", "looked into at the interval")
+	says(t, "the check", must(t, "mailboxes", "check", "stations"), "signed in as ann",
+		"checks the mailbox at the interval")
 	says(t, "to another kind", fails(t, "mailboxes", "change", "stations", "--kind", "pop3", "--secret-file", secret),
 		"only IMAP and JMAP can take each other's place")
 }

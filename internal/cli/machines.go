@@ -18,9 +18,9 @@ type machineCommands struct{ *command }
 
 func (c machineCommands) machines() *cobra.Command {
 	root := &cobra.Command{Use: "machines", Short: "The other machines of the office: their lists, with one sign-in here",
-		Long: "Several machines, each with its own mailboxes, are one office: tray, history and register of all are listed " +
-			"with --everywhere, from copies of their records that follow their replicas, and --at NAME before or after " +
-			"any command lets another machine carry it out. You are there the person of the same name, with the " +
+		Long: "Several machines, each with its own mailboxes, form one office. --everywhere lists the tray, the history " +
+			"and the register of all machines, from copies of their records that follow their replicas. --at NAME before or " +
+			"after any command lets another machine carry it out. There you are the person of the same name, with the " +
 			"rights that this person has there."}
 	root.AddCommand(c.list(), c.show(), c.add(), c.change(), c.remove())
 	return root
@@ -62,7 +62,7 @@ func (c machineCommands) list() *cobra.Command {
 			return c.command.show(all, func() {
 				c.printf("This machine is called “%s”.\n", all.Here)
 				if len(all.Others) == 0 {
-					c.println("It knows no others. Add one with inktray machines add.")
+					c.println("It knows no other machines. Add one with inktray machines add.")
 					return
 				}
 				fmt.Fprintln(c.out)
@@ -103,8 +103,8 @@ func (c machineCommands) shown(m *client.Machine) {
 	}
 	c.table([]string{"MACHINE", m.Name}, c.labelled(kept))
 	if !m.Known {
-		c.printf("\nNobody of your name may sign in at “%s”, so you see nothing of it. An administrator there "+
-			"invites you under the same name.\n", m.Name)
+		c.printf("\nYou may not sign in at “%s”, so you see nothing of it. Ask an administrator there to invite you "+
+			"under the same name.\n", m.Name)
 	}
 }
 
@@ -189,7 +189,8 @@ func (c machineCommands) add() *cobra.Command {
 func (c machineCommands) change() *cobra.Command {
 	var f machineFlags
 	var name string
-	cmd := &cobra.Command{Use: "change NAME", Short: "Change how another machine is reached; what is not named stays",
+	cmd := &cobra.Command{Use: "change NAME", Short: "Change how this machine reaches another one; options that you " +
+		"leave out stay as they are",
 		Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			was, err := call[client.Machine](api.GetOtherMachine(ctx, args[0]))
@@ -236,11 +237,11 @@ func (c machineCommands) change() *cobra.Command {
 
 func (c machineCommands) remove() *cobra.Command {
 	var yes bool
-	cmd := &cobra.Command{Use: "remove NAME", Short: "Forget another machine; there nothing changes",
+	cmd := &cobra.Command{Use: "remove NAME", Short: "Forget another machine; nothing changes on that machine",
 		Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			if err := c.confirm(fmt.Sprintf("The machine “%s” goes on with its work, but its lists are shown here no more, "+
-				"and the copy of its records is removed.", args[0]), yes); err != nil {
+			if err := c.confirm(fmt.Sprintf("The machine “%s” goes on with its work, but this machine no longer shows its "+
+				"lists, and removes the copy of its records.", args[0]), yes); err != nil {
 				return err
 			}
 			if _, err := call[nothing](api.RemoveMachine(ctx, args[0])); err != nil {
@@ -259,14 +260,14 @@ func (c mailboxCommands) move() *cobra.Command {
 	var yes bool
 	cmd := &cobra.Command{Use: "move NAME --to MACHINE", Short: "Move a mailbox to another machine of the office",
 		Args: cobra.ExactArgs(1),
-		Long: "Hands the mailbox over, with its marks, the rules that look into it and what was decided of each message, " +
-			"and lets the other machine take it. Both are asked first whether it can be, so it stays where it is where it " +
-			"cannot. Nothing is filed twice, and what comes meanwhile is filed. What was filed stays in the register of " +
-			"the machine that filed it.",
+		Long: "Hands the mailbox over with its marks, the rules that look into it and the decisions about each message, " +
+			"and lets the other machine take it. It asks both machines first; if one of them cannot do it, the mailbox " +
+			"stays where it is. Nothing is filed twice, and Ink Tray files what arrives meanwhile. Earlier filings stay in " +
+			"the register of the machine that made them.",
 		Example: "  inktray mailboxes move gauges --to north",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			if to == "" {
-				return usageError{errors.New("say to which machine, with --to; inktray machines list lists them")}
+				return usageError{errors.New("name the machine with --to; inktray machines list lists them")}
 			}
 			if err := c.confirm(fmt.Sprintf("The mailbox “%s” moves to the machine “%s”; rules that look into no other "+
 				"mailbox are switched off where it was, and run there.", args[0], to), yes); err != nil {
@@ -293,7 +294,7 @@ func (c mailboxCommands) move() *cobra.Command {
 					how = "change --new-secret"
 				}
 				if m.NeedsSecret {
-					c.printf("It is not read before it is signed in to there: inktray --at %s mailboxes %s %q\n",
+					c.printf("Ink Tray reads it there only after you sign in to it: inktray --at %s mailboxes %s %q\n",
 						m.Machine, how, m.Name)
 				}
 			})

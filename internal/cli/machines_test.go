@@ -213,7 +213,7 @@ func TestAMailboxIsHandedOverWithItsMarks(t *testing.T) {
 			t.Fatal(err)
 		}
 		says(t, name, fails(t, "mailboxes", "take-over", broken),
-			"this is no mailbox that was handed over, or a part of it is missing")
+			"this is not the file of a mailbox that was handed over, or a part of it is missing")
 	}
 	if strings.Contains(string(unzipped(t, whole)), `"pw"`) {
 		t.Error("the secret is in the file")

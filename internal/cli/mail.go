@@ -27,7 +27,8 @@ func (c mailCommands) mailLook() *cobra.Command {
 	var before int64
 	var attachments, unfiled, unread bool
 	cmd := &cobra.Command{
-		Use: "look MAILBOX", Short: "Look into a mailbox as it is now, the last received first; nothing becomes read",
+		Use: "look MAILBOX", Short: "Show the mail in a mailbox as it is now, the last received first; nothing is marked " +
+			"as read",
 		Args:    cobra.ExactArgs(1),
 		Example: "  inktray messages look gauges --text readings --unfiled",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
@@ -84,10 +85,10 @@ func (c mailCommands) mailLook() *cobra.Command {
 		}),
 	}
 	f := cmd.Flags()
-	f.StringVar(&folder, "folder", "", "path or role of the mail folder; the inbox where nothing is said")
+	f.StringVar(&folder, "folder", "", "path or role of the mail folder; the inbox by default")
 	f.StringVar(&words, "text", "", "words that all stand in subject, sender or names of attachments")
 	f.BoolVar(&attachments, "attachments", false, "only those with attachments")
-	f.BoolVar(&unfiled, "unfiled", false, "only those of which nothing was filed")
+	f.BoolVar(&unfiled, "unfiled", false, "only those from which nothing was filed")
 	f.BoolVar(&unread, "unread", false, "only those that are unread")
 	f.StringVar(&since, "since", "", "received on this day or later, such as 2026-05-12")
 	f.StringVar(&until, "until", "", "received on this day or earlier")
@@ -133,7 +134,7 @@ func (c mailCommands) mailFile() *cobra.Command {
 					return err
 				}
 				if len(all) != 1 {
-					return usageError{errors.New("say in which cabinet with --cabinet")}
+					return usageError{errors.New("name the cabinet with --cabinet")}
 				}
 				cabinet = all[0].Name
 			}
@@ -262,7 +263,7 @@ func (c mailCommands) mailTakeIn() *cobra.Command {
 			return err
 		}),
 	}
-	cmd.Flags().StringVar(&mailbox, "mailbox", "", "which mailbox of files; the first where nothing is said")
+	cmd.Flags().StringVar(&mailbox, "mailbox", "", "which mailbox of files; the first by default")
 	return cmd
 }
 

@@ -72,7 +72,7 @@ func (c mailboxCommands) mailboxRemove() *cobra.Command {
 				if remains.Waiting > 0 {
 					loses += fmt.Sprintf("%d waiting to be filed or in the tray will not be filed. ", remains.Waiting)
 				}
-				if err := c.confirm(fmt.Sprintf("The mailbox “%s” is watched no more, and its password is forgotten. "+
+				if err := c.confirm(fmt.Sprintf("Ink Tray no longer watches the mailbox “%s” and forgets its password. "+
 					"%sRemove it?", m.Name, loses), yes); err != nil {
 					return err
 				}
@@ -100,7 +100,7 @@ func (c mailboxCommands) mailboxTry() *cobra.Command {
 			if _, err := call[nothing](api.TryMailbox(ctx, m.ID)); err != nil {
 				return err
 			}
-			c.printf("Ink Tray tries to reach “%s” now. See how it does: inktray mailboxes list\n", m.Name)
+			c.printf("Ink Tray tries to reach “%s” now. See its state: inktray mailboxes list\n", m.Name)
 			return nil
 		}),
 	}
@@ -124,7 +124,7 @@ func where(m *client.Mailbox) string {
 
 func (c mailboxCommands) mailboxList() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List the mailboxes and how each does", Args: cobra.NoArgs,
+		Use: "list", Short: "List the mailboxes with their states", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			all, err := call[[]client.Mailbox](api.ListMailboxes(ctx))
 			if err != nil {
@@ -164,13 +164,15 @@ func (f *mailboxFlags) add(cmd *cobra.Command) {
 	v.StringVar(&f.path, "path", "", "of a maildir: whole path of the folder that holds cur, new and tmp")
 	v.StringVar(&f.authority, "authority-file", "",
 		"file with certificates of authorities that are trusted for this server, PEM")
-	v.StringVar(&f.pinned, "pinned", "", "SHA-256 fingerprint of the server's certificate, which is then all that counts")
+	v.StringVar(&f.pinned, "pinned", "", "SHA-256 fingerprint of the server's certificate; Ink Tray then trusts this "+
+		"certificate alone")
 	v.StringVar(&f.proxy, "proxy", "", "socks5://host:port or http://host:port")
 	v.IntVar(&f.leaveDays, "leave-days", 0,
 		"take messages off a POP3 server, or remove them from a drop address or a mailbox of files, so many days after "+
 			"they came; 0 keeps them")
 	v.StringVar(&f.issuer, "issuer", "", "sign in by consent: who issues it, such as https://sign-in.brackwater.example")
-	v.StringVar(&f.client, "client", "", "what the issuer calls this program; with it no password is asked for")
+	v.StringVar(&f.client, "client", "", "the client id that the issuer gave this program; with it, no password is "+
+		"asked for")
 	v.StringVar(&f.clientSecretFile, "client-secret-file", "",
 		"file that holds the secret of the program, where the issuer gave one")
 	v.StringVar(&f.authorize, "authorize-url", "", "where a browser gives consent, if the issuer does not publish it")
@@ -314,7 +316,7 @@ func (c mailboxCommands) mailboxAdd() *cobra.Command {
 			return c.show(m, func() {
 				switch {
 				case deref(m.Address) != "":
-					c.printf("“%s” receives mail at\n\n    %s\n\nWhoever knows the address can send to it", m.Name,
+					c.printf("“%s” receives mail at\n\n    %s\n\nAnyone who knows the address can send to it", m.Name,
 						*m.Address)
 					if m.Senders != nil && len(*m.Senders) > 0 {
 						c.printf(" if it is proven that the message comes from %s", strings.Join(*m.Senders, ", "))
@@ -326,14 +328,14 @@ func (c mailboxCommands) mailboxAdd() *cobra.Command {
 					c.printf("“%s” is there. Take mail in: inktray messages take-in FILE... --mailbox %s\n", m.Name,
 						inShell(m.Name))
 				default:
-					c.printf("“%s” is being watched. See how it does: inktray mailboxes check %s\n", m.Name, inShell(m.Name))
+					c.printf("“%s” is being watched. See its state: inktray mailboxes check %s\n", m.Name, inShell(m.Name))
 				}
 			})
 		},
 	}
 	cmd.Flags().StringVar(&f.kind, "kind", "imap", "imap, pop3, jmap, drop, maildir or files")
 	cmd.Flags().StringVar(&f.word, "word", "",
-		"of a drop address: the word with which it begins; the mailbox's name where nothing is said")
+		"of a drop address: the word with which it begins; the mailbox's name by default")
 	cmd.Flags().BoolVar(&unchecked, "unchecked", false, "add the mailbox without trying to reach it first")
 	f.add(cmd)
 	return cmd
@@ -369,7 +371,7 @@ func (c mailboxCommands) mailboxChange() *cobra.Command {
 	f := &mailboxFlags{}
 	newSecret := false
 	cmd := &cobra.Command{
-		Use: "change NAME", Short: "Change a mailbox's settings; what is known of its messages stays",
+		Use: "change NAME", Short: "Change a mailbox's settings; Ink Tray keeps what it knows of its messages",
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := c.connect()
@@ -523,14 +525,14 @@ func (c mailboxCommands) mailboxAddress() *cobra.Command {
 					return err
 				}
 			} else if m.Kind != "drop" {
-				return &exitError{exitFailure, fmt.Sprintf("the mailbox “%s” is no drop address", m.Name)}
+				return &exitError{exitFailure, fmt.Sprintf("the mailbox “%s” is not a drop address", m.Name)}
 			}
 			return c.show(m, func() {
 				switch {
 				case deref(m.Address) == "":
 					c.printf("“%s” is closed: it takes no mail. What came stays.\n", m.Name)
 				case len(args) == 2 || word != "":
-					c.printf("“%s” receives mail at %s now. The former address takes nothing any more.\n", m.Name,
+					c.printf("“%s” receives mail at %s now. The former address no longer receives mail.\n", m.Name,
 						*m.Address)
 				default:
 					fmt.Fprintln(c.out, *m.Address)

@@ -112,7 +112,7 @@ func TestADropAddressFilesWhatIsSentToIt(t *testing.T) {
 	// Renewed and closed: the former address takes nothing any more.
 	out = must(t, "mailboxes", "address", "to the gauges", "renew", "--word", "tides")
 	renewed := regexp.MustCompile(`tides-[a-z2-7]{13}@drop\.brackwater\.example`).FindString(out)
-	says(t, "renewing", out, "takes nothing any more")
+	says(t, "renewing", out, "no longer receives mail")
 	if err := send(o.service.api.SMTP, "oda@tidewatch.example", address,
 		letterWith("reading two", "two.csv", "3")); err == nil {
 		t.Error("the former address takes mail")
@@ -144,7 +144,7 @@ func TestADropAddressFilesWhatIsSentToIt(t *testing.T) {
 		"letters a to z":          {"mailboxes", "add", "x", "--kind", "drop", "--word", "Häfen & Co"},
 		"neither an address nor":  {"mailboxes", "add", "x", "--kind", "drop", "--sender", "nobody at all"},
 		"by its whole path":       {"mailboxes", "add", "x", "--kind", "maildir", "--path", "Maildir"},
-		"is no drop address":      {"mailboxes", "address", "files here", "renew"},
+		"is not a drop address":   {"mailboxes", "address", "files here", "renew"},
 		"such as mail.brackwater": {"mailboxes", "add", "x", "--user", "x", "--secret-file", written(t, "pw")},
 		"64 hexadecimal digits": {"mailboxes", "add", "x", "--host", "h", "--user", "x", "--secret-file",
 			written(t, "pw"), "--pinned", "ab:cd"},
@@ -155,7 +155,7 @@ func TestADropAddressFilesWhatIsSentToIt(t *testing.T) {
 		"certificate of the authority": {"mailboxes", "add", "x", "--host", "h", "--user", "x", "--secret-file",
 			written(t, "pw"), "--authority-file", written(t, "no certificate")},
 	} {
-		if name == "is no drop address" {
+		if name == "is not a drop address" {
 			must(t, "mailboxes", "add", "files here", "--kind", "files")
 		}
 		says(t, strings.Join(args, " "), fails(t, args...), name)
@@ -228,7 +228,7 @@ func TestMailOnDiskIsWatchedAndTakenIn(t *testing.T) {
 	again := must(t, "messages", "take-in", eml, box)
 	says(t, "taking in again", again, "0         1", "0         2")
 	for want, content := range map[string]string{"does not begin with header fields": "just text",
-		"stands before the first line that begins with “From ” and a date": "From here on nothing\nSubject: x\n\ny"} {
+		"is before the first line that begins with “From ” and a date": "From here on nothing\nSubject: x\n\ny"} {
 		out, _, code := run(t, "", "messages", "take-in", written(t, content))
 		says(t, "what is no mail", out, want)
 		if code != exitFailure {
@@ -363,7 +363,7 @@ func TestByHand(t *testing.T) {
 		"no attachment with the": {"messages", "file", number, "--folder", "A", "--item", "9"},
 		"there is nothing of":    {"messages", "file", "999999", "--folder", "A"},
 		"plain letters":          {"messages", "change", number, "--label", "Häfen"},
-		"what is to be done":     {"messages", "change", number},
+		"what to do":             {"messages", "change", number},
 		"there is no folder":     {"messages", "look", "gauges", "--folder", "Nowhere"},
 		"is not the number of a": {"messages", "file", "x", "--folder", "A"},
 		"is a day such as":       {"messages", "look", "gauges", "--since", "yesterday"},
@@ -475,7 +475,7 @@ func TestSigningInByConsent(t *testing.T) {
 	says(t, "the same in German", o.came("state=x&code=y", "de-AT, en;q=0.5"), "Nicht angemeldet", `lang="de"`,
 		"Zurück zu Ink Tray")
 	says(t, "an issuer that is not there",
-		fails(t, "mailboxes", "add", "x", "--host", "h", "--user", "x", "--client", "c"), "who issues consent")
+		fails(t, "mailboxes", "add", "x", "--host", "h", "--user", "x", "--client", "c"), "the issuer of consent")
 }
 
 // came is what Ink Tray answers a browser that comes back.
@@ -519,7 +519,7 @@ func TestServersAreFoundByAddress(t *testing.T) {
 		found[0].Encryption != "tls" || found[2].Kind != "pop3" || found[0].Username != "gauges@brackwater.example" {
 		t.Errorf("found %+v", found)
 	}
-	says(t, "no address", fails(t, "mailboxes", "find", "gauges"), "is no address")
+	says(t, "no address", fails(t, "mailboxes", "find", "gauges"), "is not an address")
 	says(t, "a domain that publishes nothing", fails(t, "mailboxes", "find", "x@tidewatch.example"),
 		"does not say where its mail is read")
 	says(t, "a name server that fails", fails(t, "mailboxes", "find", "x@slow.example"), "cannot be looked up")

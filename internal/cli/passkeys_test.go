@@ -169,7 +169,7 @@ func TestAPasskeyLetsItsOwnerInAndNobodyElse(t *testing.T) {
 	status, kind, _ = again.entersWith(phone)
 	b.is("unlocked, and the name in other letters", status, kind, 200, "")
 	again.at = b.at
-	says(t, "removing", must(t, "people", "remove-factor", "Tamsin Hale", "--yes"), "no second factor any more")
+	says(t, "removing", must(t, "people", "remove-factor", "Tamsin Hale", "--yes"), "no longer has a second factor")
 	if left, err := o.service.store.Passkeys.Of(t.Context(), id); err != nil || len(left) != 0 {
 		t.Errorf("left are %v, %v", left, err)
 	}

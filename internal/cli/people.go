@@ -51,7 +51,7 @@ func (c peopleCommands) showOutgoing(o client.Outgoing) error {
 			return
 		}
 		if o.Host == "" {
-			c.println("No mail is sent yet. Set it up: inktray outgoing set --host smtp.brackwater.example --from " +
+			c.println("Ink Tray cannot send mail yet. Set it up: inktray outgoing set --host smtp.brackwater.example --from " +
 				"office@brackwater.example")
 			return
 		}
@@ -78,7 +78,8 @@ func (c peopleCommands) outgoing() *cobra.Command {
 		})})
 	var port int
 	var mailbox, host, encryption, username, passwordFile, from, name, console string
-	set := &cobra.Command{Use: "set", Short: "Set how mail is sent; what is not given stays", Args: cobra.NoArgs}
+	set := &cobra.Command{Use: "set", Short: "Set how mail is sent; options that you leave out stay as they " +
+		"are", Args: cobra.NoArgs}
 	set.RunE = c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 		o, err := call[client.Outgoing](api.GetOutgoing(ctx))
 		if err != nil {
@@ -142,12 +143,13 @@ type addresseeFlags struct {
 }
 
 func (f *addresseeFlags) add(cmd *cobra.Command) *cobra.Command {
-	cmd.Flags().StringSliceVar(&f.mails, "mail", nil, "a mail address; may stand several times")
+	cmd.Flags().StringSliceVar(&f.mails, "mail", nil, "a mail address; can be given several times")
 	cmd.Flags().StringVar(&f.url, "call", "", "an address to call (CloudEvents over HTTP) instead of mail")
 	cmd.Flags().StringVar(&f.secretFile, "secret-file", "",
 		"file with the secret that signs the calls; - reads it from standard input")
 	cmd.Flags().BoolVar(&f.inside, "inside", false, "calls may go to this machine's own network")
-	cmd.Flags().StringVar(&f.tray, "tray", "never", "told what waits in the tray: never, \"at once\" or daily")
+	cmd.Flags().StringVar(&f.tray, "tray", "never", "when to notify of what waits in the tray: never, \"at once\" or "+
+		"daily")
 	cmd.Flags().StringVar(&f.dailyAt, "daily-at", "08:00", "when the daily digest goes")
 	return cmd
 }
@@ -261,11 +263,11 @@ func (c peopleCommands) addresseesRemove() *cobra.Command {
 	return c.removing("Remove a notification",
 		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
 			a, err := findAddressee(ctx, api, name)
-			return fmt.Sprintf("“%s” is told no more.", a.Name), func() error {
+			return fmt.Sprintf("“%s” gets no more notifications.", a.Name), func() error {
 				if _, err := call[nothing](api.RemoveAddressee(ctx, a.ID)); err != nil {
 					return err
 				}
-				c.printf("“%s” is told no more.\n", a.Name)
+				c.printf("“%s” gets no more notifications.\n", a.Name)
 				return nil
 			}, err
 		})
@@ -283,7 +285,8 @@ func (c peopleCommands) alarms() *cobra.Command {
 
 	root.AddCommand(c.alarmsList(), showing(c.command, "Show an alarm with its settings", findAlarm))
 	var f alarmFlags
-	const again = "An alarm of that name is changed: what is not given stays."
+	const again = "If there is an alarm of that name, the command changes it: options that you leave out stay as they " +
+		"are."
 	silence := &cobra.Command{Use: "silence NAME", Short: "Warn when a rule should have filed and did not",
 		Long: again, Args: cobra.ExactArgs(1),
 		Example: "  inktray alarms silence \"No readings\" --rule \"Tide gauge readings\" --at-least 3 --by 10:00 --on " +
@@ -306,7 +309,7 @@ func (c peopleCommands) alarms() *cobra.Command {
 	reach.Flags().StringVar(&f.cabinet, "cabinet", "", "this cabinet")
 	reach.Flags().IntVar(&f.after, "after-minutes", 60, "for longer than so many minutes")
 	for _, cmd := range []*cobra.Command{silence, reach} {
-		cmd.Flags().StringSliceVar(&f.who, "tell", nil, "who is told; may stand several times")
+		cmd.Flags().StringSliceVar(&f.who, "tell", nil, "who is notified; can be given several times")
 	}
 	root.AddCommand(silence, reach,
 		c.alarmsRemove())
@@ -394,7 +397,7 @@ func (c peopleCommands) alarmsRemove() *cobra.Command {
 	return c.removing("Remove an alarm",
 		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
 			a, err := findAlarm(ctx, api, name)
-			return fmt.Sprintf("The alarm “%s” is removed: nobody is told of this any more.", a.Name), func() error {
+			return fmt.Sprintf("The alarm “%s” is removed: nobody is notified of this any longer.", a.Name), func() error {
 				if _, err := call[nothing](api.RemoveAlarm(ctx, a.ID)); err != nil {
 					return err
 				}
@@ -425,7 +428,8 @@ func (c peopleCommands) limits() *cobra.Command {
 			return shown(l)
 		})})
 	wanted := client.Limits{}
-	set := &cobra.Command{Use: "set", Short: "Set limits; those that are not named stay", Args: cobra.NoArgs}
+	set := &cobra.Command{Use: "set", Short: "Set limits; options that you leave out stay as they " +
+		"are", Args: cobra.NoArgs}
 	set.RunE = c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 		l, err := call[client.Limits](api.GetLimits(ctx))
 		if err != nil {
@@ -469,7 +473,7 @@ func limitRows(l *client.Limits) []limitRow {
 		{"register-days", &l.RegisterDays,
 			"days after which senders, subjects and notes are erased from the register; 0 never"},
 		{"kept-days", &l.KeptDays, "days for which files that were replaced or taken back are kept; 0 for ever"},
-		{"audit-days", l.AuditDays, "days for which it is kept what people did, 30 at least; 0 for ever"},
+		{"audit-days", l.AuditDays, "days for which the audit trail is kept, 30 at least; 0 for ever"},
 		{"spool-mb", &l.SpoolMb, "megabytes of contents that may wait here for a cabinet that is down"},
 		{"rule-files", &l.RuleFiles, "files that a rule may file in an hour; 0 for no cap"},
 		{"rule-mb", &l.RuleMb, "megabytes that a rule may file in an hour"},
@@ -478,9 +482,9 @@ func limitRows(l *client.Limits) []limitRow {
 		{"sender-mb", &l.SenderMb, "megabytes that one sender may have filed in an hour"},
 		{"sender-folders", &l.SenderFolders, "new folders that one sender may have made in an hour"},
 		{"account-connections", l.AccountConnections,
-			"connections that one account may have to its mail server at once, 2 at least; 0 for any number"},
+			"connections that one account may have to its mail server at the same time, 2 at least; 0 for any number"},
 		{"host-connections", l.HostConnections,
-			"connections to one mail server at once, 2 at least; 0 for any number"},
+			"connections to one mail server at the same time, 2 at least; 0 for any number"},
 	}
 }
 

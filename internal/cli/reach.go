@@ -184,10 +184,10 @@ func receiveFlags(cmd *cobra.Command, o *serviceOptions) {
 	f.StringVar(&r.lmtp, "lmtp", "",
 		"address to receive mail on by LMTP from a mail server in front, such as 127.0.0.1:2424")
 	f.StringVar(&r.certificate, "mail-certificate", "",
-		"file with the certificate for STARTTLS, PEM; read anew when it changes")
+		"file with the certificate for STARTTLS, PEM; read again when it changes")
 	f.StringVar(&r.key, "mail-key", "", "file with its key, PEM")
 	f.StringVar(&r.trusted, "trusted-checker", "",
 		"name under which the mail server in front, by LMTP, writes Authentication-Results (RFC 8601)")
 	f.Int64Var(&r.megabytes, "largest-message", 64, "largest message that is received, in MB")
-	f.StringVar(&o.resolver, "name-server", "", "name server to ask, host:port; the system's where nothing is said")
+	f.StringVar(&o.resolver, "name-server", "", "name server to ask, host:port; the system's by default")
 }

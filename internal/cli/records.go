@@ -26,8 +26,8 @@ func (c serviceCommands) checkRecords() *cobra.Command {
 	full, data := false, ""
 	cmd := &cobra.Command{
 		Use: "check", Short: "Check the records; exit code 1 if they are damaged", Args: cobra.NoArgs,
-		Long: "Asks the service that runs. With --data the records in a folder are looked at while no service runs on " +
-			"them. Nothing is changed.",
+		Long: "Asks the running service. With --data, checks the records in a folder while no service uses them. Changes " +
+			"nothing.",
 	}
 	shown := func(check client.RecordsCheck) error {
 		err := c.show(check, func() {
@@ -77,11 +77,11 @@ func (c serviceCommands) changeKey() *cobra.Command {
 	yes := false
 	cmd := &cobra.Command{Use: "change-key", Args: cobra.NoArgs,
 		Short: "Give the records a new key while the service runs; all passwords are encrypted again",
-		Long: "Use it if somebody may have seen secret.key, or from time to time. Nothing has to be entered again. Backups " +
-			"that were made before hold the former key; make a new one afterwards.",
+		Long: "Use it if another person may have seen secret.key, or from time to time. You do not have to enter " +
+			"anything again. Earlier backups hold the former key; make a new one afterwards.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-			if err := c.confirm("The records get another key. A copy of the former one opens nothing in them any more. Change "+
-				"it?", yes); err != nil {
+			if err := c.confirm("The records get another key. A copy of the former key no longer opens anything in them. "+
+				"Change it?", yes); err != nil {
 				return err
 			}
 			n, err := call[client.Count](api.ChangeKey(ctx))
@@ -89,7 +89,7 @@ func (c serviceCommands) changeKey() *cobra.Command {
 				return err
 			}
 			return c.show(n, func() {
-				c.printf("The records have another key. Sealed anew: %s.\n", count(n.Count, "secret"))
+				c.printf("The records have another key. Encrypted again: %s.\n", count(n.Count, "secret"))
 			})
 		})}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
@@ -99,14 +99,14 @@ func (c serviceCommands) changeKey() *cobra.Command {
 func (c serviceCommands) newKey() *cobra.Command {
 	data, yes := "", false
 	cmd := &cobra.Command{
-		Use: "new-key", Short: "Give records whose key is lost a new one: all passwords in them are forgotten",
+		Use: "new-key", Short: "Make a new key for records whose key is lost; Ink Tray forgets all passwords in them",
 		Args: cobra.NoArgs,
 		Long: "The passwords in the records are sealed with the key secret.key. If that file is lost, put it back from a " +
 			"copy. Only if there is no copy, run this command while the service is stopped: it forgets the passwords of " +
 			"mailboxes, cabinets, archives and outgoing mail, and you enter them again in Settings. Everything else stays.",
 		RunE: func(*cobra.Command, []string) error {
-			if err := c.confirm("All passwords in the records in "+data+" are forgotten, and you enter them again. Make a new "+
-				"key?", yes); err != nil {
+			if err := c.confirm("Ink Tray forgets all passwords in the records in "+data+", and you enter them again. Make a "+
+				"new key?", yes); err != nil {
 				return err
 			}
 			n, err := store.NewKey(data)
@@ -131,9 +131,10 @@ func (c serviceCommands) administratorLink() *cobra.Command {
 	data, name, yes := "", "", false
 	cmd := &cobra.Command{
 		Use: "administrator-link", Args: cobra.NoArgs,
-		Short: "A link by which an administrator chooses a password, when nobody can sign in any more",
-		Long: "For whoever can read the folder of the records, also while the service runs. The person named becomes an " +
-			"administrator who may sign in, and is made if there is nobody of that name. It stands in the audit trail.",
+		Short: "Make a link with which an administrator chooses a password, if nobody can sign in any longer",
+		Long: "For anyone who can read the folder of the records, also while the service runs. The person that you name " +
+			"becomes an administrator and may sign in; if nobody has that name, the command adds the person. The audit " +
+			"trail shows it.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if name == "" {
 				return usageError{errors.New("say with --name who is to be administrator")}

@@ -33,7 +33,7 @@ func (q *sought) flags(cmd *cobra.Command) {
 	f.StringVar(&q.rule, "rule", "", "only what this rule filed")
 	f.StringVar(&q.mailbox, "mailbox", "", "only what came to this mailbox")
 	f.StringVar(&q.cabinet, "cabinet", "", "only this cabinet")
-	f.StringVar(&q.folder, "folder", "", "only this folder and what lies below it")
+	f.StringVar(&q.folder, "folder", "", "only this folder and those below it")
 	f.StringVar(&q.from, "since", "", "received on this day or later")
 	f.StringVar(&q.to, "until", "", "received on this day or earlier")
 	q.flag(cmd)
@@ -86,8 +86,8 @@ func quoted(args []string) []string {
 	return out
 }
 
-const searchHelp = "Words may stand after the command: each must stand in number, sender, subject, file, folder, " +
-	"rule or a note. Filters name where: %s. Texts with spaces stand in quotes."
+const searchHelp = "Give words after the command: each must be in the number, sender, subject, file, folder, rule " +
+	"or a note. Filters name where: %s. Put texts with spaces in quotes."
 
 func searchLong() string {
 	var all []string
@@ -339,8 +339,8 @@ func (c registerCommands) registerShow() *cobra.Command {
 func (c registerCommands) places() *cobra.Command {
 	return &cobra.Command{
 		Use: "places NUMBER", Short: "Show where the values of a filing are in its file", Args: cobra.ExactArgs(1),
-		Long: "Where the values of a filing stand on the pages of its file: a PDF or a scan. A value may stand in several " +
-			"places. What a person corrected stands in none.",
+		Long: "Shows where the values of a filing are on the pages of its file: a PDF or a scan. A value may be in " +
+			"several places. A value that a person corrected has no place.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			all, err := call[[]client.ValuePlace](api.GetPlaces(ctx, args[0]))
 			if err != nil {
@@ -458,9 +458,10 @@ func (c registerCommands) proposals(all *client.ValueProposals) {
 
 func (c registerCommands) words() *cobra.Command {
 	return &cobra.Command{
-		Use: "words", Short: "Show how far the words inside files are read, which searches find with inside:",
-		Long: "How far the words inside of files are known. Rules with “full text: true” have the words inside of their " +
-			"files found by searches of the register, such as inside:\"oily water\". Files are read beside all other work.",
+		Use: "words", Short: "Show how many files are read for searches with inside:",
+		Long: "Shows how many files Ink Tray has read for searches. If a rule has “full text: true”, searches of the " +
+			"register find the words inside its files, such as inside:\"oily water\". Ink Tray reads these files beside all " +
+			"other work.",
 		Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			w, err := call[client.Words](api.GetWords(ctx))
@@ -540,7 +541,8 @@ func (c registerCommands) story(s *client.Story) {
 func (c registerCommands) registerFolders() *cobra.Command {
 	var q sought
 	cmd := &cobra.Command{
-		Use: "folders [WORDS...]", Short: "Count the filings by folder: the cabinets, or what lies in one of their folders",
+		Use: "folders [WORDS...]", Short: "Count the filings by folder: those of the cabinets, or those within one of " +
+			"their folders",
 		Long: searchLong(),
 		Example: "  inktray register folders --cabinet \"harbour files\" --folder Gauges\n" +
 			"  inktray register folders kind:pdf",
@@ -550,7 +552,7 @@ func (c registerCommands) registerFolders() *cobra.Command {
 				return err
 			}
 			if s.Folder != nil && s.Cabinet == nil {
-				return usageError{errors.New("say in which cabinet the folder lies, with --cabinet")}
+				return usageError{errors.New("name the cabinet of the folder, with --cabinet")}
 			}
 			all, err := call[[]client.FolderCount](api.ListRegisterFolders(ctx,
 				&client.ListRegisterFoldersParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet,
@@ -617,7 +619,7 @@ func (c registerCommands) registerActivity() *cobra.Command {
 	}
 	q.flags(cmd)
 	cmd.Flags().StringVar(&by, "by", "day", "day, month, rule, mailbox, sender, kind, cabinet or folder")
-	cmd.Flags().IntVar(&most, "most", 20, "so many, those with the most; days and months come all")
+	cmd.Flags().IntVar(&most, "most", 20, "how many, those with the most; days and months are always complete")
 	return cmd
 }
 
@@ -626,7 +628,7 @@ func (c registerCommands) registerActivity() *cobra.Command {
 func (c registerCommands) save(into, option string, from io.Reader) error {
 	if into == "-" {
 		if c.terminal() { // what is in a file can steer a terminal
-			return usageError{fmt.Errorf("a file is not written onto the screen; name one with %s, or pass the output on to a "+
+			return usageError{fmt.Errorf("a file is not printed on the screen; name one with %s, or pass the output on to a "+
 				"program", option)}
 		}
 		_, err := io.Copy(plain(c.out), from)
@@ -705,12 +707,12 @@ func (c registerCommands) registerExport() *cobra.Command {
 		}),
 	}
 	q.flags(cmd)
-	cmd.Flags().StringVar(&as, "as", "", "csv or xlsx; by the name of the file where nothing is said")
+	cmd.Flags().StringVar(&as, "as", "", "csv or xlsx; by default as the name of the file says")
 	cmd.Flags().StringVar(&into, "file", "", "name of the file to write, - for standard output")
 	cmd.Flags().StringVar(&per, "per", "filing",
 		"one line for each filing, or for each message with links to all its files")
 	cmd.Flags().StringSliceVar(&columns, "columns", nil,
-		"which columns, in their order; those that you chose where nothing is said")
+		"which columns, in their order; those that you chose by default")
 	cmd.Flags().StringVar(&sort, "sort", "number", "by what the lines are put in order, as in register list")
 	cmd.Flags().BoolVar(&up, "up", false, "the smallest, the oldest or the first of the alphabet first")
 	return cmd
@@ -785,7 +787,7 @@ func (c registerCommands) registerFetch() *cobra.Command {
 				return err
 			}
 			if filed := s.Filing.Sha256; filed != "" && !strings.EqualFold(filed, hex.EncodeToString(sum.Sum(nil))) {
-				c.tellln("Somebody changed this file in the cabinet since it was filed.")
+				c.tellln("A person or program changed this file in the cabinet after it was filed.")
 			}
 			if into == "-" {
 				return nil
@@ -795,7 +797,7 @@ func (c registerCommands) registerFetch() *cobra.Command {
 		}),
 	}
 	cmd.Flags().StringVar(&into, "to", "",
-		"name of the file to write, - for standard output; the filed name where nothing is said")
+		"name of the file to write, - for standard output; the filed name by default")
 	return cmd
 }
 
@@ -810,7 +812,7 @@ func (c registerCommands) registerNote() *cobra.Command {
 				if _, err := call[nothing](api.RemoveNote(ctx, args[0], remove)); err != nil {
 					return err
 				}
-				c.println("The note is taken away.")
+				c.println("The note is removed.")
 				return nil
 			}
 			if len(args) < 2 {
@@ -823,15 +825,15 @@ func (c registerCommands) registerNote() *cobra.Command {
 			return c.show(s, func() { c.printf("%s has %s.\n", s.Filing.Entry, count(len(s.Notes), "note")) })
 		}),
 	}
-	cmd.Flags().Int64Var(&remove, "remove", 0, "take this note away, by its number in register show")
+	cmd.Flags().Int64Var(&remove, "remove", 0, "remove this note, by its number in register show")
 	return cmd
 }
 
 func (c registerCommands) registerCorrect() *cobra.Command {
 	return &cobra.Command{
-		Use: "correct NUMBER VALUE [TEXT...]", Short: "Correct a value that was read of a filed file",
-		Long: "Correct a value that was read of a filed file, or enter one that was not found. Without a text the value is " +
-			"taken away. What was there before is kept in the filing's story.",
+		Use: "correct NUMBER VALUE [TEXT...]", Short: "Correct a value that Ink Tray read from a filed file",
+		Long: "Correct a value that Ink Tray read from a filed file, or enter one that it did not find. Without a text " +
+			"the value is removed. The filing's story keeps the earlier value.",
 		Args: cobra.MinimumNArgs(2),
 		Example: "  inktray register correct 2026-5731 order BK-2002\n  inktray register correct 2026-5731 total " +
 			"1180.50 EUR\n  inktray register correct 2026-5731 due",
@@ -853,8 +855,8 @@ func (c registerCommands) registerVerify() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "verify [NUMBER | WORDS...]",
 		Short: "Verify that filed files are still there and unchanged; others go to the tray",
-		Long: "Verifies one filing, or all that is found, now. Without anything it shows when files are verified by " +
-			"plan and what the last verification found; --every sets the plan. " + searchLong(),
+		Long: "Verifies one filing, or all that the search finds, now. Without arguments it shows when Ink Tray " +
+			"verifies files by plan and what the last verification found; --every sets the plan. " + searchLong(),
 		Example: "  inktray register verify 2026-5731\n  inktray register verify folder:gauges/2026\n  inktray register " +
 			"verify state:all\n  inktray register verify --every 30 --from-time 19:00 --to-time 06:00",
 	}
@@ -946,9 +948,9 @@ func (c registerCommands) registerRead() *cobra.Command {
 	var q sought
 	cmd := &cobra.Command{
 		Use: "read WORDS...", Short: "Read filed files again, for the values that their rules read now",
-		Long: "Reads what is found again, for the values of each file's rule as it is now: after a value was added, or its " +
-			"pattern changed. What people corrected stays, and so does what cannot be read any more. No file is moved or " +
-			"renamed. " + searchLong(),
+		Long: "Reads the files that the search finds again, for the values of their rule as it is now: for example " +
+			"after you added a value or changed its pattern. Corrections by people stay, and so do values that " +
+			"Ink Tray can no longer read. No file is moved or renamed. " + searchLong(),
 		Example: "  inktray register read rule:dues\n  inktray register read folder:invoices/2026 kind:pdf\n  inktray " +
 			"register read state:filed",
 	}
@@ -1087,7 +1089,7 @@ func (c registerCommands) registerFilesTell(f *client.RegisterFile) {
 	case len(f.Years) == 0:
 		c.printf("%s is written with the first filing.\n", f.Name)
 	}
-	c.printf("It is written with the rights of %s: whoever may open it in the cabinet reads all of it.\n",
+	c.printf("Ink Tray writes it with the rights of %s. Anyone who may open it in the cabinet can read all of it.\n",
 		f.Rights)
 }
 
@@ -1126,9 +1128,9 @@ func (c registerCommands) registerFilesAdd() *cobra.Command {
 	add.Flags().StringVar(&per, "per", "filing",
 		"one line for each filing, or for each message with links to all its files")
 	add.Flags().StringVar(&ruleName, "rule", "", "only what this rule filed")
-	add.Flags().StringVar(&of, "of-folder", "", "only what lies in this folder of the cabinet and below")
+	add.Flags().StringVar(&of, "of-folder", "", "only what is in this folder of the cabinet and below")
 	add.Flags().StringSliceVar(&columns, "columns", nil,
-		"which columns, in their order; the usual ones where nothing is said")
+		"which columns, in their order; the usual ones by default")
 	return add
 }
 
@@ -1184,13 +1186,14 @@ func (c registerCommands) registerFilesRemove() *cobra.Command {
 	return c.removing("Stop writing a register file; the written files stay",
 		func(ctx context.Context, api *client.Client, name string) (string, func() error, error) {
 			f, err := findRegisterFile(ctx, api, name)
-			return fmt.Sprintf("“%s” is kept no more. What was written stays where it is.", f.Name), func() error {
-				if _, err := call[nothing](api.RemoveRegisterFile(ctx, f.ID)); err != nil {
-					return err
-				}
-				c.printf("“%s” is kept no more. What was written stays where it is.\n", f.Name)
-				return nil
-			}, err
+			return fmt.Sprintf("Ink Tray no longer writes “%s”. The written files stay where they "+
+					"are.", f.Name), func() error {
+					if _, err := call[nothing](api.RemoveRegisterFile(ctx, f.ID)); err != nil {
+						return err
+					}
+					c.printf("Ink Tray no longer writes “%s”. The written files stay where they are.\n", f.Name)
+					return nil
+				}, err
 		})
 }
 

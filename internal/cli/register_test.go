@@ -93,7 +93,7 @@ func TestTheRegisterByTheCommandLine(t *testing.T) {
 	}
 	// A story with a note, a place for colleagues, and links.
 	must(t, "cabinets", "address", "harbour files", `\\files\harbour`)
-	says(t, "a bad address", fails(t, "cabinets", "address", "harbour files", "javascript:x"), "this is no address")
+	says(t, "a bad address", fails(t, "cabinets", "address", "harbour files", "javascript:x"), "this is not an address")
 	entry := all.Filings[0].Entry
 	must(t, "register", "note", entry, "signed", "copy", "is", "upstairs")
 	says(t, "the story", must(t, "register", "show", entry), "state", "SHA-256", `\\files\harbour\`, "mid:", "imap://",
@@ -170,7 +170,7 @@ func TestTheRegisterByTheCommandLine(t *testing.T) {
 		letters, err := csv.NewReader(strings.NewReader(strings.TrimPrefix(string(data), "\ufeff"))).ReadAll()
 		return err == nil && len(letters) > 1 && slices.Contains(letters[0], "File 2")
 	})
-	says(t, "its end", must(t, "register", "files", "remove", "Register", "--yes"), "stays where it is")
+	says(t, "its end", must(t, "register", "files", "remove", "Register", "--yes"), "stay where they are")
 	if list() == "" {
 		t.Error("what was written went")
 	}

@@ -174,14 +174,15 @@ func (s *service) replicaNotices(told map[string]string) map[string]*store.Notic
 		}
 	}
 	note("replica", r.Problem != "",
-		fmt.Sprintf("The replica cannot be written since %s: %s.", r.Since.In(s.engine.Zone).Format("15:04"), r.Problem),
-		"Until it can, a loss of this machine would lose what was filed since. Look at the place, and at inktray replica "+
+		fmt.Sprintf("Ink Tray has not been able to write the replica since %s: "+
+			"%s.", r.Since.In(s.engine.Zone).Format("15:04"), r.Problem),
+		"Until then, a loss of this machine would lose what was filed since. Look at the place, and at inktray replica "+
 			"show.")
 	for i := range r.Waiting {
 		w := &r.Waiting[i]
 		note("machine "+w.Machine, w.Silent > silentFor,
-			fmt.Sprintf("The machine “%s”, which waited to take over, is not heard of any more.", w.Machine),
-			"Look whether inktray standby runs there. Where it is not to wait any more, this can be put away.")
+			fmt.Sprintf("Ink Tray no longer hears from the machine “%s”, which waited to take over.", w.Machine),
+			"Check whether inktray standby runs there. If that machine should no longer wait, settle this notice.")
 		note("problem of "+w.Machine, w.Problem != "" && w.Silent <= silentFor,
 			fmt.Sprintf("The machine “%s”, which waits, could not take over: %s.", w.Machine, w.Problem),
 			"Look at its log.")
@@ -220,7 +221,7 @@ func (o *serviceOptions) acquire(ctx context.Context) error {
 		l, free, err := watch.Look(ctx, name)
 		if err != nil && o.replica.lease == 0 {
 			if turns, localErr := replica.TakesTurns(o.data); localErr != nil || turns {
-				return fmt.Errorf("another machine may work in the place of this one, and it cannot be seen whether: %w",
+				return fmt.Errorf("another machine may be active in place of this one, and Ink Tray cannot check this: %w",
 					errors.Join(err, localErr))
 			}
 			return nil // the replica follows once its place can be reached

@@ -73,7 +73,7 @@ func TestAReplicaThatCannotBeWrittenIsToldAndTheServiceWorksOn(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, n := range tray.Notices {
-			if strings.Contains(n.Text, "The replica cannot be written") {
+			if strings.Contains(n.Text, "has not been able to write the replica") {
 				return true
 			}
 		}
@@ -120,16 +120,16 @@ func TestReplicasThatCannotBeAreRefused(t *testing.T) {
 		{[]string{"serve", "--lease", "6s"}, "--lease needs a replica"},
 		{[]string{"serve", "--replica", "relative"}, "give the whole path"},
 		{[]string{"serve", "--replica", "ftp://host/folder"}, "begins with ftp://"},
-		{[]string{"serve", "--replica", "s3://bucket"}, "is no place for a replica"},
+		{[]string{"serve", "--replica", "s3://bucket"}, "is not a place for a replica"},
 		{[]string{"serve", "--replica", "/r", "--lease", "1s"}, "too short"},
 		{[]string{"serve", "--replica", "/r", "--replica-every", "1ms"}, "--replica-every is 100ms or more"},
 		{[]string{"serve", "--replica", "/r", "--replica-passphrase-file", "/nowhere/phrase"}, "/nowhere/phrase"},
 		{[]string{"serve", "--check", "--replica", "relative"}, "give the whole path"},
-		{[]string{"standby"}, "say of which replica"},
+		{[]string{"standby"}, "name the replica"},
 		{[]string{"restore", "--of", "/r", "file.age"}, "not out of both"},
-		{[]string{"restore", "--at", "2026-09-01 14:30"}, "say of which one with --of"},
-		{[]string{"restore"}, "say which backup file"},
-		{[]string{"restore", "--of", "/nowhere", "--at", "yesterday", "--yes"}, "is no moment"},
+		{[]string{"restore", "--at", "2026-09-01 14:30"}, "name the replica with --of"},
+		{[]string{"restore"}, "name the backup file"},
+		{[]string{"restore", "--of", "/nowhere", "--at", "yesterday", "--yes"}, "is not a date and time"},
 		{[]string{"restore", "--of", t.TempDir(), "--yes"}, "there is no replica in"},
 	} {
 		_, errs, code := run(t, "", append(c.args, "--data", filepath.Join(data, "records"))...)
@@ -212,7 +212,7 @@ func TestAMachineThatWaitsNoMoreIsTold(t *testing.T) {
 			t.Fatal(err)
 		}
 		return slices.ContainsFunc(notices, func(n store.Notice) bool {
-			return strings.Contains(n.Text, "“tower”, which waited to take over, is not heard of any more")
+			return strings.Contains(n.Text, "no longer hears from the machine “tower”, which waited to take over")
 		})
 	}
 	untilWithin(t, time.Minute, "the tray says so", told)

@@ -54,7 +54,7 @@ func (o *placeOptions) openFlags(f *pflag.FlagSet) {
 
 // writeFlags are those of a service that writes one.
 func (o *placeOptions) writeFlags(f *pflag.FlagSet) {
-	f.DurationVar(&o.every, "replica-every", time.Second, "how often it is written where nobody waits for it")
+	f.DurationVar(&o.every, "replica-every", time.Second, "how often Ink Tray writes it when nothing waits for it")
 	f.DurationVar(&o.keep, "replica-keep", 7*24*time.Hour, "how long earlier states can be restored from it")
 	f.DurationVar(&o.lease, "lease", 0, "let a standby take over once this machine has been silent for so long, such as "+
 		"6s; 0 lets none, and is 6s for inktray standby")
@@ -154,7 +154,7 @@ func (o *placeOptions) open(staging string, resolver *net.Resolver) (p replica.P
 		authority = string(pem)
 	}
 	if p, err = o.at(secret, authority, staging, resolver); err != nil {
-		return nil, "", &exitError{exitUsage, fmt.Sprintf("%q is no place for a replica: %v", o.place, err)}
+		return nil, "", &exitError{exitUsage, fmt.Sprintf("%q is not a place for a replica: %v", o.place, err)}
 	}
 	return p, passphrase, nil
 }

@@ -25,7 +25,8 @@ func momentOf(text string) (time.Time, error) {
 			return at, nil
 		}
 	}
-	return time.Time{}, usageError{fmt.Errorf("%q is no moment; write it as 2026-09-01 14:30 or 2026-09-01T12:30:00Z",
+	return time.Time{}, usageError{fmt.Errorf("%q is not a date and time; write it as 2026-09-01 14:30 or "+
+		"2026-09-01T12:30:00Z",
 		text)}
 }
 
@@ -50,8 +51,8 @@ func (c backupCommands) restoreReplica(ctx context.Context, of *placeOptions, da
 			return err
 		}
 	}
-	question := fmt.Sprintf("A state of the replica is put into %s. The installation of which it is must not run any "+
-		"more. Go on?", data)
+	question := fmt.Sprintf("Ink Tray puts a state of the replica into %s. The installation that it comes from must "+
+		"no longer run. Go on?", data)
 	if err := c.confirm(question, yes); err != nil {
 		return err
 	}

@@ -226,10 +226,10 @@ func article(role string) string {
 }
 
 func (c peopleCommands) peopleLock(locked bool) *cobra.Command {
-	use, short, said := "unlock NAME", "Let a person in again", "“%s” may sign in again.\n"
+	use, short, said := "unlock NAME", "Let a person sign in again", "“%s” may sign in again.\n"
 	if locked {
 		use, short = "lock NAME", "Lock a person out; their sessions end immediately"
-		said = "“%s” is kept out, and has been signed out.\n"
+		said = "“%s” is locked out, and has been signed out.\n"
 	}
 	return &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
@@ -441,7 +441,7 @@ func (c peopleCommands) keysMake() *cobra.Command {
 		})}
 	cmd.Flags().IntVar(&days, "days", 365, "after how many days it ends")
 	cmd.Flags().StringVar(&scope, "scope", "full",
-		"what it is good for: full (all that you may do), read, register (the register only), metrics, or machine (for "+
+		"what the token may do: full (all that you may do), read, register (the register only), metrics, or machine (for "+
 			"another machine of the office, which asks with it for everybody)")
 	return cmd
 }
@@ -521,7 +521,7 @@ func (f *trailFlags) days() (from, to *types.Date, err error) {
 
 // audit is what people did.
 func (c peopleCommands) audit() *cobra.Command {
-	root := &cobra.Command{Use: "audit", Short: "What people did: who, when, from where, and what was changed"}
+	root := &cobra.Command{Use: "audit", Short: "The audit trail: who did what, when and from where, and what changed"}
 	root.AddCommand(c.auditList(), c.auditExport())
 	return root
 }

@@ -159,8 +159,8 @@ func (c ruleCommands) rules() *cobra.Command {
 	root := &cobra.Command{Use: "rules", Short: "What to look for, what to take, and where to file it"}
 	yes := false
 
-	root.AddCommand(c.rulesList(), c.rulesShow(), c.rulesOff(), c.rulesOne("remove", "Remove a rule; what remains is "+
-		"said before",
+	root.AddCommand(c.rulesList(), c.rulesShow(), c.rulesOff(), c.rulesOne("remove", "Remove a rule; the command "+
+		"first says what remains",
 		func(ctx context.Context, api *client.Client, r client.Rule) error {
 			remains, err := call[client.Remains](api.GetRemains(ctx, r.ID))
 			if err != nil {
@@ -169,7 +169,7 @@ func (c ruleCommands) rules() *cobra.Command {
 			c.tellf("What remains of “%s”: %d filings with their files, %d items in the tray. %d planned items "+
 				"are not filed.\n", r.Name, remains.Filed, remains.Waiting, remains.Dropped)
 			if len(remains.SeesMore) > 0 {
-				c.tellf("These rules see more messages then: %s.\n", strings.Join(remains.SeesMore, ", "))
+				c.tellf("These rules then see more messages: %s.\n", strings.Join(remains.SeesMore, ", "))
 			}
 			if !yes {
 				if answer, err := c.ask("Remove it? Type yes: "); err != nil {
@@ -262,12 +262,12 @@ func (c ruleCommands) rulesOff() *cobra.Command {
 func (c ruleCommands) rulesSave() *cobra.Command {
 	return &cobra.Command{
 		Use: "save FILE", Short: "Save the rules of a file; new ones are off", Args: cobra.ExactArgs(1),
-		Long: "Saves each rule of the file. A rule is recognised by its id, else by its name. A rule that is there becomes " +
-			"as the file says, and stays on or off; the command says what changed. It can be repeated: a rule that is as the " +
-			"file says is left as it is. A file that names the revision from which it was made, as those of inktray rules " +
-			"export do, does not overwrite a rule that was changed since.\n\n" +
-			"See also: rules import asks whether a new name is a rule renamed, and has --preview. apply sets mailboxes, " +
-			"cabinets, topics and rules together, from one file.",
+		Long: "Saves each rule of the file. Ink Tray recognises a rule by its id, else by its name. It changes an " +
+			"existing rule to what the file says, leaves it on or off, and says what changed. You can repeat the command: a " +
+			"rule that is already as the file says stays as it is. A file that names the revision it was made from, such as " +
+			"one of inktray rules export, does not overwrite a rule that has changed since.\n\nSee also: rules import asks " +
+			"whether a new name is a renamed rule, and has --preview. apply sets mailboxes, cabinets, topics and rules " +
+			"together, from one file.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			rules, err := c.readRules(args[0])
 			if err != nil {
@@ -395,11 +395,11 @@ func (c ruleCommands) rehearse() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "rehearse [NAME|FILE]", Short: "Rehearse: show what a rule, or all that are on, would do; files nothing",
 		Args: cobra.MaximumNArgs(1),
-		Long: "Shows for each message whether the rule is for it, and for each attachment the exact path that it would get " +
-			"or why it is left out; then the folders as they would be. A rule is named, or read from a file that need not be " +
-			"kept; without one, all rules that are on are rehearsed together.\n" +
-			"Without --last, --since, --until or --message the last 50 messages that are known are looked at, and 10 more " +
-			"that match. With --thorough texts and archives are read where a verdict hangs on them.",
+		Long: "Shows for each message whether the rule applies, and for each attachment the exact path that it would get " +
+			"or why it is left out; then the folders as they would be. Name a rule, or give a file with one; without " +
+			"either, all rules that are on are rehearsed together.\nWithout --last, --since, --until or --message, Ink Tray " +
+			"looks at the last 50 known messages, and at 10 more that match. With --thorough it also reads texts and " +
+			"archives if the decision depends on them.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			p, err := f.params()
 			if err != nil {
@@ -435,7 +435,8 @@ func (c ruleCommands) rehearse() *cobra.Command {
 	cmd.Flags().StringVar(&f.since, "since", "", "messages received on this day or later, such as 2026-05-12")
 	cmd.Flags().StringVar(&f.until, "until", "", "messages received on this day or earlier")
 	cmd.Flags().Int64Var(&f.message, "message", 0, "one message, by its number (inktray messages list)")
-	cmd.Flags().BoolVar(&f.thorough, "thorough", false, "read what the verdicts hang on from the mail server")
+	cmd.Flags().BoolVar(&f.thorough, "thorough", false, "read texts and archives from the mail server if the decision "+
+		"depends on them")
 	cmd.Flags().BoolVar(&f.all, "all", false, "show every message that was looked at, not 200 at most")
 	return cmd
 }
@@ -480,7 +481,7 @@ func (c ruleCommands) rehearsal(r *client.Rehearsal) {
 		fmt.Fprintln(c.out)
 	}
 	if r.Unsettled > 0 {
-		c.printf("\nOf %d messages the verdict hangs on what was not read; --thorough reads it.\n", r.Unsettled)
+		c.printf("\nFor %d messages Ink Tray has to read more before it can decide; --thorough reads it.\n", r.Unsettled)
 	}
 	c.printf("\nOf %s %d match; %s would be filed, about %s; names that are taken: %d; messages that "+
 		"do not match: %d. Nothing was written.\n", count(r.Looked, "message"), r.Matching, count(r.Files, "file"),

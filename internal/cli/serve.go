@@ -251,7 +251,8 @@ func addresses(given []string) ([]*url.URL, error) {
 		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" || u.Path != "" ||
 			u.RawQuery != "" || u.Fragment != "" || u.User != nil {
 			return nil, &exitError{exitUsage,
-				fmt.Sprintf("%q is no address by which a browser reaches Ink Tray; write it as https://inktray.office.example",
+				fmt.Sprintf("%q is not an address by which a browser reaches Ink Tray; write it as "+
+					"https://inktray.office.example",
 					one)}
 		}
 		u.Host = strings.ToLower(u.Host)
@@ -270,7 +271,7 @@ func scannerAt(address string) (*scan.Scanner, error) {
 	}
 	if _, _, err := net.SplitHostPort(address); err != nil {
 		return nil, &exitError{exitUsage,
-			fmt.Sprintf("%q is no address of a virus scanner; use unix:/run/clamav/clamd.ctl or host:port", address)}
+			fmt.Sprintf("%q is not an address of a virus scanner; use unix:/run/clamav/clamd.ctl or host:port", address)}
 	}
 	return &scan.Scanner{Address: address}, nil
 }
@@ -290,8 +291,8 @@ func within(longest time.Duration, work func() error) error {
 	case err := <-done:
 		return err
 	case <-time.After(longest):
-		return fmt.Errorf("something did not come to its end within %v, such as a share that hangs; it is taken up at the "+
-			"next start, and nothing is lost", longest)
+		return fmt.Errorf("some work did not end within %v, for example because a share hangs; it goes on at the next "+
+			"start, and nothing is lost", longest)
 	}
 }
 
@@ -451,9 +452,9 @@ func (c serviceCommands) serve() *cobra.Command {
 	o := serveOptions{}
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service: watch, file, and answer the console and the command line", Args: cobra.NoArgs,
-		Long: "Each option can stand on the command line, in the environment (--time-zone is INKTRAY_TIME_ZONE), or in a " +
-			"YAML file (--config; “time-zone: Europe/Oslo”); the first of these that has it counts. --check shows what " +
-			"would be used and from where, finds faults, and starts nothing.",
+		Long: "You can give each option on the command line, in the environment (--time-zone is INKTRAY_TIME_ZONE), or " +
+			"in a YAML file (--config; “time-zone: Europe/Oslo”). The first of these that has the option counts. --check " +
+			"shows each value and where it comes from, finds mistakes, and starts nothing.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if checked, err := c.prepare(cmd, &o); checked || err != nil {
 				return err
@@ -503,5 +504,5 @@ func (c serviceCommands) serveFlags(cmd *cobra.Command, o *serveOptions) {
 		"language of month names in folders and names, and of mail that Ink Tray sends")
 	cmd.Flags().StringVar(&o.logs, "log", "text", "form of the log on standard error: text or json")
 	cmd.Flags().StringVar(&o.level, "log-level", "info",
-		"what the log has: debug (every request, too), info, warn or error")
+		"level of the log: debug (every request, too), info, warn or error")
 }

@@ -23,7 +23,7 @@ import (
 func origin(service string) (string, error) {
 	u, err := url.Parse(service)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" {
-		return "", usageError{fmt.Errorf("%q is no address of a service; write it as http://127.0.0.1:8025", service)}
+		return "", usageError{fmt.Errorf("%q is not an address of a service; write it as http://127.0.0.1:8025", service)}
 	}
 	port := u.Port()
 	if port == "" {
@@ -207,7 +207,7 @@ func (c signInCommands) signIn() *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("keeping the token: %w", err)
 			}
-			c.printf("Signed in as %s. The token for %s lies in %s.\n", name, c.service, path)
+			c.printf("Signed in as %s. The token for %s is in %s.\n", name, c.service, path)
 			return nil
 		},
 	}
@@ -264,7 +264,7 @@ func (c *command) tokenBy(ctx context.Context, password string,
 		return nil
 	}
 	if deref(me.MustEnrol) {
-		c.tellln("A second factor is asked of you here, and you have none yet.")
+		c.tellln("You need a second factor here, and you have none yet.")
 		if err := (doorCommands{c}).enrol(ctx, api, password, within); err != nil {
 			return "", err
 		}

@@ -85,7 +85,7 @@ func TestATokenGoesToItsOwnServiceAlone(t *testing.T) {
 		t.Error("after signing out the token is still in its file")
 	}
 	if _, errs, code := run(t, "", "mailboxes", "list", "--service", "ftp://127.0.0.1"); code != exitUsage ||
-		!strings.Contains(errs, "is no address of a service") {
+		!strings.Contains(errs, "is not an address of a service") {
 		t.Errorf("a service of another kind: %d, %s", code, errs)
 	}
 }

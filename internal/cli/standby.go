@@ -29,17 +29,16 @@ func (c serviceCommands) standby() *cobra.Command {
 	o := serveOptions{}
 	cmd := &cobra.Command{Use: "standby", Args: cobra.NoArgs,
 		Short: "Wait beside the machine that works, with a fresh copy, and take over when it is silent",
-		Long: "Takes the options of inktray serve, and is the service once it takes over; until then it says at its " +
-			"address how it does. The machine that works has to be started with --replica and --lease. Where this " +
-			"machine worked before and another one works since, its records are put aside beside the new ones. " +
-			"Start every machine with inktray standby but the very first time: then it does not matter which one " +
-			"works.",
+		Long: "Takes the options of inktray serve, and becomes the service when it takes over; until then it shows its " +
+			"state at its address. Start the active machine with --replica and --lease. If this machine was active before " +
+			"and another one is active since, its records are moved aside, next to the new ones. Start every machine with " +
+			"inktray standby, except the very first time: then it does not matter which one is active.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if checked, err := c.prepare(cmd, &o); checked || err != nil {
 				return err
 			}
 			if o.replica.place == "" {
-				return usageError{errors.New("say of which replica this machine keeps a copy, with --of")}
+				return usageError{errors.New("name the replica that this machine keeps a copy of, with --of")}
 			}
 			if o.replica.lease == 0 {
 				o.replica.lease = usualLease
@@ -112,7 +111,7 @@ func (c serviceCommands) wait(ctx context.Context, o *serveOptions) (*replica.Le
 	shown := &http.Server{Handler: waitingPage{s}, ReadHeaderTimeout: 10 * time.Second}
 	go func() { _ = shown.Serve(l) }()
 	defer shown.Close()
-	c.printf("Ink Tray %s waits to take over, and says at %s://%s how it does\n", Version, scheme,
+	c.printf("Ink Tray %s waits to take over, and shows its state at %s://%s\n", Version, scheme,
 		l.Addr())
 	o.log.Info("waiting", "version", Version, "replica", place.String(), "records", o.data)
 	waiting, over := context.WithCancel(ctx)
@@ -155,7 +154,7 @@ func (p waitingPage) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusServiceUnavailable)
 		_ = json.NewEncoder(w).Encode(map[string]any{"type": "urn:inktray:waits", "status": 503,
 			"title": "This machine waits", "detail": "This machine waits to take over" + activeIs(state.Active) +
-				" Ask that one, or see how this one does with inktray standby show."})
+				" Ask that machine, or see the state of this one with inktray standby show."})
 	default:
 		head.Set("Content-Type", "text/html; charset=utf-8")
 		w.WriteHeader(http.StatusServiceUnavailable)
@@ -192,7 +191,7 @@ func (s *WaitingState) said() (lines []string) {
 // standbyShow says how a machine does that waits.
 func (c serviceCommands) standbyShow() *cobra.Command {
 	return &cobra.Command{Use: "show", Args: cobra.NoArgs,
-		Short: "How a machine does that waits; asks that one, without signing in",
+		Short: "Show the state of a machine that waits; asks that machine, without signing in",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			request, err := http.NewRequestWithContext(cmd.Context(), http.MethodGet, c.service+"/api/v1/standby", nil)
 			if err != nil {
@@ -210,8 +209,8 @@ func (c serviceCommands) standbyShow() *cobra.Command {
 			var state WaitingState
 			if response.StatusCode != http.StatusOK ||
 				json.NewDecoder(io.LimitReader(response.Body, 1<<20)).Decode(&state) != nil {
-				return &exitError{exitMissing, fmt.Sprintf("the machine at %s does not wait: it works, or is no Ink Tray; see "+
-					"inktray replica show", c.service)}
+				return &exitError{exitMissing, fmt.Sprintf("the machine at %s does not wait: it works, or is not an Ink Tray; "+
+					"see inktray replica show", c.service)}
 			}
 			return c.show(state, func() {
 				for _, line := range state.said() {
@@ -245,7 +244,7 @@ func (c serviceCommands) promote() *cobra.Command {
 func (c serviceCommands) replica() *cobra.Command {
 	root := &cobra.Command{Use: "replica", Short: "The copy of the installation that follows each change"}
 	root.AddCommand(&cobra.Command{Use: "show", Args: cobra.NoArgs,
-		Short: "How the replica does, which machine works, and which wait to take over",
+		Short: "The state of the replica, the active machine, and the machines that wait to take over",
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			r, err := call[client.Replica](api.GetReplica(ctx))
 			if err != nil {
@@ -259,7 +258,7 @@ func (c serviceCommands) replica() *cobra.Command {
 func (c serviceCommands) toldReplica(r *client.Replica) {
 	when := func(t time.Time) string { return t.Local().Format("2 January 2006, 15:04:05") }
 	if !r.Kept {
-		c.println("No replica is kept. Start the service with --replica, and see inktray serve --help.")
+		c.println("There is no replica. Start the service with --replica, and see inktray serve --help.")
 		return
 	}
 	c.printf("The replica is in %s.\n", r.Place)
@@ -267,12 +266,12 @@ func (c serviceCommands) toldReplica(r *client.Replica) {
 	case r.At == nil:
 		c.println("Nothing is in it yet.")
 	case r.BehindSeconds == 0:
-		c.printf("It has everything; it was written last at %s.\n", when(*r.At))
+		c.printf("It is complete; Ink Tray last wrote it at %s.\n", when(*r.At))
 	default:
 		c.printf("It is %.1f seconds behind; everything until %s is in it.\n", r.BehindSeconds, when(*r.At))
 	}
 	if r.Problem != nil {
-		c.printf("It cannot be written since %s: %s.\n", when(*r.ProblemSince), *r.Problem)
+		c.printf("Ink Tray has not been able to write it since %s: %s.\n", when(*r.ProblemSince), *r.Problem)
 	}
 	if r.Earliest != nil {
 		c.printf("States from %s on can be restored from it.\n", when(*r.Earliest))
@@ -287,7 +286,7 @@ func (c serviceCommands) toldReplica(r *client.Replica) {
 		c.printf("Those that wait cannot be listed: %s.\n", *r.WaitingProblem)
 	}
 	if len(r.Waiting) == 0 {
-		c.println("None waits. Start one with inktray standby.")
+		c.println("No machine waits. Start one with inktray standby.")
 		return
 	}
 	fmt.Fprintln(c.out)

@@ -21,13 +21,13 @@ func findTopic(ctx context.Context, api *client.Client, name string) (client.Top
 // exportedTopic reads what topics export wrote.
 func exportedTopic(file string, data []byte) (x client.TopicDocument, err error) {
 	if err := json.Unmarshal(data, &x); err != nil {
-		return x, &exitError{exitInvalid, fmt.Sprintf("%s is no exported topic: %s", file, inWords(err))}
+		return x, &exitError{exitInvalid, fmt.Sprintf("%s is not an exported topic: %s", file, inWords(err))}
 	}
 	switch {
 	case x.Format != 1:
 		return x, &exitError{exitInvalid, fmt.Sprintf("%s has format %d; this version reads format 1", file, x.Format)}
 	case len(x.Examples) == 0:
-		return x, &exitError{exitInvalid, file + " is no exported topic: it holds no examples"}
+		return x, &exitError{exitInvalid, file + " is not an exported topic: it holds no examples"}
 	}
 	return x, nil
 }
@@ -61,7 +61,7 @@ func (c topicCommands) said(t client.Topic, doing string) error {
 		c.printf("%s “%s” knows %s about it and %d that are not. %s\n", doing, t.Name, count(t.About, "message"),
 			t.Others, t.Sentence)
 		if !t.Ready {
-			c.printf("What would teach it most: inktray topics ask %q\n", t.Name)
+			c.printf("Messages that would teach it most: inktray topics ask %q\n", t.Name)
 		}
 	})
 }
@@ -149,7 +149,7 @@ func (c topicCommands) remove() *cobra.Command {
 
 func (c topicCommands) mark() *cobra.Command {
 	var which sort
-	mark := c.one("mark NAME MESSAGE...", "Say of messages whether they are about the topic, which learns from them",
+	mark := c.one("mark NAME MESSAGE...", "Mark messages as about the topic or not; the topic learns from this",
 		cobra.MinimumNArgs(2), func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
 			about, err := which.said()
 			if err != nil {
@@ -231,7 +231,7 @@ func (c topicCommands) ask() *cobra.Command {
 
 func (c topicCommands) past() *cobra.Command {
 	var last, confidence int
-	past := c.one("past NAME", "What a rule would have taken of the last messages that asks for this topic; nothing is "+
+	past := c.one("past NAME", "Show which of the last messages a rule with this topic would have filed; nothing is "+
 		"written",
 		cobra.ExactArgs(1), func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
 			p := &client.RehearseTopicParams{Last: &last}
@@ -245,7 +245,7 @@ func (c topicCommands) past() *cobra.Command {
 			return c.show(x, func() { c.showPast(&x, t.Name) })
 		})
 	past.Flags().IntVar(&last, "last", 100, "how many messages")
-	past.Flags().IntVar(&confidence, "confidence", 0, "how sure it has to be, in percent; 85 where nothing is said")
+	past.Flags().IntVar(&confidence, "confidence", 0, "how sure it has to be, in percent; 85 by default")
 	return past
 }
 
@@ -320,7 +320,7 @@ func (c topicCommands) imports() *cobra.Command {
 		}),
 	}
 	imports.Flags().StringVar(&name, "name", "",
-		"the topic that learns; the one that the file names where nothing is said")
+		"the topic that learns; by default the one that the file names")
 	return imports
 }
 
@@ -422,8 +422,8 @@ func (c topicCommands) trust() *cobra.Command {
 		})(cmd, args)
 	}
 	set.Flags().StringSliceVar(&servers, "server", nil,
-		"name under which the office's own mail server reports in Authentication-Results (RFC 8601); may stand several "+
-			"times, empty for none")
+		"name under which the office's own mail server reports in Authentication-Results (RFC 8601); can be given "+
+			"several times, empty for none")
 	set.Flags().BoolVar(&replies, "replies", true, "reply to verified senders only")
 	set.Flags().BoolVar(&correspondents, "correspondents", true, "recognise correspondents only where the sender is "+
 		"verified")
@@ -466,7 +466,7 @@ func (c topicCommands) scans() *cobra.Command {
 	var read bool
 	var pages int
 	set := &cobra.Command{
-		Use: "set", Short: "Set how scans are read; what is not given stays", Args: cobra.NoArgs,
+		Use: "set", Short: "Set how scans are read; options that you leave out stay as they are", Args: cobra.NoArgs,
 		Example: "  inktray scans set --language deu --language eng --pages 20\n  inktray scans set --read=false",
 	}
 	set.RunE = func(cmd *cobra.Command, args []string) error {
@@ -493,7 +493,7 @@ func (c topicCommands) scans() *cobra.Command {
 		})(cmd, args)
 	}
 	set.Flags().StringSliceVar(&languages, "language", nil, "language in which scans are read, as Tesseract calls it, "+
-		"such as deu; may stand several times, empty for all that are installed")
+		"such as deu; can be given several times, empty for all that are installed")
 	set.Flags().BoolVar(&read, "read", true, "read scans at all")
 	set.Flags().IntVar(&pages, "pages", 10, "how many scanned pages of one file are read at most")
 	root.AddCommand(&cobra.Command{

@@ -121,7 +121,7 @@ func TestTopicsAndTrustByTheCommandLine(t *testing.T) {
 	if err := os.WriteFile(file, []byte(`nonsense`), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	says(t, "no topic at all", fails(t, "topics", "import", file), "is no exported topic")
+	says(t, "no topic at all", fails(t, "topics", "import", file), "is not an exported topic")
 	says(t, "the past", must(t, "topics", "past", "Moorings", "--last", "30"), "Of the last ",
 		"are about “Moorings” for sure", "Nothing was written.")
 	says(t, "renamed", must(t, "topics", "rename", "Moorings", "Places to lie"), "Renamed. “Places to lie”")
@@ -132,16 +132,16 @@ func TestTopicsAndTrustByTheCommandLine(t *testing.T) {
 	says(t, "trust", must(t, "trust", "show"), demo.MailHost, "only if the sender is verified",
 		"none; start with --virus-scanner")
 	says(t, "switching a rule that replies on", must(t, "rules", "on", "Insurance certificates", "--begin", "now"),
-		"Replies go to verified senders only")
+		"replies to verified senders only")
 	says(t, "its rehearsal", must(t, "rules", "rehearse", "Insurance certificates", "--last", "3"),
-		"Replies go to verified senders only")
+		"replies to verified senders only")
 	says(t, "not verified", must(t, "messages", "verify", number), "The sender is not verified: it is not signed (DKIM).")
 	known := value[client.LookedInto](t, "messages", "look", "berths", "--text", "crew")
 	says(t, "verified", must(t, "messages", "verify", fmt.Sprint(known.Messages[0].ID)), "The sender is verified: "+
 		demo.MailHost+" reports DMARC of")
 	says(t, "changed", must(t, "trust", "set", "--server", "mx.other.example", "--correspondents"), "mx.other.example",
 		"Correspondents count      only if the sender is verified")
-	says(t, "no server", fails(t, "trust", "set", "--server", "a b"), "is no name of a mail server")
+	says(t, "no server", fails(t, "trust", "set", "--server", "a b"), "is not the name of a mail server")
 
 	// A reader neither teaches nor sees what others wrote.
 	reader, _ := o.person("Rea Der", store.Reader)
@@ -163,7 +163,8 @@ func TestAVirusScannerIsNamedAtTheStart(t *testing.T) {
 	if err := o.mail.Deliver("berths", plainLetter("one", "x", "a.csv"), time.Now()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := scannerAt("nonsense"); err == nil || !strings.Contains(err.Error(), "is no address of a virus scanner") {
+	if _, err := scannerAt("nonsense"); err == nil ||
+		!strings.Contains(err.Error(), "is not an address of a virus scanner") {
 		t.Errorf("an address that is none: %v", err)
 	}
 }

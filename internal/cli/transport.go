@@ -21,7 +21,8 @@ import (
 func transportFlags(cmd *cobra.Command, o *serviceOptions) {
 	f := cmd.Flags()
 	f.StringVar(&o.certificate, "certificate", "",
-		"file with the certificate of console and interface, PEM, with those of its authorities; read anew when it changes")
+		"file with the certificate of console and interface, PEM, with those of its authorities; read again when it "+
+			"changes")
 	f.StringVar(&o.key, "certificate-key", "", "file with its key, PEM")
 	f.StringVar(&o.acme, "acme", "",
 		"address of the directory of an authority that gives out certificates by itself (RFC 8555), in place of "+
@@ -32,8 +33,8 @@ func transportFlags(cmd *cobra.Command, o *serviceOptions) {
 	f.BoolVar(&o.plain, "without-tls", false,
 		"let other machines reach it without TLS, such as a web server in front; passwords can be read on the way")
 	f.StringSliceVar(&o.proxies, "proxies", nil,
-		"addresses or networks of web servers in front, such as 192.0.2.7 or 192.0.2.0/24: they are believed for whom "+
-			"they ask")
+		"addresses or networks of web servers in front, such as 192.0.2.7 or 192.0.2.0/24; Ink Tray believes the client "+
+			"addresses that they report")
 }
 
 // transport reads how the service is reached: the settings of TLS, nil for none, and who is believed in front.
@@ -73,7 +74,7 @@ func (o *serviceOptions) transport() (secure *tls.Config, proxies []netip.Prefix
 		if err != nil {
 			address, err := netip.ParseAddr(one)
 			if err != nil {
-				return nil, nil, &exitError{exitUsage, fmt.Sprintf("%q is no address and no network of --proxies", one)}
+				return nil, nil, &exitError{exitUsage, fmt.Sprintf("%q is not an address or network of --proxies", one)}
 			}
 			network = netip.PrefixFrom(address, address.BitLen())
 		}
@@ -212,7 +213,7 @@ func writable(folder string) error {
 	for {
 		info, err := os.Stat(at)
 		if err == nil && !info.IsDir() {
-			return fmt.Errorf("%s is no folder", at)
+			return fmt.Errorf("%s is not a folder", at)
 		}
 		if err == nil {
 			break

@@ -114,7 +114,7 @@ func TestOtherMachinesAreNotLetInWithoutTLSUnasked(t *testing.T) {
 		{serviceOptions{listen: "127.0.0.1:8025", certificate: certificate}, "both"},
 		{serviceOptions{listen: "127.0.0.1:8025", certificate: key, key: certificate}, "cannot be used"},
 		{serviceOptions{listen: "127.0.0.1:8025", redirect: "127.0.0.1:80"}, "needs --certificate"},
-		{serviceOptions{listen: "127.0.0.1:8025", proxies: []string{"nowhere"}}, "no network"},
+		{serviceOptions{listen: "127.0.0.1:8025", proxies: []string{"nowhere"}}, "or network"},
 		{serviceOptions{listen: "127.0.0.1:8025", proxies: []string{"192.0.2.0/24", "2001:db8::7"}}, ""},
 	} {
 		_, _, err := c.o.transport()
@@ -175,7 +175,7 @@ func TestOptionsComeFromTheCommandLineTheEnvironmentOrAFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, errs, code := run(t, "", "serve", "--check", "--listen", "127.0.0.1:0", "--data", file); code != exitFailure ||
-		!strings.Contains(errs, "is no folder") {
+		!strings.Contains(errs, "is not a folder") {
 		t.Errorf("records in a file: %d %s", code, errs)
 	}
 }

@@ -86,7 +86,7 @@ func wrongArguments(cmd *cobra.Command, args []string) error {
 	if len(wanted) == 0 {
 		return fmt.Errorf("“%s” is too much here: %s takes nothing but options", args[0], cmd.CommandPath())
 	}
-	return fmt.Errorf("“%s” is too much here: %s. A name of several words stands in quotes",
+	return fmt.Errorf("“%s” is too much here: %s. Put a name of several words in quotes",
 		args[min(len(wanted), len(args)-1)], usageLine(cmd))
 }
 
@@ -149,9 +149,9 @@ func inWords(err error) string {
 	case errors.Is(file, fs.ErrPermission):
 		says = fmt.Sprintf("the file “%s” may not be opened by you", file.Path)
 	case errors.Is(file, syscall.EISDIR):
-		says = fmt.Sprintf("“%s” is a folder; a file is wanted", file.Path)
+		says = fmt.Sprintf("“%s” is a folder, not a file", file.Path)
 	case errors.Is(file, syscall.ENOTDIR):
-		says = fmt.Sprintf("“%s”: a file stands where a folder is wanted", file.Path)
+		says = fmt.Sprintf("“%s”: there is a file where a folder is needed", file.Path)
 	case errors.Is(file, syscall.ENOSPC):
 		says = fmt.Sprintf("the disk is full: “%s” cannot be written", file.Path)
 	case errors.Is(file, os.ErrDeadlineExceeded):

@@ -86,7 +86,7 @@ func TestValuesAreReadKeptFoundAndCorrected(t *testing.T) {
 		return len(held) == 2 && len(value[client.RegisterPage](t, "register", "list", "order:*").Filings) == 2
 	})
 	says(t, "the tray", must(t, "tray", "list"), "A value is not found", "the file does not have the value “price”",
-		"“12.34.5” is no number", "its groups of digits are not of three")
+		"“12.34.5” is not a number", "its groups of digits do not have three digits each")
 	says(t, "the register", must(t, "register", "list", "order:BK-2001", "--columns", "number,file,order,price,limit,"+
 		"paid"), "ORDER", "BK-2001 1180.50 EUR.txt", "1180.50 EUR", "2026-11-30", "no")
 	for search, want := range map[string]string{"price:>=1000": "BK-2001", "price:<100": "BK-2002",
@@ -119,12 +119,12 @@ func TestValuesAreReadKeptFoundAndCorrected(t *testing.T) {
 	must(t, "rules", "save", over)
 	says(t, "a rehearsal with a condition", must(t, "rules", "rehearse", "Large dues", "--thorough"),
 		"file attachments whose price is at", "Large/2026/BK-2001", "price is “99.00 EUR”, not at least 1000",
-		"no price is found: “12.34.5” is no number")
+		"no price is found: “12.34.5” is not a number")
 	if err := os.WriteFile(over, []byte(strings.Replace(duesRule, "take: everything",
 		"take: {value: {name: order, at least: 1}}", 1)), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	says(t, "a wrong condition", fails(t, "rules", "save", over), "“order” is no number or amount")
+	says(t, "a wrong condition", fails(t, "rules", "save", over), "“order” is not a number or amount")
 
 	// What waits is released without the value, which is entered in the register.
 	for _, m := range held {
@@ -214,7 +214,7 @@ func TestTheConsoleShowsAndCorrectsValues(t *testing.T) {
 	b.Sees("if it is not found, the file waits in the tray")
 	b.Press("look into texts and archives")
 	b.Sees("Found in 4 of 4 files of the rehearsal: BK-2004 · BK-2003 · BK-2002 · BK-2001.")
-	b.Sees("Found in 2 of 4 files of the rehearsal: 99.00 EUR · 1180.50 EUR; not everywhere: “12.34.5” is no number")
+	b.Sees("Found in 2 of 4 files of the rehearsal: 99.00 EUR · 1180.50 EUR; not everywhere: “12.34.5” is not a number")
 	barriers("a rule with values")
 	b.Scheme("light")
 	picture(t, b, "console-rule-values")
@@ -419,7 +419,7 @@ func TestValuesAreShownWhereTheyStand(t *testing.T) {
 	if err := os.WriteFile(file, []byte("changed"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	says(t, "of a file that was changed", fails(t, "register", "places", print), "another than when it was filed")
+	says(t, "of a file that was changed", fails(t, "register", "places", print), "not the same as when it was filed")
 	must(t, "scans", "set", "--read=false")
 	says(t, "it is off", must(t, "scans", "show"), "not at all, which is how it was set")
 }

@@ -62,7 +62,7 @@ func (c mailCommands) messagesList() *cobra.Command {
 	list.Flags().StringVar(&mailbox, "mailbox", "", "only this mailbox")
 	list.Flags().IntVar(&most, "most", 30, "how many")
 	list.Flags().StringVar(&words, "text", "", "words that all stand in subject, sender or folder")
-	list.Flags().BoolVar(&unfiled, "unfiled", false, "only those of which nothing was filed")
+	list.Flags().BoolVar(&unfiled, "unfiled", false, "only those from which nothing was filed")
 	return list
 }
 
@@ -125,7 +125,7 @@ func (c mailCommands) messagesWhy() *cobra.Command {
 		}),
 	}
 	why.Flags().BoolVar(&thorough, "thorough", false,
-		"read what the verdicts hang on from the mail server: texts, archives")
+		"read texts and archives from the mail server if the decision depends on them")
 	return why
 }
 

@@ -198,8 +198,8 @@ func (dk *Desk) ChangeByHand(ctx context.Context, v store.Viewer, ids []int64, c
 	}
 	for _, m := range c.Marks {
 		if !slices.Contains([]rule.Mark{rule.Read, rule.Unread, rule.Flagged, rule.NotFlagged}, rule.Mark(m)) {
-			return store.Pass{}, rule.Problems{{Place: "marks", Text: fmt.Sprintf("%q is no mark: read, unread, flagged or "+
-				"not flagged", m)}}
+			return store.Pass{}, rule.Problems{{Place: "marks", Text: fmt.Sprintf("%q is not a mark: read, unread, flagged "+
+				"or not flagged", m)}}
 		}
 		add("mark", m)
 	}
@@ -207,8 +207,8 @@ func (dk *Desk) ChangeByHand(ctx context.Context, v store.Viewer, ids []int64, c
 		add("move", to)
 	}
 	if len(steps) == 0 {
-		return store.Pass{}, rule.Problems{{Place: "messages", Text: "say what is to be done with the messages: label, " +
-			"mark or move"}}
+		return store.Pass{}, rule.Problems{{Place: "messages", Text: "say what to do with the messages: label, mark or " +
+			"move"}}
 	}
 	mailboxes, err := dk.Store.Mailboxes.All(ctx, v)
 	if err != nil {

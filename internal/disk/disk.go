@@ -84,7 +84,7 @@ func (f rootFS) Create(name string) (File, error) {
 
 // ErrIrregular says that what has a name is no file that can be read: a folder, a pipe, a socket, a device, or a
 // link that leads to none.
-var ErrIrregular = errors.New("it is no file that can be read")
+var ErrIrregular = errors.New("it is not a file that can be read")
 
 // Open opens a regular file, and nothing else: opening a pipe would wait for somebody who writes into it. It never
 // blocks, whatever takes the file's place meanwhile.

@@ -84,7 +84,7 @@ func TestNothingInAMessageStopsItsMailbox(t *testing.T) {
 	for i := range 199 {
 		var files []string
 		for k := range 100 {
-			files = append(files, fmt.Sprintf("%d-%d.zip", i, k), "no archive")
+			files = append(files, fmt.Sprintf("%d-%d.zip", i, k), "not an archive")
 		}
 		nested = append(nested, fmt.Sprintf("%d.zip", i), zipped(t, files...))
 	}

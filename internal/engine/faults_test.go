@@ -763,7 +763,7 @@ func (r *faultRun) check(out *outside) {
 		bad("calls with the ids %v, want one", calls)
 	}
 	if lies := r.box.lies(); len(lies) != 1 || lies[0] != `Filed/Gauges [Filed \Seen]` {
-		bad("the message lies in %v", lies)
+		bad("the message is in %v", lies)
 	}
 }
 

@@ -25,7 +25,7 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string, try bo
 	if !m.OnServer() {
 		return "", &HandOverError{
 			Problem: "only accounts on mail servers can be handed over: this mailbox lies on this machine",
-			Advice:  "Add it anew on the other one."}
+			Advice:  "Add it again on the other machine."}
 	}
 	e.Unwatch(id)
 	defer func() {

@@ -129,7 +129,7 @@ func TestArchivesAreUnpackedIntoTheFoldersOfTheirEntry(t *testing.T) {
 2!4: left out (unpacked; the files in it are filed instead)
 2!4!1: filed Tables/c.csv
 2!5: filed Bundles/may/escape.txt (its path in the archive, "../../escape.txt", leads outside; it is filed inside)
-2!6: left out (a name that a computer acts upon when it is only looked at)
+2!6: left out (a name that a computer makes a computer act when it is only looked at)
 2!7: held (named .pdf, but it is a Windows program. Nothing was written)
 3: left out (the rest is left)`
 	if got := h.said(); got != want {
@@ -172,7 +172,7 @@ func TestWhatCannotBeOpenedIsHeldWithItsReason(t *testing.T) {
 `), raw("traps", "bomb.zip", bomb, "secret.zip", secret, "no.zip", "hello", "nested.zip", nested))
 	want := `2: held (it would become more than 200 times as large as it is, as a trap does)
 3: held (the archive is encrypted)
-4: held (it is no archive that can be opened here, though its name says that it is one)
+4: held (it is not an archive that can be opened here, though its name says that it is one)
 5: left out (unpacked; the files in it are filed instead)
 5!1: left out (unpacked; the files in it are filed instead)
 5!1!1: left out (unpacked; the files in it are filed instead)
@@ -269,7 +269,7 @@ func TestWinmailAndSignedMailAreOpenedUnasked(t *testing.T) {
 	h = fileNow(t, bundles("\n  - {take: [{kind: spreadsheet}], folder: Tables}\n"),
 		[]byte("From: a@b.example\r\nContent-Type: application/pkcs7-mime; smime-type=enveloped-data; "+
 			"name=smime.p7m\r\n\r\nx\r\n"))
-	if got := h.said(); got != "1: held (it is encrypted (S/MIME), so nobody can look into it here)" {
+	if got := h.said(); got != "1: held (it is encrypted (S/MIME), so Ink Tray cannot read it)" {
 		t.Errorf("encrypted mail: %s", got)
 	}
 }
@@ -326,7 +326,7 @@ func TestAFileIsReplacedOnlyByALaterMessageAndOnlyIfNobodyChangedIt(t *testing.T
 	want := `2: filed Reports/latest.xlsx
 2: filed Reports/latest.xlsx (takes the place of number 2026-1, received on 2026-05-13, which is kept)
 2: filed Reports/latest (2).xlsx (the name latest.xlsx belongs to a file of a message that was received later, so it was not replaced)
-2: filed Reports/latest (3).xlsx (the name latest.xlsx belongs to a file that somebody changed since it was filed, so it was not replaced)`
+2: filed Reports/latest (3).xlsx (the name latest.xlsx belongs to a file that was changed after it was filed, so it was not replaced)`
 	if got := h.said(); got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}

@@ -308,7 +308,7 @@ rest: {folder: Other}
 4: filed Other/c.xml
 5: filed Other/d.pdf
 6: filed Other/e.pdf
-7: held (whether the rule takes it cannot be said: the electronic invoice cannot be read: ` +
+7: held (Ink Tray cannot say whether the rule takes it: the electronic invoice cannot be read: ` +
 		`it declares a document type, which electronic invoices do not)`
 	h.until("all is decided", func() bool { return len(strings.Split(h.said(), "\n")) == 6 })
 	if got := h.said(); got != want {
@@ -333,8 +333,8 @@ rest: {folder: Other}
 		"\xff\xd8\xff\xe0picture"))
 	want := `2: filed Berths/BK-20417 a.pdf
 3: filed Other/b.pdf
-4: held (whether the rule takes it hangs on the text inside, which cannot be read: there is no text in it; perhaps it was scanned)
-5: held (whether the rule takes it hangs on the text inside, which cannot be read: it is locked by a password)
+4: held (whether the rule takes it depends on the text inside, which cannot be read: there is no text in it; perhaps it was scanned)
+5: held (whether the rule takes it depends on the text inside, which cannot be read: it is locked by a password)
 6: filed Berths/no number e.docx
 7: filed Tables/f.csv
 8: filed Other/g.jpg`
@@ -374,7 +374,7 @@ func TestWhatMayHoldAProgramIsHeldOrPassed(t *testing.T) {
 4: held (an office file with macros, which are programs, though its name does not say so. Nothing was written)
 5: held (an archive that needs a password, so Ink Tray cannot look into it. Nothing was written)
 6: held (named .pdf, but it is a Windows program. Nothing was written)
-7: held (a name that a computer acts upon when it is only looked at)
+7: held (a name that a computer makes a computer act when it is only looked at)
 8: filed All/g.docx`
 	if got := held.said(); got != want {
 		t.Errorf("held:\n%s\nwant\n%s", got, want)

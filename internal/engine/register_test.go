@@ -307,7 +307,7 @@ func TestARegisterIsKeptAsAFileAndFollowsWhatHappens(t *testing.T) {
 	h.until("it is told", func() bool {
 		n, _ := h.store.Tray.Notices(t.Context(), store.System)
 		return slices.ContainsFunc(n,
-			func(n store.Notice) bool { return strings.Contains(n.Text, "Somebody changed the register") })
+			func(n store.Notice) bool { return strings.Contains(n.Text, "A person or program changed the register") })
 	})
 }
 

@@ -133,7 +133,7 @@ func (w *watcher) tell(ctx context.Context, s Status) {
 	}
 	n := store.Notice{Kind: "mailbox", Object: w.mailbox, MailboxID: w.mailbox, MadeAt: e.Clock(),
 		Text:   s.Told(m.Name),
-		Advice: strings.TrimSpace(s.Advice + " What comes meanwhile is filed once it is back.")}
+		Advice: strings.TrimSpace(s.Advice + " Once it is back, Ink Tray files what arrived meanwhile.")}
 	if s.SignIn {
 		n.Kind = "consent"
 	}
@@ -674,7 +674,7 @@ func (v *visit) tellGone(ctx context.Context, r *rule.Compiled, name string) err
 		if now := v.sameNumbering(ctx, was.UIDValidity, was.UIDNext); now != "" {
 			n.Text = fmt.Sprintf("The folder “%s” of “%s” was renamed: it seems to be “%s” now. The rule “%s” looks for it "+
 				"under its former name.", name, v.mailbox.Name, now, r.Rule.Name)
-			n.Advice = "Correct the folder in the rule. What came meanwhile is filed then, if you let the rule file old mail."
+			n.Advice = "Correct the folder in the rule. To file what arrived meanwhile, let the rule file old mail."
 		}
 	}
 	return e.Store.Tray.Tell(ctx, n)

@@ -11,7 +11,7 @@ import (
 type CrashError struct{ Times int }
 
 func (c *CrashError) Error() string {
-	return fmt.Sprintf("Ink Tray itself ended %d times while it read this message", c.Times)
+	return fmt.Sprintf("Ink Tray itself crashed %d times while it read this message", c.Times)
 }
 
 // PanicError says that understanding a message panicked.

@@ -162,7 +162,7 @@ func (fl *Filer) conclude(ctx context.Context, l *reading.Message, entry *store.
 			return err
 		}
 		return fl.Store.Tray.Tell(ctx, &store.Notice{Kind: "scanner", Object: "scanner", Text: unscanned.Problem,
-			Advice: "Start it, or let Ink Tray start without one. What is to be filed waits until it answers.",
+			Advice: "Start it, or let Ink Tray start without one. Attachments wait until it answers.",
 			MadeAt: fl.Clock().UTC()})
 	case errors.Is(err, reading.ErrSlow):
 		defer fl.Beside(entry.MailboxID)

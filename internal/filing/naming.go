@@ -116,7 +116,7 @@ func (fl naming) commit(ctx context.Context, p *prepared) error {
 // named goes on once a cabinet was asked to give an entry its name, and err came of it.
 func (fl naming) named(ctx context.Context, p *prepared, err error) error {
 	if errors.Is(err, cabinet.ErrMissing) {
-		return &cabinet.Error{Problem: "what was staged is not there any more", Advice: "Look whether the cabinet is " +
+		return &cabinet.Error{Problem: "what was staged is not there any more", Advice: "Check whether the cabinet is " +
 			"still mounted.", Err: err}
 	}
 	// perhaps what has the name already does not show, or the answer got lost

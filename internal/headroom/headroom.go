@@ -132,13 +132,13 @@ func Watch(ctx context.Context, every time.Duration, read func() Reading, tell f
 		look(&files, r.Files, Shortage{Kind: Files,
 			Text: fmt.Sprintf("The service has %d files and connections open, of %d that it may have.", r.Files.Now,
 				r.Files.Most),
-			Advice: "If there are no more, nothing is lost, and mailboxes and cabinets wait. Let it have more: LimitNOFILE in " +
-				"its unit, or ulimit -n."})
+			Advice: "If it reaches the limit, mailboxes and cabinets wait, and nothing is lost. Raise the limit: " +
+				"LimitNOFILE in its unit, or ulimit -n."})
 		look(&memory, r.Memory, Shortage{Kind: Memory,
 			Text: fmt.Sprintf("The service uses %d MB of memory, of %d MB that it may have.", r.Memory.Now>>20,
 				r.Memory.Most>>20),
-			Advice: "If there is no more, the machine ends it; nothing is lost, and it goes on at the next start. Let it have " +
-				"more: MemoryMax in its unit, or a larger machine."})
+			Advice: "If it reaches the limit, the system ends it. Nothing is lost, and it goes on at the next start. Give " +
+				"it more memory: MemoryMax in its unit, or a larger machine."})
 		select {
 		case <-ctx.Done():
 		case <-ticker.C:

@@ -38,7 +38,7 @@ type ACMEConfig struct {
 func NewACME(c ACMEConfig) (*ACME, error) {
 	u, err := url.Parse(c.Directory)
 	if err != nil || u.Host == "" || u.Scheme != "https" && (u.Scheme != "http" || !Loopback(u.Hostname())) {
-		return nil, fmt.Errorf("%q is no address of an authority's directory; it begins with https://", c.Directory)
+		return nil, fmt.Errorf("%q is not an address of an authority's directory; it begins with https://", c.Directory)
 	}
 	if len(c.Names) == 0 {
 		return nil, errors.New("say for which name the certificate is: give --address https://…")

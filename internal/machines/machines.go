@@ -399,7 +399,7 @@ func (w *Way) ask(ctx context.Context, token string) (said Said, err error) {
 	case answer.StatusCode == http.StatusUnauthorized || answer.StatusCode == http.StatusForbidden:
 		return said, &TokenError{told.Detail}
 	case answer.StatusCode != http.StatusOK || err != nil || told.Installation == "":
-		return said, fmt.Errorf("what answers at %s is no Ink Tray that works, or another version", w.Address)
+		return said, fmt.Errorf("what answers at %s is not an Ink Tray that works, or another version", w.Address)
 	}
 	return Said{Answers: true, Version: told.Version, Installation: told.Installation}, nil
 }

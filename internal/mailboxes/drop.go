@@ -193,8 +193,8 @@ func (ms *Mailboxes) Rejected(a drop.Address, from, reason string) {
 		return ms.Store.Tray.Tell(ms.Context(), &store.Notice{Kind: "rejected", Object: m.ID, MailboxID: m.ID, MadeAt: now,
 			Text: fmt.Sprintf("%s for the drop address “%s” did not get in. The last: %s.",
 				phrase.Count(int(n), "message", "messages"), m.Name, strings.Join(named, "; ")),
-			Advice: "The senders know that their messages were refused. Where one should get in, change who may send to the " +
-				"address, or ask for it in another way."})
+			Advice: "The senders know that their messages were refused. If you want one of them, change who may send to the " +
+				"address, or ask the sender to send it in another way."})
 	}()
 	if err != nil {
 		ms.Log.Error("telling of a message that was refused", "error", err)

@@ -42,7 +42,7 @@ func (ms *Mailboxes) WriteHandOver(ctx context.Context, m *store.Mailbox, spool 
 			"Wait until they are done, then hand it over."}
 	case waiting > 0:
 		return "", nil, &HandOverError{fmt.Sprintf("something of this mailbox waits in the tray (%d)", waiting),
-			"Decide them first: what waits could not be gone on with there."}
+			"Decide these items first: the other machine could not go on with them."}
 	}
 	rows, err := ms.Store.Rules.All(ctx)
 	if err != nil {

@@ -247,8 +247,8 @@ func (ms *Mailboxes) AskConsent(ctx context.Context, v store.Viewer, mailboxID, 
 			"that this machine reaches it."}
 	}
 	fail := func(err error) (Asked, error) {
-		return Asked{}, &source.Error{Step: source.SignIn, Problem: err.Error(), Advice: "Check what the issuer calls this " +
-			"program, and what it may ask for."}
+		return Asked{}, &source.Error{Step: source.SignIn, Problem: err.Error(), Advice: "Check the client id that the " +
+			"issuer gave this program, and the scopes that it may ask for."}
 	}
 	c := &ms.consents
 	if redirect != "" {

@@ -220,7 +220,7 @@ func (o *Topics) ImportExamples(ctx context.Context, v store.Viewer, topicID str
 	}
 	if len(list) == 0 || len(list) > mostImported {
 		return 0, rule.Problems{
-			{Place: "examples", Text: fmt.Sprintf("a topic takes between one example and %d at once", mostImported)}}
+			{Place: "examples", Text: fmt.Sprintf("give a topic between one example and %d at a time", mostImported)}}
 	}
 	var examples []store.Example
 	for i, one := range list {

@@ -25,8 +25,7 @@ func (o *Office) RuleNotes(document *rule.Rule) []string {
 	var notes []string
 	if o.Settings().Trust.Replies &&
 		slices.ContainsFunc(document.Afterwards, func(a rule.Step) bool { return a.Reply != nil }) {
-		notes = append(notes, "Replies go to verified senders only: nobody else gets one. Whether that is so is set in "+
-			"Settings, Safety.")
+		notes = append(notes, "Ink Tray replies to verified senders only. You can change this in Settings, Safety.")
 	}
 	return notes
 }
@@ -55,8 +54,8 @@ func (o *Office) SetTrust(ctx context.Context, t Trust, revision int, actor stri
 			continue
 		}
 		if strings.ContainsAny(s, " @/;:") || len(s) > 253 {
-			return rule.Problems{{Place: fmt.Sprintf("servers[%d]", i), Text: fmt.Sprintf("%q is no name of a mail server, as "+
-				"it stands first in Authentication-Results", s), Meant: "mx.brackwater.example"}}
+			return rule.Problems{{Place: fmt.Sprintf("servers[%d]", i), Text: fmt.Sprintf("%q is not the name of a mail "+
+				"server, as it stands first in Authentication-Results", s), Meant: "mx.brackwater.example"}}
 		}
 		servers = append(servers, s)
 	}

@@ -91,7 +91,7 @@ func (ob *Outbox) ringSilence(ctx context.Context, a *store.Alarm) error {
 	text := fmt.Sprintf("The rule “%s” filed %s in %s, until %s. It should file %s or more.", r.Name,
 		phrase.Count(n, "file", "files"), lasting(a.WithinHours), t.Format("15:04 on Monday 2 January 2006"),
 		phrase.Count(a.AtLeast, "file", "files"))
-	advice := "Look whether its mail came, and what the tray says."
+	advice := "Check whether its mail arrived, and what the tray says."
 	if r.Removed || r.ID == "" {
 		text, advice = fmt.Sprintf("The alarm “%s” is for a rule that is no longer there.", a.Name),
 			"Remove the alarm, or choose another rule."
@@ -163,7 +163,7 @@ func (ob *Outbox) ringReach(ctx context.Context, a *store.Alarm, outages []store
 		}
 		since := o.Since.In(ob.Zone).Format("15:04 on Monday 2 January 2006")
 		text := fmt.Sprintf(says, name, since)
-		advice := "Nothing is lost: what comes meanwhile is filed once it is back."
+		advice := "Nothing is lost: once it is back, Ink Tray files what arrived meanwhile."
 		posts, err := ob.alarmPosts(ctx, a, text, advice, o.Since)
 		if err != nil {
 			return err

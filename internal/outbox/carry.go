@@ -396,7 +396,7 @@ func submitted(err error) error {
 func (ob *Outbox) makeCall(ctx context.Context, p *store.Post) error {
 	a, err := ob.Store.Alarms.AddresseeByID(ctx, p.AddresseeID)
 	if errors.Is(err, store.ErrNotFound) {
-		return &post.Error{Problem: "whom to call was removed", Advice: "Set it aside."}
+		return &post.Error{Problem: "the address to call was removed", Advice: "Set it aside."}
 	}
 	if err != nil {
 		return err
@@ -411,7 +411,7 @@ func (ob *Outbox) makeCall(ctx context.Context, p *store.Post) error {
 // Trial sends an addressee a note at once and says how it went.
 func (ob *Outbox) Trial(ctx context.Context, a *store.Addressee) error {
 	in := ob.language()
-	text := in.Say("This is a trial from Ink Tray. Somebody asked for it in Settings.")
+	text := in.Say("This is a trial from Ink Tray. A person asked for it in Settings.")
 	p, err := ob.noteTo(ctx, a.Name, in.Say("A trial from Ink Tray"), text+"\n", "trial", "",
 		map[string]string{"text": text}, "trial."+store.NewID()[:10], ob.Clock())
 	if err != nil {
@@ -452,7 +452,7 @@ func addresses(list []string) string {
 	for _, a := range list {
 		if got := mail.ParseAddresses(a); len(got) != 1 || got[0].Domain == "" || got[0].Local == "" ||
 			strings.ContainsAny(a, "\r\n,;<>") {
-			return fmt.Sprintf("%q is no mail address", a)
+			return fmt.Sprintf("%q is not a mail address", a)
 		}
 	}
 	return ""

@@ -423,7 +423,7 @@ func (ob *Outbox) replyOf(ctx context.Context, f *store.FollowUp, r *rule.Compil
 		MadeAt: ob.Clock().UTC()}
 	inReplyTo, references := m.Thread()
 	if from == "" {
-		return p, reason.NoReply("it is not said from which address"), nil
+		return p, reason.NoReply("the address that it comes from is missing"), nil
 	}
 	letter := post.Letter{From: from, Name: out.Name, To: []string{to.String()}, Subject: subject, Text: text, ID: p.Event,
 		Date: ob.Now(), InReplyTo: inReplyTo, References: references, Auto: "auto-replied"}

@@ -43,8 +43,8 @@ func (ob *Outbox) SetOutgoing(ctx context.Context, o store.Outgoing, password *s
 			problems = append(problems, rule.Problem{Place: "from", Text: text})
 		}
 		if strings.ContainsAny(o.Host, " /:@") {
-			problems = append(problems, rule.Problem{Place: "host", Text: fmt.Sprintf("%q is no name of a host; it looks like "+
-				"smtp.brackwater.example", o.Host)})
+			problems = append(problems, rule.Problem{Place: "host", Text: fmt.Sprintf("%q is not the name of a host; it "+
+				"looks like smtp.brackwater.example", o.Host)})
 		}
 	}
 	if o.Console != "" && !strings.HasPrefix(o.Console, "http://") && !strings.HasPrefix(o.Console, "https://") {
@@ -95,7 +95,7 @@ func (ob *Outbox) SaveAddressee(ctx context.Context, a *store.Addressee, secret 
 	}
 	err := ob.Store.Alarms.SaveAddressee(ctx, a, secret, actor)
 	if errors.Is(err, store.ErrTaken) {
-		return rule.Problems{{Place: "name", Text: fmt.Sprintf("somebody called “%s” is there already", a.Name)}}
+		return rule.Problems{{Place: "name", Text: fmt.Sprintf("there is a person called “%s” already", a.Name)}}
 	}
 	if errors.Is(err, store.ErrRoute) {
 		return anew("secret", []string{"address"})
@@ -139,7 +139,7 @@ func (ob *Outbox) RemoveAddressee(ctx context.Context, id, actor string) error {
 		}
 	}
 	if len(by) > 0 {
-		return &InUseError{Text: fmt.Sprintf("“%s” is told by: %s", a.Name, strings.Join(by, ", "))}
+		return &InUseError{Text: fmt.Sprintf("Ink Tray notifies “%s” by: %s", a.Name, strings.Join(by, ", "))}
 	}
 	return ob.Store.Alarms.RemoveAddressee(ctx, id, actor)
 }

@@ -159,9 +159,9 @@ func (ob *Outbox) language() *texts.Catalogue { return texts.For(ob.Language.Str
 // matters counts in words.
 func matters(n int) string {
 	if n == 1 {
-		return "1 matter waits in the tray"
+		return "1 item waits in the tray"
 	}
-	return fmt.Sprintf("%d matters wait in the tray", n)
+	return fmt.Sprintf("%d items wait in the tray", n)
 }
 
 // tell queues the mails and calls about the tray: at once for new entries, or once a day for all. Queueing and the note

@@ -45,7 +45,7 @@ type Target struct {
 }
 
 // errInside says that an address is of the machine's own network.
-var errInside = errors.New("the address lies inside this machine's own network")
+var errInside = errors.New("the address is inside this machine's own network")
 
 // shared is the space between carriers and their customers (RFC 6598).
 var shared = netip.MustParsePrefix("100.64.0.0/10")
@@ -62,7 +62,7 @@ func CheckURL(address string) error {
 	u, err := url.Parse(address)
 	switch {
 	case err != nil || u.Host == "":
-		return fmt.Errorf("%q is no address; it begins with https://", address)
+		return fmt.Errorf("%q is not an address; it begins with https://", address)
 	case u.Scheme != "https" && u.Scheme != "http":
 		return fmt.Errorf("%q must begin with https:// or http://", address)
 	case u.User != nil:
@@ -112,8 +112,8 @@ func Call(ctx context.Context, t Target, event []byte, now time.Time) error {
 	response, err := client.Do(request)
 	switch {
 	case errors.Is(err, errInside):
-		return &Error{Problem: "the address " + t.URL + " lies inside this machine's own network",
-			Advice: "Allow it for this addressee in Settings, if it is meant.", Err: err}
+		return &Error{Problem: "the address " + t.URL + " is inside this machine's own network",
+			Advice: "If this is intended, allow it for this addressee in Settings.", Err: err}
 	case err != nil:
 		return &Error{Problem: fmt.Sprintf("nobody answers at %s (%v)", t.URL, innermost(err)),
 			Advice: "It is tried again by itself.", Passing: true, Err: err}

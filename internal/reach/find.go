@@ -26,7 +26,7 @@ func Find(ctx context.Context, resolver *net.Resolver, address string) ([]Found,
 	at := strings.LastIndexByte(address, '@')
 	domain := strings.TrimSuffix(strings.TrimSpace(address[at+1:]), ".")
 	if at < 1 || domain == "" || strings.ContainsAny(domain, " /:") {
-		return nil, &Error{Step: NameLookup, Problem: fmt.Sprintf("%q is no address", address),
+		return nil, &Error{Step: NameLookup, Problem: fmt.Sprintf("%q is not an address", address),
 			Advice: "Enter the whole address, such as gauges@brackwater.example.", Lasting: true}
 	}
 	ctx, cancel := context.WithTimeout(ctx, stepTime)
@@ -58,5 +58,5 @@ func Find(ctx context.Context, resolver *net.Resolver, address string) ([]Found,
 			Advice:  "Try again, or enter the mail server by hand.", Err: failed}
 	}
 	return nil, &Error{Step: NameLookup, Problem: fmt.Sprintf("the domain %s does not say where its mail is read", domain),
-		Advice: "Ask whoever runs the mail for the name of the server, and enter it by hand.", Lasting: true}
+		Advice: "Ask the administrator of the mail server for its name, and enter it by hand.", Lasting: true}
 }

@@ -107,13 +107,13 @@ func ParseURL(s string, allowed ...string) (server Server, path string, err erro
 	u, err := url.Parse(strings.TrimSpace(s))
 	if err != nil || u.Hostname() == "" {
 		return server, "",
-			fmt.Errorf("%q is no address of a server; write it as %s://files.brackwater.example/folder", s, allowed[0])
+			fmt.Errorf("%q is not an address of a server; write it as %s://files.brackwater.example/folder", s, allowed[0])
 	}
 	scheme, ok := schemes[u.Scheme]
 	switch {
 	case !ok || !slices.Contains(allowed, u.Scheme):
 		return server, "",
-			fmt.Errorf("the address begins with %s://, and %s:// is wanted", u.Scheme, strings.Join(allowed, ":// or "))
+			fmt.Errorf("the address begins with %s://, but must begin with %s://", u.Scheme, strings.Join(allowed, ":// or "))
 	case u.User != nil:
 		return server, "", errors.New("name and password have fields of their own: leave them out of the address")
 	case u.RawQuery != "" || u.Fragment != "":
@@ -123,7 +123,7 @@ func ParseURL(s string, allowed ...string) (server Server, path string, err erro
 		Ports: "https mostly has port 443, http port 80"}
 	if u.Port() != "" {
 		if server.Port, err = strconv.Atoi(u.Port()); err != nil || server.Port < 1 || server.Port > 65535 {
-			return server, "", fmt.Errorf("%q is no port", u.Port())
+			return server, "", fmt.Errorf("%q is not a port", u.Port())
 		}
 	}
 	return server, strings.TrimSuffix(u.Path, "/"), nil

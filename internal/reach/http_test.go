@@ -48,13 +48,13 @@ func TestAddressesOfServers(t *testing.T) {
 		"sftp://files.brackwater.example:2222/~/h%C3%A4fen": "files.brackwater.example:2222 none /~/h\u00e4fen " +
 			"http://files.brackwater.example:2222",
 		"https://[::1]/x": "[::1]:443 tls /x https://[::1]",
-		"ftp://files.brackwater.example": "the address begins with ftp://, and https:// or http:// or sftp:// " +
-			"is wanted",
-		"files.brackwater.example/dav": `"files.brackwater.example/dav" is no address of a server; write it as https://files.brackwater.example/folder`,
+		"ftp://files.brackwater.example": "the address begins with ftp://, but must begin with https:// or " +
+			"http:// or sftp://",
+		"files.brackwater.example/dav": `"files.brackwater.example/dav" is not an address of a server; write it as https://files.brackwater.example/folder`,
 		"https://ines:pw@files.brackwater.example/": "name and password have fields of their own: leave them out of the " +
 			"address",
 		"https://files.brackwater.example/?x=1":   "the address ends with ? or #: leave out what follows",
-		"https://files.brackwater.example:99999/": `"99999" is no port`,
+		"https://files.brackwater.example:99999/": `"99999" is not a port`,
 	} {
 		server, path, err := ParseURL(in, "https", "http", "sftp")
 		u := server.URL()

@@ -175,7 +175,7 @@ func (s *Server) straight(ctx context.Context, done func(step Step, format strin
 	conn, err := (&net.Dialer{Timeout: stepTime, Resolver: resolver}).DialContext(ctx, "tcp", s.Address())
 	if err != nil {
 		return nil, &Error{Step: Connection, Problem: fmt.Sprintf("no server answers at %s (%v)", s.Address(), Cause(err)),
-			Advice: "Check host and port, and that the server runs and no firewall is between.", Err: err}
+			Advice: "Check host and port, and that the server runs and no firewall blocks it.", Err: err}
 	}
 	done(Connection, "a server answers at %s", s.Address())
 	return conn, nil
@@ -192,7 +192,7 @@ func (s *Server) throughProxy(ctx context.Context, done func(step Step, format s
 	fail := func(err error) error {
 		return &Error{Step: Connection,
 			Problem: fmt.Sprintf("the proxy %s gives no connection to %s (%v)", via.Host, s.Address(), Cause(err)),
-			Advice:  "Check the proxy's address, and that it lets it through to this host and port.", Err: err}
+			Advice:  "Check the proxy's address, and that it allows connections to this host and port.", Err: err}
 	}
 	var conn net.Conn
 	if via.Scheme == "socks5" {
@@ -271,8 +271,8 @@ func (s *Server) Explain(err error) error {
 	case errors.As(err, &other):
 		e.Problem, e.Lasting = "the certificate of "+address+" is not the one that is pinned: its fingerprint is "+
 			other.fingerprint, true
-		e.Advice = "If the server's certificate was renewed, ask whoever runs it for the new fingerprint and pin that. If " +
-			"not, somebody is between."
+		e.Advice = "If the server's certificate was renewed, ask its administrator for the new fingerprint and pin that. " +
+			"If not, another server may answer in its place."
 	case errors.As(err, &unknown):
 		e.Problem, e.Lasting = "the certificate of "+address+" is signed by nobody that this machine trusts", true
 		e.Advice = "Give the authority's certificate, or correct the host's name."
@@ -290,7 +290,7 @@ func (s *Server) Explain(err error) error {
 		e.Advice = "Enter the host's name as the certificate has it."
 	case errors.As(err, &invalid):
 		e.Problem, e.Lasting = "the certificate of "+address+" is not valid ("+invalid.Error()+")", true
-		e.Advice = "Have the server's certificate renewed, and check this machine's clock."
+		e.Advice = "Ask the administrator of the server to renew its certificate, and check this machine's clock."
 	}
 	return e
 }

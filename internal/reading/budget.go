@@ -29,7 +29,7 @@ const (
 )
 
 // ErrSlow says that a message takes longer than the others of its mailbox should wait.
-var ErrSlow = errors.New("reading it takes long, so it is read beside the other messages")
+var ErrSlow = errors.New("reading it takes long, so Ink Tray reads it beside the other messages")
 
 // Budget is what was used up of a message's budget.
 type Budget struct {

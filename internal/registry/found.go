@@ -120,7 +120,7 @@ func (rg *Registry) EnterFiles(ctx context.Context, v store.Viewer, cabinetID st
 	var found []store.Found
 	for i, full := range paths {
 		if err := cabinet.Clean(full); err != nil {
-			return 0, rule.Problems{{Place: fmt.Sprintf("paths[%d]", i), Text: "this is no path of a file in the cabinet"}}
+			return 0, rule.Problems{{Place: fmt.Sprintf("paths[%d]", i), Text: "this is not a path of a file in the cabinet"}}
 		}
 		folder, file := path.Split(full)
 		known, err := rg.Store.Register.KnownFiles(ctx, cabinetID, strings.TrimSuffix(folder, "/"))

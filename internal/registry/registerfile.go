@@ -119,9 +119,10 @@ func (rg *Registry) WriteRegisterFile(ctx context.Context, f *store.RegisterFile
 		return ctx.Err()
 	default:
 		var known *cabinet.Error
-		f.Problem, f.Advice = err.Error(), "It is written as soon as that is mended."
+		f.Problem, f.Advice = err.Error(), "Ink Tray writes it as soon as that is repaired."
 		if errors.As(err, &known) {
-			f.Problem, f.Advice = known.Problem, strings.TrimSpace(known.Advice+" It is written as soon as that is mended.")
+			f.Problem = known.Problem
+			f.Advice = strings.TrimSpace(known.Advice + " Ink Tray writes it as soon as that is repaired.")
 		}
 	}
 	if f.Problem != was {
@@ -277,9 +278,10 @@ func (rg *Registry) showChanged(ctx context.Context, g *cabinets.Gate, f *store.
 			continue
 		case err == nil:
 			err = rg.Store.Tray.Tell(ctx, &store.Notice{Kind: "register file changed", Object: f.ID + "/" + strconv.Itoa(y.Year),
-				Text: fmt.Sprintf("Somebody changed the register “%s”. It is written anew; what was changed is kept as “%s”.",
+				Text: fmt.Sprintf("A person or program changed the register “%s”. Ink Tray writes it again; the changed file "+
+					"is kept as “%s”.",
 					path.Base(y.Path), name),
-				Advice: "Write remarks as notes on a filing: they stand in the column of notes.", MadeAt: rg.Clock()})
+				Advice: "Write remarks as notes on a filing: they are in the column of notes.", MadeAt: rg.Clock()})
 			rg.Events.Send(events.Event{Kind: "tray"})
 		}
 		return err

@@ -125,7 +125,7 @@ func (rg *Registry) StoryOf(ctx context.Context, v store.Viewer, f store.Filing)
 		s.Verdict += "; " + entry.Reason.String()
 	}
 	if entry.Round > 1 {
-		s.Verdict += fmt.Sprintf("; filed for the %d. time because somebody asked for it", entry.Round)
+		s.Verdict += fmt.Sprintf("; filed for the %d. time because a person asked for it", entry.Round)
 	}
 	s.Verdict = phrase.TrimStop(s.Verdict) + "."
 	if s.Message, err = rg.Store.Messages.ByID(ctx, v, f.MessageID); err != nil {

@@ -339,10 +339,10 @@ func ofArchive(v *rule.Value) bool {
 }
 
 // errOther says that a file has another content than when it was filed.
-var errOther = errors.New("its content is another than when it was filed")
+var errOther = errors.New("its content is not the same as when it was filed")
 
 // errLarge says that a file is larger than is read.
-var errLarge = errors.New("it is larger than is read")
+var errLarge = errors.New("it is larger than Ink Tray reads")
 
 // lookInto looks into a filed file, as it was filed.
 func lookInto(ctx context.Context, rg *Registry, f *store.Filing, look func(content *os.File) error) error {

@@ -155,7 +155,7 @@ func (e *HandoverError) Error() string { return e.Problem }
 // try only says whether it could be kept.
 func (s *Mailboxes) TakeOver(ctx context.Context, r io.Reader, now time.Time, actor string, try bool) (Mailbox, error) {
 	var h Handover
-	broken := &HandoverError{"this is no mailbox that was handed over, or a part of it is missing",
+	broken := &HandoverError{"this is not the file of a mailbox that was handed over, or a part of it is missing",
 		"Give the file that `inktray mailboxes hand-over` wrote, whole."}
 	z, err := gzip.NewReader(r)
 	if err != nil {
@@ -177,7 +177,7 @@ func (s *Mailboxes) TakeOver(ctx context.Context, r io.Reader, now time.Time, ac
 	}
 	err = s.change(ctx, func(tx *gorm.DB) error {
 		if _, err := first[Mailbox](tx.Where("id = ?", m.ID)); err == nil {
-			return &HandoverError{fmt.Sprintf("the mailbox “%s” is here already", m.Name), "Nothing is to be done."}
+			return &HandoverError{fmt.Sprintf("the mailbox “%s” is here already", m.Name), "You do not have to do anything."}
 		}
 		if _, err := first[Mailbox](tx.Where("name = ? COLLATE NOCASE", m.Name)); err == nil {
 			return &HandoverError{fmt.Sprintf("there is another mailbox called “%s” here", m.Name),
@@ -187,8 +187,8 @@ func (s *Mailboxes) TakeOver(ctx context.Context, r io.Reader, now time.Time, ac
 		for _, c := range h.Cabinets {
 			here, err := first[Cabinet](tx.Where("identity = ?", c.Identity))
 			if errors.Is(err, ErrNotFound) {
-				return &HandoverError{fmt.Sprintf("something of this mailbox was filed in the cabinet “%s” (%s), which is no "+
-					"cabinet here", c.Name, c.Folder), "Add the same place as a cabinet here first."}
+				return &HandoverError{fmt.Sprintf("something of this mailbox was filed in the cabinet “%s” (%s), which is not "+
+					"a cabinet here", c.Name, c.Folder), "Add the same place as a cabinet here first."}
 			}
 			if err != nil {
 				return err

@@ -56,8 +56,8 @@ func present(path string) (bool, error) {
 func unlocked(folder, vfs string) (db *gorm.DB, ring keyring, err error) {
 	path := filepath.Join(folder, recordsFile)
 	if _, err := os.Stat(filepath.Join(folder, "restoring")); err == nil {
-		return nil, ring, &OpenError{Problem: "a backup was not put back into " + folder + " to its end",
-			Advice: "Run inktray restore again; it begins anew."}
+		return nil, ring, &OpenError{Problem: "putting a backup back into " + folder + " was interrupted",
+			Advice: "Run inktray restore again; it starts from the beginning."}
 	}
 	hasKey, err := present(filepath.Join(folder, keyFile))
 	if err == nil && !hasKey { // the program ended between the two namings of a change of the key
@@ -105,7 +105,7 @@ func unlocked(folder, vfs string) (db *gorm.DB, ring keyring, err error) {
 		if err := keepCopy(db, folder, version); err != nil {
 			return nil, ring,
 				&OpenError{Problem: "no copy of the records could be made before they are brought up to date",
-					Advice: "Make room on the disk of " + folder + ", then start again. Nothing was changed.", Err: err}
+					Advice: "Free some space on the disk of " + folder + ", then start again. Nothing was changed.", Err: err}
 		}
 	}
 	if err := migrate(db, 0); err != nil {

@@ -80,7 +80,7 @@ func (s *Passkeys) Use(ctx context.Context, credential, data []byte, now time.Ti
 }
 
 // ErrLastFactor is a second factor that is asked for, and that is the last one a person has.
-var ErrLastFactor = errors.New("a second factor is asked for, and this is the last one")
+var ErrLastFactor = errors.New("a second factor is required, and this is the last one")
 
 // Remove takes one of a person's own passkeys away. The errors are ErrNotFound, and ErrLastFactor.
 func (s *Passkeys) Remove(ctx context.Context, person, id, session string) error {

@@ -443,7 +443,7 @@ func (s *Register) FillValues(ctx context.Context, n register.Number, read []val
 }
 
 // ErrNotYours says that somebody else wrote a note.
-var ErrNotYours = errors.New("somebody else wrote this note; an administrator can take it away")
+var ErrNotYours = errors.New("another person wrote this note; an administrator can remove it")
 
 // RemoveNote takes a note away: by who wrote it, or by an administrator.
 func (s *Register) RemoveNote(ctx context.Context, v Viewer, n register.Number, id int64) error {

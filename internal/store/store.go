@@ -31,7 +31,7 @@ import (
 var (
 	ErrNotFound = errors.New("there is none")
 	ErrTaken    = errors.New("the name is taken")
-	ErrChanged  = errors.New("somebody else changed it meanwhile")
+	ErrChanged  = errors.New("another person changed it meanwhile")
 )
 
 //go:embed migrations/*.sql

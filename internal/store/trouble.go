@@ -48,8 +48,8 @@ func TroubleOf(err error) *Trouble {
 		return &Trouble{Problem: "the disk that holds Ink Tray's records gives errors", Advice: "Look at that disk. " + again,
 			Err: err}
 	case codes.SQLITE_BUSY, codes.SQLITE_LOCKED:
-		return &Trouble{Problem: "another program keeps Ink Tray's records locked", Advice: "Look which program has the " +
-			"file inktray.db open. " + again, Err: err}
+		return &Trouble{Problem: "another program keeps Ink Tray's records locked", Advice: "Find out which program has " +
+			"the file inktray.db open. " + again, Err: err}
 	}
 	return nil
 }

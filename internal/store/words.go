@@ -69,7 +69,7 @@ func (w *Words) use(ctx context.Context, do func(db *gorm.DB) error) error {
 			return fmt.Errorf("the words inside of files cannot be kept: %s", err)
 		}
 		if err := w.remove(used); err != nil {
-			return fmt.Errorf("making the words inside of files anew: %w", err)
+			return fmt.Errorf("making the words inside of files again: %w", err)
 		}
 	}
 }

@@ -77,7 +77,7 @@ func TestFormatsKeepTheirVerbs(t *testing.T) {
 	for format, want := range map[string]string{
 		"Written to %s.\n":                   "Geschrieben in %s.\n",
 		"%s left the mailbox before %d.\n":   "%s left the mailbox before %d.\n", // not known
-		"%[1]s is no folder":                 "%[1]s is no folder",
+		"%[1]s is not a folder":              "%[1]s is not a folder",
 		" (read from a scan, %d %% sure)":    " (aus einem Scan gelesen, zu %d %% sicher)",
 		"The cabinet “%s” is %s.\n":          "Der Schrank „%s“ ist %s.\n",
 		"%.1f is whole. It is of %v and %s.": "%.1f is whole. It is of %v and %s.",

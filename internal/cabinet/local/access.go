@@ -18,7 +18,7 @@ func ParseAccess(mode, owner string) (disk.Access, error) {
 	if mode != "" {
 		n, err := strconv.ParseUint(mode, 8, 32)
 		if err != nil || n == 0 || n > 0o777 || n&0o600 != 0o600 {
-			return a, &cabinet.Error{Problem: fmt.Sprintf("%q is no mode of files", mode),
+			return a, &cabinet.Error{Problem: fmt.Sprintf("%q is not a mode of files", mode),
 				Advice: "Write it in octal with reading and writing for the owner, such as 0640.", Lasting: true}
 		}
 		a.Mode = fs.FileMode(n)

@@ -856,13 +856,13 @@ func explain(err error, doing string) error {
 		e.Advice = "Give the account under which Ink Tray runs the right to write there."
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		e.Problem = doing + " failed: there is no room left"
-		e.Advice = "Make room; what waits is filed then by itself."
+		e.Advice = "Free some space. Ink Tray then files what waits."
 	case errors.Is(err, syscall.ENAMETOOLONG):
 		e.Problem = doing + " failed: the path is longer than this file system allows"
 		e.Advice = "Shorten the rule's folder or name."
 		e.Lasting = true
 	case errors.Is(err, syscall.ENOTDIR):
-		e.Problem = doing + " failed: a file stands where a folder is wanted"
+		e.Problem = doing + " failed: there is a file where a folder is needed"
 		e.Advice = "Rename the file, or change the folder."
 		e.Lasting = true
 	}

@@ -125,7 +125,7 @@ func (t *Tree) explain(err error) error {
 	var answer minio.ErrorResponse
 	if !errors.As(err, &answer) {
 		return &cabinet.Error{Problem: fmt.Sprintf("the store broke off (%v)", reach.Cause(err)),
-			Advice: "It is tried again; if it happens often, ask whoever runs the store.", Err: err}
+			Advice: "Ink Tray tries again. If it happens often, ask the administrator of the store.", Err: err}
 	}
 	e := &cabinet.Error{
 		Problem: fmt.Sprintf("the store answers %s (%s)", answer.Code, strings.TrimSuffix(answer.Message, ".")), Err: err}
@@ -147,9 +147,10 @@ func (t *Tree) explain(err error) error {
 	case "SlowDown", "ServiceUnavailable", "SlowDownRead", "SlowDownWrite", "RequestTimeout":
 		e.Problem, e.Advice = "the store asks to wait ("+answer.Code+")", "It is tried again by itself."
 	case "XMinioStorageFull", "QuotaExceeded", "XMinioAdminBucketQuotaExceeded":
-		e.Problem, e.Advice = "there is no room left in the store", "Make room; what waits is filed then by itself."
+		e.Problem, e.Advice = "there is no room left in the store", "Free some space. Ink Tray then files what waits."
 	case "EntityTooLarge":
-		e.Problem, e.Advice, e.Lasting = "the file is larger than the store takes", "Ask whoever runs the store.", true
+		e.Problem, e.Advice, e.Lasting = "the file is larger than the store takes", "Ask the administrator of the "+
+			"store.", true
 	case "KeyTooLongError", "XMinioInvalidObjectName", "InvalidObjectName":
 		e.Problem, e.Advice, e.Lasting = "the path is not one that the store takes", "Shorten the rule's folder or name.",
 			true
@@ -193,7 +194,7 @@ func here(err error, doing string) error {
 		return err
 	}
 	return &cabinet.Error{Problem: fmt.Sprintf("%s on this machine failed (%v)", doing, reach.Cause(err)),
-		Advice: "Look whether this machine's disk has room left and may be written to.", Err: err}
+		Advice: "Check whether this machine's disk has room left and can be written to.", Err: err}
 }
 
 // Create stages on this machine's disk, flushed with the entry that names it.
@@ -641,7 +642,8 @@ func (t *Tree) ProveMore(ctx context.Context, probe string) (string, error) {
 	if err := once(); !errors.Is(err, fs.ErrExist) {
 		return "", &cabinet.Error{
 			Problem: fmt.Sprintf("the store lets an object in parts take a name that is taken (%v)", err),
-			Advice:  "Files above 64 MB could be lost there: ask whoever runs the store, or choose another.", Lasting: true}
+			Advice: "Files above 64 MB could be lost there. Ask the administrator of the store, or choose another " +
+				"one.", Lasting: true}
 	}
 	return "also to files above 64 MB, which go in parts", nil
 }

@@ -244,12 +244,12 @@ func (t *Tree) known(key ssh.PublicKey) error {
 	case met:
 		return nil
 	case "":
-		return &cabinet.Error{Problem: "nobody has vouched for the server's host key yet: it is " + met,
-			Advice: "Compare it with the one that whoever runs the server reads there (ssh-keygen -lf), then give it as the " +
-				"host key."}
+		return &cabinet.Error{Problem: "the server's host key is not confirmed yet: it is " + met,
+			Advice: "Ask the administrator of the server for the fingerprint (ssh-keygen -lf). If it is the same, give it " +
+				"as the host key."}
 	}
 	return &cabinet.Error{Problem: "the server's host key is another one: " + met, Advice: "If the server was set up " +
-		"anew, ask whoever runs it for the new key and give that. If not, somebody is between."}
+		"again, ask its administrator for the new key and give that. If not, another server may answer in its place."}
 }
 
 // call does something over the connection and says what its failure means.
@@ -286,14 +286,14 @@ func (t *Tree) explain(l *link, err error) error {
 		}
 		t.mutex.Unlock()
 		l.end()
-		return &cabinet.Error{Problem: "the server broke off", Advice: "It is tried again; if it happens often, ask " +
-			"whoever runs the server.", Err: err}
+		return &cabinet.Error{Problem: "the server broke off", Advice: "Ink Tray tries again. If it happens often, ask " +
+			"the administrator of the server.", Err: err}
 	case errors.Is(err, fs.ErrPermission):
 		return &cabinet.Error{Problem: "the server does not permit it", Advice: "Give this account the right to write " +
 			"there, on the server.", Err: err}
 	}
-	return &cabinet.Error{Problem: fmt.Sprintf("the server says: %v", err), Advice: "Look on the server what is in the " +
-		"way.", Err: err}
+	return &cabinet.Error{Problem: fmt.Sprintf("the server says: %v", err), Advice: "Check on the server what blocks " +
+		"it.", Err: err}
 }
 
 func (t *Tree) at(name string) string { return path.Join(t.base, name) }
@@ -327,8 +327,8 @@ func (t *Tree) Create(ctx context.Context, name string, modified time.Time, r io
 			err = c.Chtimes(full, modified, modified)
 		}
 		if failure(err) && t.full(c) {
-			return &cabinet.Error{Problem: "there is no room left on the server", Advice: "Make room; what waits is filed " +
-				"then by itself.", Err: err}
+			return &cabinet.Error{Problem: "there is no room left on the server", Advice: "Free some space. Ink Tray then " +
+				"files what waits.", Err: err}
 		}
 		return err
 	})

@@ -241,13 +241,13 @@ func (c *Cabinet) Prove(ctx context.Context) ([]string, error) {
 	if err := c.tree.Move(ctx, b, to); !errors.Is(err, fs.ErrExist) {
 		return said,
 			&cabinet.Error{Problem: fmt.Sprintf("%s lets a file take a name that is taken (%v)", c.tree.Place(), err),
-				Advice: "Files could be lost there: ask whoever runs the server, or choose another.", Lasting: true}
+				Advice: "Files could be lost there. Ask the administrator of the server, or choose another one.", Lasting: true}
 	}
 	if there, err := c.content(ctx, to); err != nil || there.SHA256 != sha256.Sum256([]byte(a)) {
 		return said,
 			&cabinet.Error{
 				Problem: fmt.Sprintf("%s changed a file while its name was refused to another (%v)", c.tree.Place(), err),
-				Advice:  "Files could be lost there: ask whoever runs the server, or choose another.", Lasting: true}
+				Advice:  "Files could be lost there. Ask the administrator of the server, or choose another one.", Lasting: true}
 	}
 	refused := "a name that is taken is refused"
 	if t, ok := c.tree.(stagesElsewhere); ok {
@@ -294,7 +294,7 @@ func (c *Cabinet) Stage(ctx context.Context, id string, received time.Time, r io
 		if there, err = c.tree.Stat(ctx, name); err == nil && there.Size != counted.n {
 			err = &cabinet.Error{
 				Problem: fmt.Sprintf("%s took %d octets of %d and said that it took all", c.tree.Place(), there.Size, counted.n),
-				Advice:  "It is tried again; if it happens often, ask whoever runs the server."}
+				Advice:  "Ink Tray tries again. If it happens often, ask the administrator of the server."}
 		}
 	}
 	if err != nil || source.Err != nil {
@@ -767,7 +767,7 @@ func explain(err error, doing string) error {
 		return &cabinet.Error{Problem: doing + " failed: it is not there", Advice: "Make the folder on the server, or " +
 			"correct the path.", During: doing, Err: err}
 	case errors.Is(err, fs.ErrExist):
-		return &cabinet.Error{Problem: doing + " failed: a file stands where a folder is wanted",
+		return &cabinet.Error{Problem: doing + " failed: there is a file where a folder is needed",
 			Advice: "Rename the file, or change the folder.", Lasting: true, During: doing, Err: err}
 	}
 	return &cabinet.Error{Problem: fmt.Sprintf("%s failed (%v)", doing, err), During: doing, Err: err}

@@ -139,22 +139,24 @@ func refused(method string, answer *http.Response) error {
 			return r
 		}
 		e.Problem, e.Advice = "the server does not do "+method+" there ("+answer.Status+")", "Check that the address is "+
-			"one of a WebDAV folder."
+			"that of a WebDAV folder."
 	case http.StatusUnauthorized:
 		e.Problem, e.Advice = "the server refuses name or password", "Correct them."
 	case http.StatusForbidden:
 		e.Problem, e.Advice = "the server does not permit it (403)", "Give this account the right to write there, on the "+
 			"server."
 	case http.StatusRequestEntityTooLarge:
-		e.Problem, e.Advice, e.Lasting = "the file is larger than the server takes (413)", "Ask whoever runs the server "+
-			"for a higher limit.", true
+		e.Problem, e.Advice, e.Lasting = "the file is larger than the server takes (413)", "Ask the administrator of the "+
+			"server for a higher limit.", true
 	case http.StatusRequestURITooLong:
 		e.Problem, e.Advice, e.Lasting = "the path is longer than the server takes (414)", "Shorten the rule's folder or "+
 			"name.", true
 	case http.StatusLocked:
-		e.Problem, e.Advice = "somebody has the file locked (423)", "It is tried again; close the file where it is open."
+		e.Problem, e.Advice = "the file is locked on the server "+
+			"(423)", "Ink Tray tries again. Close the file where it is open."
 	case http.StatusInsufficientStorage:
-		e.Problem, e.Advice = "there is no room left on the server (507)", "Make room; what waits is filed then by itself."
+		e.Problem, e.Advice = "there is no room left on the server (507)", "Free some space. Ink Tray then files what "+
+			"waits."
 	case http.StatusTooManyRequests, http.StatusServiceUnavailable:
 		e.Problem, e.Advice = "the server asks to wait ("+answer.Status+")", "It is tried again by itself."
 		e.After = reach.RetryAfter(answer)
@@ -174,7 +176,7 @@ func unreached(err error) error {
 		return err
 	}
 	return &cabinet.Error{Problem: fmt.Sprintf("the server broke off (%v)", reach.Cause(err)),
-		Advice: "It is tried again; if it happens often, ask whoever runs the server.", Err: err}
+		Advice: "Ink Tray tries again. If it happens often, ask the administrator of the server.", Err: err}
 }
 
 // done sends a request of whose answer only the status counts.
@@ -190,8 +192,8 @@ func (t *Tree) done(ctx context.Context, method, to string, header map[string]st
 		err = closeErr
 	}
 	if err == nil && answer.StatusCode == http.StatusMultiStatus { // RFC 4918 section 9.6.1: a part of it failed
-		return &cabinet.Error{Problem: "the server did only a part of it (207)", Advice: "Look on the server what is " +
-			"locked or may not be written to."}
+		return &cabinet.Error{Problem: "the server did only a part of it (207)", Advice: "Check on the server what is " +
+			"locked or cannot be written to."}
 	}
 	return err
 }
@@ -313,7 +315,7 @@ func (t *Tree) RemoveFolder(ctx context.Context, folder string) error {
 	if err != nil || len(entries) > 0 {
 		if back := move(aside, folder); back != nil {
 			return &cabinet.Error{Problem: "the folder " + folder + " was moved to " + aside + " and could not be moved back",
-				Advice: "Move it back on the server; something lies in it.", Err: back}
+				Advice: "Move it back on the server: it is not empty.", Err: back}
 		}
 		if err == nil {
 			err = cabinet.ErrNotEmpty
@@ -482,7 +484,7 @@ func (t *Tree) find(ctx context.Context, name string, folder bool, depth string,
 	}
 	if answer.StatusCode != http.StatusMultiStatus {
 		return nil, &cabinet.Error{Problem: "the server answers " + answer.Status + " where it should list the folder",
-			Advice: "Check that the address is one of a WebDAV folder."}
+			Advice: "Check that the address is that of a WebDAV folder."}
 	}
 	date, _ := http.ParseTime(answer.Header.Get("Date"))
 	self := path.Clean("/" + strings.TrimPrefix(t.base.Path+"/"+name, "/"))
@@ -495,7 +497,7 @@ func (t *Tree) find(ctx context.Context, name string, folder bool, depth string,
 		}
 		if err != nil {
 			return nil, &cabinet.Error{Problem: fmt.Sprintf("the server's list of the folder cannot be read (%v)", err),
-				Advice: "It is tried again; if it happens often, ask whoever runs the server.", Err: err}
+				Advice: "Ink Tray tries again. If it happens often, ask the administrator of the server.", Err: err}
 		}
 		start, ok := token.(xml.StartElement)
 		if !ok || start.Name.Local != "response" || start.Name.Space != "DAV:" {
@@ -504,7 +506,7 @@ func (t *Tree) find(ctx context.Context, name string, folder bool, depth string,
 		var one response
 		if err := d.DecodeElement(&one, &start); err != nil {
 			return nil, &cabinet.Error{Problem: fmt.Sprintf("the server's list of the folder cannot be read (%v)", err),
-				Advice: "It is tried again; if it happens often, ask whoever runs the server.", Err: err}
+				Advice: "Ink Tray tries again. If it happens often, ask the administrator of the server.", Err: err}
 		}
 		f, ok := one.read(self)
 		f.date = date

@@ -125,14 +125,14 @@ func (b *Book) Check(c *Correspondent, was string) map[string]string {
 		c.Addresses[i] = a
 		if local, d, ok := strings.Cut(a, "@"); !ok || local == "" || !strings.Contains(d, ".") ||
 			strings.ContainsAny(a, " <>,") {
-			wrong["addresses"] = fmt.Sprintf("%q is no address", a)
+			wrong["addresses"] = fmt.Sprintf("%q is not an address", a)
 		}
 	}
 	for i, d := range c.Domains {
 		d = domain(d)
 		c.Domains[i] = d
 		if !strings.Contains(d, ".") || strings.ContainsAny(d, " @<>,/") {
-			wrong["domains"] = fmt.Sprintf("%q is no domain", d)
+			wrong["domains"] = fmt.Sprintf("%q is not a domain", d)
 		}
 	}
 	for i, g := range c.Groups {

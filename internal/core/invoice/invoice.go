@@ -127,7 +127,7 @@ type sums struct {
 	short bool
 }
 
-var errNumber = errors.New("an amount in it is no number")
+var errNumber = errors.New("an amount in it is not a number")
 
 // check finds the rules that the sums do not keep. Sums are rounded to two places, as the standard has them. What an
 // invoice leaves out as a whole is not summed: profiles such as MINIMUM and BASIC WL of Factur-X have no lines.

@@ -27,7 +27,7 @@ type Error struct{ Problem string }
 func (e *Error) Error() string { return e.Problem }
 
 // ErrOther says that a file is no electronic invoice at all.
-var ErrOther = errors.New("this is no electronic invoice")
+var ErrOther = errors.New("this is not an electronic invoice")
 
 // The roots of the syntaxes, as namespace and name.
 const (
@@ -60,7 +60,7 @@ func Read(r io.Reader) (*Invoice, error) {
 			return nil, &Error{fmt.Sprintf("it is broken (%v)", err)}
 		}
 		if parts++; parts > mostParts {
-			return nil, &Error{"it has more parts than are read"}
+			return nil, &Error{"it has more parts than Ink Tray reads"}
 		}
 		if err := c.take(token); err != nil {
 			return nil, err
@@ -117,7 +117,7 @@ func (c *collector) begin(t xml.StartElement) error {
 		}
 	}
 	if len(c.stack) >= mostDepth {
-		return &Error{"its elements lie deeper within one another than is read"}
+		return &Error{"its elements are nested deeper than Ink Tray reads"}
 	}
 	c.stack = append(c.stack, t.Name.Local)
 	c.text.Reset()

@@ -282,13 +282,13 @@ func (p *Part) item(forward *Envelope) Item {
 	if p.pkcs7() {
 		i.Unsure, i.Opens = false, p.mayOpen()
 		if !i.Opens {
-			i.Sealed, i.Locked = "it is encrypted (S/MIME), so nobody can look into it here", true
+			i.Sealed, i.Locked = "it is encrypted (S/MIME), so Ink Tray cannot read it", true
 		}
 	}
 	if p.sealed {
 		i.Unsure = false
 		if p.Type != "application/pgp-encrypted" { // that part only tells the version (RFC 3156 section 4)
-			i.Sealed, i.Locked = "it is encrypted (OpenPGP), so nobody can look into it here", true
+			i.Sealed, i.Locked = "it is encrypted (OpenPGP), so Ink Tray cannot read it", true
 		}
 	}
 	if p.report {

@@ -45,7 +45,7 @@ type Reading struct {
 	Tilt float64
 }
 
-var errTable = errors.New("what Tesseract says is no table of words")
+var errTable = errors.New("what Tesseract says is not a table of words")
 
 // Parse understands a table of words.
 func Parse(r io.Reader) (Reading, error) {

@@ -48,7 +48,7 @@ func Fault(password, name string) string {
 	core := bare(plain)
 	if common()[plain] || common()[core] || common()[strings.NewReplacer("0", "o", "1", "i", "3", "e", "4", "a",
 		"5", "s", "@", "a", "$", "s").Replace(core)] || twice(core) {
-		return "the password is one of the first that others try"
+		return "the password is one of the first that attackers try"
 	}
 	return ""
 }

@@ -92,9 +92,10 @@ var Fields = []Field{
 	{Name: "archive.stem", Type: Text, Doc: "of an archive's entry: the archive's name without its extension",
 		Fallback: "Unnamed"},
 	{Name: "filed.list", Type: Text,
-		Doc: "in replies and tidings: the folder and name of each file that was filed, a line each", Fallback: "Nothing",
+		Doc: "in replies and notifications: the folder and name of each file that was filed, a line " +
+			"each", Fallback: "Nothing",
 		Prose: true},
-	{Name: "filed.count", Type: Number, Doc: "in replies and tidings: how many files were filed", Fallback: "0",
+	{Name: "filed.count", Type: Number, Doc: "in replies and notifications: how many files were filed", Fallback: "0",
 		Prose: true},
 	{Name: "register", Type: Number, Doc: "the running number of the year in the register", Fallback: "0"},
 	{Name: "register.year", Type: Number, Doc: "the year of that number", Fallback: "0"},

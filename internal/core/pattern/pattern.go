@@ -444,7 +444,7 @@ func (s *scanner) lookup(v *value, closing rune) error {
 		return err
 	}
 	if end || t.text != "(" || t.quoted {
-		return s.fail(t.at, "what is looked up stands in brackets: lookup %s of (file.stem)", v.table)
+		return s.fail(t.at, "write what to look up in brackets: lookup %s of (file.stem)", v.table)
 	}
 	v.of, err = s.choice(')')
 	return err

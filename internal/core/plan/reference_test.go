@@ -175,9 +175,9 @@ func TestTheReferenceIsWhatTheCodeDoes(t *testing.T) {
 	m, s := reference()
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	line("# Every condition, selection, field and word\n\nThis page is made by a test from the code itself: each example " +
-		"is run on the message below, and the test fails where\nthe page does not say what comes out. What the parts are " +
-		"for is told in [rules.md](rules.md); twenty whole rules are in\n[worked-rules.md](worked-rules.md).\n")
+	line("# Every condition, selection, field and word\n\nThis page is made by a test from the code itself: each " +
+		"example is run on the message below, and the test fails where\nthe page does not say what comes out. What " +
+		"the parts are for is told in [rules.md](rules.md); twenty whole rules are in\n[worked-rules.md](worked-rules.md).\n")
 	line("```\n%s```\nIt lies read in `Gauges/North` of the mailbox `gauges`, with the label `To file`, received on "+
 		"2026-05-12 at 06:02. The\nbook has Tidewatch Instruments (tidewatch.example, in the group Surveyors), and the "+
 		"table `stations` says that ST-03 is\nFerry steps. May.zip holds north/st4.csv and readme.txt; in protocol.pdf "+

@@ -136,16 +136,16 @@ func TestConditionsOnValues(t *testing.T) {
 func TestWrongTestsOfValuesAreSaid(t *testing.T) {
 	for test, problem := range map[string]string{
 		"{value: {name: totel, at least: 1}}":              "reads no value called “totel”",
-		"{value: {name: order, at least: 1}}":              "“order” is no number or amount",
+		"{value: {name: order, at least: 1}}":              "“order” is not a number or amount",
 		"{value: {name: total, at least: much}}":           "“much” is no amount",
 		"{value: {name: weight, at least: 1.234}}":         "say which with decimal",
-		"{value: {name: total, after: 2026-01-01}}":        "“total” is no date",
+		"{value: {name: total, after: 2026-01-01}}":        "“total” is not a date",
 		"{value: {name: due, after: soon}}":                "a day is written as",
-		"{value: {name: total, like: '1*'}}":               "“total” is no text",
-		"{value: {name: total}}":                           "compared with nothing",
+		"{value: {name: total, like: '1*'}}":               "“total” is not text",
+		"{value: {name: total}}":                           "has no comparison",
 		"{value: {at least: 1}}":                           "name",
-		"{value: {name: total, found: true, at least: 1}}": "found stands alone",
-		"{value: {name: due, is: Tuesday}}":                "is no date",
+		"{value: {name: total, found: true, at least: 1}}": "“found” stands alone",
+		"{value: {name: due, is: Tuesday}}":                "is not a date",
 		"{value: []}":                                      "the test is empty",
 	} {
 		r, err := rule.ParseRule([]byte("name: Dues\ncabinet: files\nlook: {mailboxes: all}\nmatch: every message\n" +

@@ -221,7 +221,7 @@ var catalogue = map[Code]entry{
 	},
 	"moved without a file": {
 		tells: "folder time",
-		sentence: "the message lies in “{folder}”, to which the rule moves what it has filed, and came after the backup of " +
+		sentence: "the message is in “{folder}”, to which the rule moves what it has filed, and came after the backup of " +
 			"{time}, from which the records were restored; but no file of it was found in the cabinet",
 		advice: "Release it to file it now, or set it aside if it should not be filed.",
 		cause:  "doubtful",
@@ -235,12 +235,12 @@ var catalogue = map[Code]entry{
 		tells: "time",
 		sentence: "the message came after the backup of {time}, from which the records were restored, so this was perhaps " +
 			"done then",
-		advice: "Look whether it was done. If not, try again; else set it aside.",
+		advice: "Check whether it was done. If not, try again; else set it aside.",
 		cause:  "may be sent",
 	},
 	"in another folder too": {
 		tells:    "path",
-		sentence: "the same message lies in another folder, too, from where it is filed as {path}",
+		sentence: "the same message is in another folder, too, and is filed from there as {path}",
 	},
 	"same content":   {tells: "path", sentence: "a file with the same content is there already: {path}"},
 	"file kept":      {tells: "path", sentence: "a file of that name is there and is kept: {path}"},
@@ -248,16 +248,15 @@ var catalogue = map[Code]entry{
 	"name taken":     {tells: "name", sentence: "the name {name} was taken by another content"},
 	"name taken by no file": {
 		tells:    "name",
-		sentence: "the name {name} was taken by something that is no file, or that cannot be read",
+		sentence: "the name {name} was taken by something that is not a file, or that cannot be read",
 	},
 	"not replaced, not filed here": {
 		tells:    "name",
 		sentence: "the name {name} belongs to a file that Ink Tray did not file, so it was not replaced",
 	},
 	"not replaced, changed": {
-		tells: "name",
-		sentence: "the name {name} belongs to a file that somebody changed since it was filed, so it was not " +
-			"replaced",
+		tells:    "name",
+		sentence: "the name {name} belongs to a file that was changed after it was filed, so it was not replaced",
 	},
 	"not replaced, later": {
 		tells: "name",
@@ -329,7 +328,7 @@ var catalogue = map[Code]entry{
 	},
 	"stays, not filed here": {sentence: "the file stays: it was there before, and Ink Tray did not file it"},
 	"stays, no cabinet":     {sentence: "the file stays: its cabinet was removed"},
-	"stays, changed":        {sentence: "the file stays: somebody changed it since"},
+	"stays, changed":        {sentence: "the file stays: it was changed after it was filed"},
 	"stays, shared":         {sentence: "the file stays: it is the file of another filing too"},
 	"not where filed":       {sentence: "the file is no longer where it was filed"},
 	"cabinet unreadable":    {tells: "problem", sentence: "the cabinet cannot be read now: {problem}"},

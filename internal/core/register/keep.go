@@ -19,7 +19,7 @@ import (
 const kept = "inktray register index 2\n"
 
 // ErrNotKept says that something is no index that this version has written, or not all of one.
-var ErrNotKept = errors.New("this is no index of a register, or not all of one")
+var ErrNotKept = errors.New("this is not an index of a register, or not all of one")
 
 // Bounds of a length that is read, and of what is taken for it in advance, in elements.
 const (

@@ -20,7 +20,7 @@ var (
 
 // ErrBase says what a base address may be.
 var ErrBase = errors.New(
-	`this is no address; it begins with https://, with smb:// or another scheme, with \\server\share, with a drive such as H:\ or with /`)
+	`this is not an address; it begins with https://, with smb:// or another scheme, with \\server\share, with a drive such as H:\ or with /`)
 
 // Check says whether the address is one.
 func (b Base) Check() error {

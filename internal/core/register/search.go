@@ -46,16 +46,16 @@ type Filter struct {
 // Filters are all of them. The words since, before, on, larger and smaller mean
 // what they mean in IMAP SEARCH (RFC 9051, section 6.4.4).
 var Filters = []Filter{
-	{"sender", "stands in the sender's name or address", "sender:tidewatch"},
-	{"subject", "stands in the subject", `subject:"water level"`},
-	{"file", "stands in the file's name", "file:.csv"},
-	{"folder", "stands in the folder's path", "folder:gauges/2026"},
-	{"rule", "stands in the rule's name", "rule:invoices"},
-	{"mailbox", "stands in the mailbox's name", "mailbox:office"},
-	{"machine", "what the machine of the office is called", "machine:north"},
-	{"cabinet", "stands in the cabinet's name", "cabinet:harbour"},
-	{"note", "stands in a note that somebody wrote", "note:signed"},
-	{"inside", "the words stand inside of the file, where its rule keeps them; inside:levy* for words that begin so",
+	{"sender", "is in the sender's name or address", "sender:tidewatch"},
+	{"subject", "is in the subject", `subject:"water level"`},
+	{"file", "is in the file's name", "file:.csv"},
+	{"folder", "is in the folder's path", "folder:gauges/2026"},
+	{"rule", "is in the rule's name", "rule:invoices"},
+	{"mailbox", "is in the mailbox's name", "mailbox:office"},
+	{"machine", "name of the machine of the office", "machine:north"},
+	{"cabinet", "is in the cabinet's name", "cabinet:harbour"},
+	{"note", "is in a note that a person wrote", "note:signed"},
+	{"inside", "words inside the file, if its rule keeps them; inside:levy* for words that begin so",
 		`inside:"oily water"`},
 	{"kind", "the kind of file", "kind:pdf"},
 	{"since", "received on this day or later", "since:2026-05-12"},
@@ -64,8 +64,8 @@ var Filters = []Filter{
 	{"filed", "filed on this day, in this month or year", "filed:2026-05-12"},
 	{"larger", "larger than this", "larger:2MB"},
 	{"smaller", "smaller than this", "smaller:20KB"},
-	{"state", "what became of it: " + strings.Join(States[1:], ", ") + " or all", `state:"taken back"`},
-	{"without", "stands nowhere", "without:draft"},
+	{"state", "by state: " + strings.Join(States[1:], ", ") + " or all", `state:"taken back"`},
+	{"without", "is nowhere", "without:draft"},
 }
 
 // SearchError says what in a search cannot be understood.
@@ -92,7 +92,7 @@ func ParseSearch(text string, zone *time.Location, values ...string) (Search, er
 			continue
 		}
 		if value == "" {
-			return s, &SearchError{fmt.Sprintf("after “%s:” stands what to look for, such as %s", name, example(name))}
+			return s, &SearchError{fmt.Sprintf("write what to look for after “%s:”, such as %s", name, example(name))}
 		}
 		if err := s.add(name, value, zone); err != nil {
 			return s, err

@@ -44,7 +44,7 @@ func TestSearchesAreReadAsPeopleTypeThem(t *testing.T) {
 
 func TestWhatASearchCannotMeanIsSaid(t *testing.T) {
 	for text, want := range map[string]string{
-		"sender:":         "after “sender:” stands what to look for, such as sender:tidewatch",
+		"sender:":         "write what to look for after “sender:”, such as sender:tidewatch",
 		"kind:paper":      "there is no kind “paper”; kinds are pdf,",
 		"since:yesterday": "“since:yesterday”: a day is written as 2026-05-12",
 		"on:2026-13":      "a day is written as",

@@ -25,7 +25,7 @@ func Tell(kind, text string) string {
 	case "filed":
 		return "Filed as " + text + "."
 	case "void":
-		return "The number came to nothing: " + strings.TrimSuffix(text, ".") + "."
+		return "The number was not used: " + strings.TrimSuffix(text, ".") + "."
 	case "taken back":
 		return "The filing was taken back."
 	case "replaced":
@@ -35,16 +35,16 @@ func Tell(kind, text string) string {
 	case "missing":
 		return "The file was not where it was filed."
 	case "changed":
-		return "The file had another content than when it was filed."
+		return "The content of the file was not the same as when it was filed."
 	case "found again":
 		return "The file was there again, unchanged."
 	case "verified":
 		return "Verified: the file was there, unchanged."
 	case "settled":
 		if text == "" {
-			return "That it is missing or changed was accepted."
+			return "A person accepted that it is missing or changed."
 		}
-		return "That it is missing or changed was accepted: " + text + "."
+		return "A person accepted that it is missing or changed: " + text + "."
 	case "corrected":
 		if text == "" { // it was erased
 			return "A value was corrected."
@@ -53,7 +53,7 @@ func Tell(kind, text string) string {
 	case "read again":
 		return "Its values were read again."
 	case "erased":
-		return "What names a person was erased."
+		return "Texts that name a person were erased."
 	}
 	return text
 }

@@ -429,7 +429,7 @@ func (c *compiler) target(p place, r *Rule, at string) Target {
 			"inner folders are those of an archive that is unpacked, and nothing is unpacked here")
 	}
 	if strings.TrimSpace(p.folder) == "" {
-		c.fail(at+".folder", "Mail/<received year>", "it is not said in which folder to file")
+		c.fail(at+".folder", "Mail/<received year>", "the folder to file in is missing")
 		return t
 	}
 	t.Folder = c.pattern(p.folder, pattern.Folder, at+".folder")
@@ -546,7 +546,7 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 	if len(t.Type) > 0 {
 		for _, v := range t.Type {
 			if _, err := path.Match(v, ""); err != nil || !strings.Contains(v, "/") {
-				c.fail(place+".type", "application/pdf", "%q is no media type", v)
+				c.fail(place+".type", "application/pdf", "%q is not a media type", v)
 			}
 		}
 		said = append(said, "of the type "+list(t.Type, "or"))
@@ -638,7 +638,7 @@ func mayBeInvoice(i *mail.Item) bool {
 func electronic(which Electronic) func(r *mail.Read) (why string, fits bool) {
 	return func(r *mail.Read) (string, bool) {
 		if r.Invoice == nil {
-			return "it is no electronic invoice", false
+			return "it is not an electronic invoice", false
 		}
 		if len(r.Invoice.Faults) == 0 {
 			return "electronic invoice " + quote(Short(r.Invoice.Number)) + ", which adds up", which != Wrong
@@ -691,7 +691,7 @@ func (c *compiler) inner(t *InnerText, place string) (inside func(*mail.Read) (s
 		})
 	}
 	if len(said) == 0 {
-		c.fail(place, "", "it is not said what stands inside: contains, contains all or matches is missing")
+		c.fail(place, "", "the text to look for inside is missing: contains, contains all or matches")
 	}
 	return func(r *mail.Read) (string, bool) {
 		var why []string

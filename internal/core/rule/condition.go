@@ -215,16 +215,16 @@ func (c *compiler) address(t *AddressTest, place, preposition, noun string, add 
 	}
 	for _, a := range t.Address {
 		if !strings.Contains(a, "@") {
-			c.fail(place+".address", "", "%q is no address: an @ is missing; for a whole domain use the key domain", a)
+			c.fail(place+".address", "", "%q is not an address: an @ is missing; for a whole domain use the key domain", a)
 		}
 	}
 	for _, d := range t.Domain {
 		if strings.ContainsAny(d, "@ ") {
-			c.fail(place+".domain", d[strings.LastIndexAny(d, "@ ")+1:], "%q is no domain", d)
+			c.fail(place+".domain", d[strings.LastIndexAny(d, "@ ")+1:], "%q is not a domain", d)
 		}
 	}
 	if t.Exactly && len(t.Domain) == 0 {
-		c.fail(place+".exactly", "", "exactly goes with a domain, and there is none")
+		c.fail(place+".exactly", "", "“exactly” needs a domain, and there is none")
 	}
 	one("correspondent", preposition+" "+list(quoteAll(t.Correspondent), "or"), t.Correspondent,
 		func(in *Input, a mail.Address, w string) bool {
@@ -251,7 +251,7 @@ func (c *compiler) address(t *AddressTest, place, preposition, noun string, add 
 	one("detail", preposition+" an address with +"+list(t.Detail, "or +"), t.Detail,
 		func(_ *Input, a mail.Address, w string) bool { return strings.EqualFold(a.Detail(), w) })
 	if t.empty() && before == len(c.problems) {
-		c.fail(place, "", "it is not said who: correspondent, address, domain or name is missing")
+		c.fail(place, "", "the sender is missing: correspondent, address, domain or name")
 	}
 }
 
@@ -388,14 +388,14 @@ func (c *compiler) text(t *TextTest, place, noun string, there *bool, add func(*
 			}})
 	}
 	if any == 0 && there == nil && before == len(c.problems) {
-		c.fail(place, "", "the %s is compared with nothing: contains, is, begins, ends, like or matches is missing", noun)
+		c.fail(place, "", "the %s has no comparison: contains, is, begins, ends, like or matches is missing", noun)
 	}
 }
 
 func (c *compiler) header(t *HeaderTest, place string, add func(*test)) {
 	name := strings.TrimSuffix(strings.TrimSpace(t.Name), ":")
 	if name == "" || strings.ContainsFunc(name, func(r rune) bool { return r <= ' ' || r > '~' || r == ':' }) {
-		c.fail(place+".name", "X-Reference", "%q is no name of a header field", t.Name)
+		c.fail(place+".name", "X-Reference", "%q is not the name of a header field", t.Name)
 		return
 	}
 	noun := "header field " + name
@@ -466,7 +466,7 @@ func (c *compiler) date(t *DateTest, place, noun string, add func(*test), get fu
 			func(at time.Time, in *Input) bool { return at.Before(t.Older.Before(in.Now)) })
 	}
 	if t.After.IsZero() && t.Before.IsZero() && t.Within.IsZero() && t.Older.IsZero() {
-		c.fail(place, "", "the date is compared with nothing: after, before, within or older is missing")
+		c.fail(place, "", "the date has no comparison: after, before, within or older is missing")
 	}
 }
 
@@ -503,7 +503,7 @@ func (c *compiler) folder(folders Names, place string, add func(*test)) {
 			return yes(slices.ContainsFunc(like, func(re *regexp.Regexp) bool { return re.MatchString(f) }))
 		},
 		why: func(in *Input, answer Answer) string {
-			text := "the message lies in " + quote(in.Message.Folder)
+			text := "the message is in " + quote(in.Message.Folder)
 			if answer == No {
 				text += ", not in " + list(quoteAll(folders), "or")
 			}
@@ -656,7 +656,7 @@ func (c *compiler) attachment(t *ItemTest, place string, add func(*test)) {
 			case answer == Unknowable && t.Invoice != "" && unread(items) != "":
 				return unread(items)
 			case answer == Unknowable:
-				return "an attachment is encrypted, broken or without readable text, so nobody knows what is in it"
+				return "an attachment is encrypted, broken or without readable text, so its contents are not known"
 			case len(items) == 0:
 				return "there is no attachment"
 			}

@@ -226,7 +226,7 @@ func (d *decoder) value(n *yaml.Node, v reflect.Value, place string) {
 		if n.Kind == yaml.ScalarNode {
 			into.Every = n.Value == everyMessage
 			if !into.Every {
-				d.fail(n, place, everyMessage, "%q is no condition; write conditions, or the words: every message", n.Value)
+				d.fail(n, place, everyMessage, "%q is not a condition; write conditions, or the words: every message", n.Value)
 			}
 			return
 		}
@@ -239,7 +239,7 @@ func (d *decoder) value(n *yaml.Node, v reflect.Value, place string) {
 		if n.Kind == yaml.ScalarNode {
 			into.Everything = n.Value == "everything"
 			if !into.Everything {
-				d.fail(n, place, "everything", "%q is no list of attachments; write tests, or the word: everything", n.Value)
+				d.fail(n, place, "everything", "%q is not a list of attachments; write tests, or the word: everything", n.Value)
 			}
 			return
 		}
@@ -249,7 +249,7 @@ func (d *decoder) value(n *yaml.Node, v reflect.Value, place string) {
 		if n.Kind == yaml.ScalarNode {
 			into.Leave = n.Value == "leave"
 			if !into.Leave {
-				d.fail(n, place, "leave", "%q is no place; write a folder, or the word: leave", n.Value)
+				d.fail(n, place, "leave", "%q is not a place; write a folder, or the word: leave", n.Value)
 			}
 			return
 		}
@@ -294,13 +294,13 @@ func (d *decoder) value(n *yaml.Node, v reflect.Value, place string) {
 	case reflect.Int:
 		i, err := strconv.Atoi(n.Value)
 		if n.Kind != yaml.ScalarNode || err != nil || i < 0 {
-			d.fail(n, place, "", "a whole number is wanted here")
+			d.fail(n, place, "", "this must be a whole number")
 			return
 		}
 		v.SetInt(int64(i))
 	case reflect.Bool:
 		if n.Kind != yaml.ScalarNode || n.Value != "true" && n.Value != "false" {
-			d.fail(n, place, "", "true or false is wanted here")
+			d.fail(n, place, "", "this must be true or false")
 			return
 		}
 		v.SetBool(n.Value == "true")
@@ -311,7 +311,7 @@ func (d *decoder) value(n *yaml.Node, v reflect.Value, place string) {
 
 func (d *decoder) scalar(n *yaml.Node, place string) bool {
 	if n.Kind != yaml.ScalarNode || n.Tag == "!!null" {
-		d.fail(n, place, "", "a text is wanted here")
+		d.fail(n, place, "", "this must be a text")
 		return false
 	}
 	return true
@@ -320,7 +320,7 @@ func (d *decoder) scalar(n *yaml.Node, place string) bool {
 // object reads a map into a struct by the keys of its tags.
 func (d *decoder) object(n *yaml.Node, v reflect.Value, place string) {
 	if n.Kind != yaml.MappingNode {
-		d.fail(n, place, "", "a map of keys and values is wanted here: %s", strings.Join(keysOf(v.Type()), ", "))
+		d.fail(n, place, "", "this must be a map of keys and values: %s", strings.Join(keysOf(v.Type()), ", "))
 		return
 	}
 	seen := map[string]bool{}

@@ -495,10 +495,10 @@ func (c *Compiled) choose(item *mail.Item, read ReadValue, before int) Choice {
 				problem, locked = item.Inside.Problem, item.Inside.Locked
 			}
 			if problem == "" {
-				return Choice{Entry: i, Hold: Unreadable, Text: "whether the rule takes it cannot be said: " + item.Unseen()}
+				return Choice{Entry: i, Hold: Unreadable, Text: "Ink Tray cannot say whether the rule takes it: " + item.Unseen()}
 			}
 			return Choice{Entry: i, Hold: sealedCause(locked),
-				Text: "whether the rule takes it hangs on the text inside, which cannot be read: " + problem}
+				Text: "whether the rule takes it depends on the text inside, which cannot be read: " + problem}
 		}
 		text := e.reason(item, l)
 		if e.leave {
@@ -543,7 +543,7 @@ func (c *Compiled) Holds(what Caution) bool { return c.holds[what] }
 func (c *Compiled) caution(item *mail.Item) string {
 	switch {
 	case c.holds[ActiveNames] && item.Active:
-		return "a name that a computer acts upon when it is only looked at"
+		return "a name that makes a computer act as soon as a person looks into the folder"
 	case c.holds[Macros] && item.Macros():
 		return "an office file with macros, which are programs"
 	}
@@ -559,7 +559,7 @@ func (c *Compiled) leftUnasked(item *mail.Item, named bool) string {
 	case c.leaves[DetachedSignatures] && item.Detached:
 		return "a detached signature"
 	case c.leaves[ActiveFiles] && item.Active:
-		return "a name that a computer acts upon when it is only looked at"
+		return "a name that makes a computer act as soon as a person looks into the folder"
 	case c.leaves[ForwardedMessages] && (item.Type == "message/rfc822" || item.Type == "message/global") &&
 		item.Sealed == "" && !named:
 		return "a forwarded message; its attachments are looked at instead"

@@ -202,7 +202,7 @@ func (c *compiler) afterwards(r *Rule, out *Compiled) {
 		}
 		if t := s.Tell; t != nil {
 			if len(t.Who) == 0 {
-				c.fail(at+".tell.who", "", "it is not said who is to be told")
+				c.fail(at+".tell.who", "", "the notification is missing")
 			}
 			out.follow = append(out.follow,
 				FollowUp{Kind: DoTell, Words: t.Who, Subject: c.prose(orElse(t.Subject, tellSubject), at+".tell.subject"),
@@ -281,11 +281,11 @@ func (c *compiler) ofMessage(p *pattern.Pattern, place string) {
 		switch {
 		case strings.HasPrefix(u.Field, "file."), u.Field == "archive.stem", strings.HasPrefix(u.Field, "register"),
 			strings.HasPrefix(u.Field, "original."):
-			c.problems = append(c.problems, Problem{Place: place, At: u.Column, Text: fmt.Sprintf("<%s> is of one attachment, "+
-				"and this is about the whole message", u.Field)})
+			c.problems = append(c.problems, Problem{Place: place, At: u.Column, Text: fmt.Sprintf("<%s> belongs to one "+
+				"attachment, but this is about the whole message", u.Field)})
 		case u.Field == "body", u.Field == "header":
-			c.problems = append(c.problems, Problem{Place: place, At: u.Column, Text: fmt.Sprintf("<%s> is not at hand any "+
-				"more when the attachments are filed", u.Field)})
+			c.problems = append(c.problems, Problem{Place: place, At: u.Column, Text: fmt.Sprintf("<%s> is no longer known "+
+				"when the attachments are filed", u.Field)})
 		}
 	}
 }

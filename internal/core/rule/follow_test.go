@@ -65,20 +65,21 @@ func TestFollowUpsAreReadOrderedAndSaid(t *testing.T) {
 
 func TestMistakesInFollowUpsAreToldAtTheirPlace(t *testing.T) {
 	for name, c := range map[string]struct{ steps, place, says string }{
-		"nothing to do":             {"[{}]", "afterwards[0]", "says nothing to do"},
-		"two moves":                 {"[{move: A}, {move: B}]", "afterwards[1].move", "moves the message twice"},
-		"a label no server keeps":   {"[{label: Überfällig}]", "afterwards[0].label", "plain letters"},
-		"a label with a bracket":    {"[{label: \"a(b\"}]", "afterwards[0].label", "plain letters"},
-		"a system flag as a label":  {"[{label: \"\\\\Seen\"}]", "afterwards[0].label", "write mark"},
-		"on and off":                {"[{label: Filed}, {remove label: Filed}]", "afterwards[1].remove label", "wants both"},
-		"read and unread":           {"[{mark: [read, unread]}]", "afterwards[0].mark", "wants both"},
-		"an unknown mark":           {"[{mark: red}]", "afterwards[0].mark", "not known here"},
-		"nobody told":               {"[{tell: {who: []}}]", "afterwards[0].tell.who", "who is to be told"},
-		"a field of one attachment": {"[{reply: {text: <file.stem>}}]", "afterwards[0].reply.text", "of one attachment"},
-		"a field that is gone":      {"[{reply: {text: <body>}}]", "afterwards[0].reply.text", "not at hand"},
-		"an unknown field":          {"[{tell: {who: X, subject: <sendr.name>}}]", "afterwards[0].tell.subject", "no field"},
-		"a list as a folder":        {"[{move: <filed.list>}]", "afterwards[0].move", "for texts"},
-		"a reply without a text":    {"[{reply: {subject: x}}]", "afterwards[0].reply", "\"text\" is missing"},
+		"nothing to do":            {"[{}]", "afterwards[0]", "says nothing to do"},
+		"two moves":                {"[{move: A}, {move: B}]", "afterwards[1].move", "moves the message twice"},
+		"a label no server keeps":  {"[{label: Überfällig}]", "afterwards[0].label", "plain letters"},
+		"a label with a bracket":   {"[{label: \"a(b\"}]", "afterwards[0].label", "plain letters"},
+		"a system flag as a label": {"[{label: \"\\\\Seen\"}]", "afterwards[0].label", "write mark"},
+		"on and off":               {"[{label: Filed}, {remove label: Filed}]", "afterwards[1].remove label", "wants both"},
+		"read and unread":          {"[{mark: [read, unread]}]", "afterwards[0].mark", "wants both"},
+		"an unknown mark":          {"[{mark: red}]", "afterwards[0].mark", "not known here"},
+		"nobody told":              {"[{tell: {who: []}}]", "afterwards[0].tell.who", "the notification is missing"},
+		"a field of one attachment": {"[{reply: {text: <file.stem>}}]", "afterwards[0].reply.text",
+			"belongs to one attachment"},
+		"a field that is gone":   {"[{reply: {text: <body>}}]", "afterwards[0].reply.text", "no longer known"},
+		"an unknown field":       {"[{tell: {who: X, subject: <sendr.name>}}]", "afterwards[0].tell.subject", "no field"},
+		"a list as a folder":     {"[{move: <filed.list>}]", "afterwards[0].move", "for texts"},
+		"a reply without a text": {"[{reply: {subject: x}}]", "afterwards[0].reply", "\"text\" is missing"},
 	} {
 		head, _, _ := strings.Cut(withSteps, "afterwards:")
 		r, err := ParseRule([]byte(head + "afterwards: " + c.steps))

@@ -38,7 +38,7 @@ func (t *TopicTest) Confident() float64 {
 // nor surely not cannot be known, and so waits for a person.
 func (c *compiler) topic(t *TopicTest, place string, add func(*test)) {
 	if len(t.Is) == 0 {
-		c.fail(place+".is", "", "it is not said which topic")
+		c.fail(place+".is", "", "the topic is missing")
 		return
 	}
 	confidence := t.Confident()
@@ -182,7 +182,7 @@ func (in *Input) proof() string {
 	case p == nil:
 		return "whether the sender is verified was not looked into yet"
 	case p.Unknown:
-		return "it cannot be found out now whether the sender is verified: " + p.Text
+		return "Ink Tray cannot find out now whether the sender is verified: " + p.Text
 	case p.Proven:
 		return "the sender is verified: " + p.Text
 	default:

@@ -88,9 +88,9 @@ func TestMoreConditions(t *testing.T) {
 		"{header: {name: X-Missing, there: true}}":               "no: there is no header field X-Missing",
 		"{header: {name: X-Missing, there: false}}":              "yes",
 		"{header: {name: X-Station, matches: '^N'}}":             "yes",
-		"{folder: Gauges/North}":                                 "yes: the message lies in “Gauges/North”",
+		"{folder: Gauges/North}":                                 "yes: the message is in “Gauges/North”",
 		"{folder: [archive, 'gauges/*']}":                        "yes",
-		"{folder: Gauges}":                                       "no: the message lies in “Gauges/North”, not in “Gauges”",
+		"{folder: Gauges}":                                       "no: the message is in “Gauges/North”, not in “Gauges”",
 		"{received: {older: 1 month}}":                           "yes: received on 2026-05-12, more than 1 month ago",
 		"{received: {older: 1 year}}":                            "no: received on 2026-05-12, not more than 1 year ago",
 		"{received: {within: 1 year}}":                           "yes",
@@ -171,8 +171,8 @@ func TestARuleThatCanNeverMatchIsTold(t *testing.T) {
 		"{all: [{subject: {is: a}}, {subject: {is: b}}]}": "a subject cannot be " +
 			"“a” and “b”",
 		"{all: [{subject: {is: [a, b]}}, {subject: {is: B}}]}": "",
-		"{all: [{sender: {domain: marram.example}}, {sender: {domain: tidewatch.example}}]}": "a sender is not at " +
-			"marram.example and at tidewatch.example at once",
+		"{all: [{sender: {domain: marram.example}}, {sender: {domain: tidewatch.example}}]}": "a sender cannot be at " +
+			"marram.example and at tidewatch.example at the same time",
 		"{all: [{sender: {domain: tidewatch.example}}, {sender: {address: x@n.tidewatch.example}}]}": "",
 		"{received: {after: 2026-05-12, before: 2026-05-12}}": "no message is " +
 			"received on or after 2026-05-12 and before 2026-05-12",
@@ -213,7 +213,7 @@ func TestTextInsideIsComparedAndTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := Compile(empty, 0, nil); err == nil ||
-		!strings.Contains(err.Error(), "it is not said what stands inside") {
+		!strings.Contains(err.Error(), "the text to look for inside is missing") {
 		t.Errorf("a text that is compared with nothing: %v", err)
 	}
 	m := message("From: a@b.example\nSubject: x\nContent-Type: multipart/mixed; "+

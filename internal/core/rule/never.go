@@ -181,7 +181,7 @@ func (d *demands) judge(place string, say func(place, format string, args ...any
 	for i := range d.domains {
 		for k := range d.domains[:i] {
 			if !overlap(d.domains[i], d.domains[k], within) {
-				say(place+".sender", "a sender is not at %s and at %s at once", list(d.domains[k], "or"),
+				say(place+".sender", "a sender cannot be at %s and at %s at the same time", list(d.domains[k], "or"),
 					list(d.domains[i], "or"))
 			}
 		}

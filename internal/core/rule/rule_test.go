@@ -100,7 +100,7 @@ func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 		{"key twice", "    then: continue", "    then: continue\n    then: stop", "rules[0].then", "twice", ""},
 		{"map wanted", "sender: {domain: tidewatch.example}", "sender: tidewatch.example", "rules[0].match.all[0].sender",
 			"a map of keys", ""},
-		{"text wanted", "name: Tide gauge readings", "name: [a]", "rules[0].name", "a text is wanted", ""},
+		{"text wanted", "name: Tide gauge readings", "name: [a]", "rules[0].name", "this must be a text", ""},
 		{"not for all messages by accident", "match:\n", "match: every mesage\n    old:\n", "rules[0].match", "every message",
 			"every message"},
 		{"broken YAML", "rest: leave", "rest: [leave", "", "cannot be read", ""},
@@ -132,16 +132,16 @@ func TestCompileChecksWhatTheDocumentCannot(t *testing.T) {
 			"attachments[1].inner folders", "nothing is unpacked"},
 		{"the same copy twice", "    then: continue", "    copies: [{as: eml}, {as: eml}]", "copies[1].as", "twice"},
 		{"a header without a name", "subject: {begins: Draft}", "header: {name: 'no name', is: x}", "unless[0].header.name",
-			"no name of a header field"},
+			"not the name of a header field"},
 		{"bad expression", "begins: Draft", "matches: '('", "unless[0].subject.matches", "regular expression"},
-		{"nothing compared", "begins: Draft", "", "unless[0].subject", "compared with nothing"},
+		{"nothing compared", "begins: Draft", "", "unless[0].subject", "has no comparison"},
 		{"not a domain", "domain: tidewatch.example", "domain: oda@tidewatch.example", "match.all[0].sender.domain",
-			"is no domain"},
+			"is not a domain"},
 		{"not an address", "domain: tidewatch.example", "address: tidewatch.example", "match.all[0].sender.address",
 			"an @ is missing"},
 		{"empty group", "match:\n      all:", "match:\n      any: []\n      all:", "match.any", "empty"},
 		{"no folder", "        folder: Gauges/<received year>/<received month> <received month name>/<sender.domain>\n", "",
-			"attachments[1].folder", "in which folder"},
+			"attachments[1].folder", "the folder to file in is missing"},
 		{"unknown zone", "    then: continue", "    time zone: Europe/Brackwater", "time zone", "no time zone"},
 	} {
 		document := strings.Replace(tideGauges, c.old, c.new, 1)
@@ -275,7 +275,7 @@ func TestChoose(t *testing.T) {
 			"inline picture, 4 KB, under 20 KB"},
 		{mail.Item{Name: "photo.png", Kind: mail.Picture, Inline: true, Size: 400_000}, true, "the rest is left"},
 		{mail.Item{Name: "smime.p7s", Detached: true}, true, "detached signature"},
-		{mail.Item{Name: "x.csv.lnk", Active: true}, true, "acts upon"},
+		{mail.Item{Name: "x.csv.lnk", Active: true}, true, "makes a computer act"},
 	} {
 		if got := c.Choose(&k.item, nil); got.Leave != k.leave || !strings.Contains(got.Text, k.says) {
 			t.Errorf("%s: leave=%v, %q; want leave=%v, ...%q...", k.item.Name, got.Leave, got.Text, k.leave, k.says)

@@ -146,7 +146,7 @@ func (c *compiler) valueTest(t *ValueTest, index int, place string) (checks []va
 	}
 	if len(t.Like) > 0 {
 		if of.Type != value.Text {
-			c.fail(place+".like", "", "“%s” is no text; like compares texts", of.Name)
+			c.fail(place+".like", "", "“%s” is not text; like compares texts", of.Name)
 		}
 		var like []*regexp.Regexp
 		for _, l := range t.Like {
@@ -158,15 +158,15 @@ func (c *compiler) valueTest(t *ValueTest, index int, place string) (checks []va
 	}
 	switch {
 	case t.Found != nil && len(checks) > 0:
-		c.fail(place+".found", "", "found stands alone: what is compared has to be found in any case")
+		c.fail(place+".found", "", "“found” stands alone: a comparison needs a found value in any case")
 	case t.Found != nil:
 		want := *t.Found
 		checks = []valueCheck{{of: index, fits: func(string) bool { return want }, none: !want}}
 		return checks, map[bool]string{true: "in which a value is found: ", false: "in which no value is found: "}[want] +
 			of.Name
 	case len(checks) == 0 && before == len(c.problems):
-		c.fail(place, "", "“%s” is compared with nothing: found, is, like, at least, at most, more than, less than, after "+
-			"or before is missing", of.Name)
+		c.fail(place, "", "“%s” has no comparison: found, is, like, at least, at most, more than, less than, after or "+
+			"before is missing", of.Name)
 	}
 	return checks, "whose " + of.Name + " is " + list(said, "and")
 }
@@ -187,7 +187,7 @@ func (c *compiler) numbers(t *ValueTest, of *Value, place string, add func(strin
 		}
 		at := place + "." + one.key
 		if of.Type != value.Number && of.Type != value.Amount {
-			c.fail(at, "", "“%s” is no number or amount; %s compares those", of.Name, one.key)
+			c.fail(at, "", "“%s” is not a number or amount; %s compares those", of.Name, one.key)
 			continue
 		}
 		want, currency, ok := c.number(one.than, of, at)
@@ -228,7 +228,7 @@ func (c *compiler) days(t *ValueTest, of *Value, place string, add func(string, 
 			continue
 		}
 		if of.Type != value.Date {
-			c.fail(place+"."+one.key, "", "“%s” is no date; %s compares dates", of.Name, one.key)
+			c.fail(place+"."+one.key, "", "“%s” is not a date; %s compares dates", of.Name, one.key)
 		}
 		day := one.day.String()
 		add(one.says+day, func(text string) bool { return one.holds(text, day) })

@@ -45,7 +45,7 @@ func mended(err *error) {
 func decoded(r io.ReadSeeker) (*image.Gray, error) {
 	size, format, err := image.DecodeConfig(r)
 	if err != nil {
-		return nil, problem("it is no picture that is known here")
+		return nil, problem("it is not a picture that is known here")
 	}
 	if err := fits(size); err != nil {
 		return nil, err
@@ -63,7 +63,7 @@ func decoded(r io.ReadSeeker) (*image.Gray, error) {
 
 func fits(size image.Config) error {
 	if size.Width < 1 || size.Height < 1 || size.Width > mostPixels/size.Height {
-		return problem("it has %d × %d pixels, which is more than is read", size.Width, size.Height)
+		return problem("it has %d × %d pixels, which is more than Ink Tray reads", size.Width, size.Height)
 	}
 	return nil
 }

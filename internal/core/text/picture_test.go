@@ -111,7 +111,7 @@ func TestCodesOfOtherFiles(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, file := range []struct{ is, wrong string }{{"", ""}, {"a,b\n1,2\n", ""}, {"%PDF-1.4 broken", "broken"},
-		{"\x89PNG\r\n\x1a\nbroken", "no picture"}, {large.String(), "more than is read"}} {
+		{"\x89PNG\r\n\x1a\nbroken", "not a picture"}, {large.String(), "more than Ink Tray reads"}} {
 		all, left, err := Codes(strings.NewReader(file.is), int64(len(file.is)), CodeRequest{Pages: 10})
 		if len(all) > 0 || left > 0 || (err != nil) != (file.wrong != "") ||
 			err != nil && !strings.Contains(err.Error(), file.wrong) {

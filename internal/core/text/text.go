@@ -119,13 +119,13 @@ func read(r io.ReaderAt, size int64, of Request, found *Found) (text string, err
 		if ext == ".docx" || ext == ".xlsx" || ext == ".pptx" || ext == ".docm" || ext == ".xlsm" || ext == ".pptm" {
 			return "", errLocked // such a file is wrapped into a compound file (MS-OFFCRYPTO)
 		}
-		return "", problem("it is in an old office format, which is not read here")
+		return "", problem("it is in an old office format, which Ink Tray does not read")
 	case bytes.HasPrefix(head, []byte(`{\rtf`)):
-		return "", problem("it is in RTF, which is not read here")
+		return "", problem("it is in RTF, which Ink Tray does not read")
 	case Picture(head):
 		return "", problem("it is a picture, and perhaps a scan")
 	case ext == ".pdf" || of.Type == "application/pdf":
-		return "", problem("it is no PDF, though its name says so")
+		return "", problem("it is not a PDF, though its name says so")
 	default:
 		if err := found.electronic(io.NewSectionReader(r, 0, size), head); err != nil {
 			return "", err
@@ -203,7 +203,7 @@ func plain(r io.Reader, ext, mediaType string) (string, error) {
 		}
 		return string(utf16.Decode(units)), nil
 	case bytes.IndexByte(data, 0) >= 0:
-		return "", problem("it is no text, though its name says so")
+		return "", problem("it is not text, though its name says so")
 	}
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
 	text := mail.ConvertText(data, "")

@@ -326,7 +326,7 @@ func TestHostileMailIsJudgedLikeAny(t *testing.T) {
 		}
 		for _, v := range f.weighed(nil) {
 			if math.IsNaN(float64(v)) {
-				t.Fatalf("%.20q: a feature is no number", m.Text)
+				t.Fatalf("%.20q: a feature is not a number", m.Text)
 			}
 		}
 		learned.Why(&m, 5)

@@ -174,7 +174,7 @@ func (o *opener) smime() error {
 	p, err := pkcs7.Parse(data)
 	if errors.Is(err, pkcs7.ErrUnsupportedContentType) ||
 		bytes.Contains(data[:min(len(data), 64)], []byte{0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x03}) {
-		return &Error{Problem: "it is encrypted (S/MIME), so nobody can look into it here", Encrypted: true}
+		return &Error{Problem: "it is encrypted (S/MIME), so Ink Tray cannot read it", Encrypted: true}
 	}
 	if err != nil {
 		return broken("signed mail", err)

@@ -70,7 +70,7 @@ func (o *opener) tnefStream(data []byte, depth int) error {
 		f := &files[i]
 		if f.nested != nil {
 			if depth >= 8 {
-				return &Error{Problem: "messages lie more than 8 deep in it", Limit: true}
+				return &Error{Problem: "messages are nested more than 8 deep in it", Limit: true}
 			}
 			if err := o.tnefStream(f.nested, depth+1); err != nil {
 				return err

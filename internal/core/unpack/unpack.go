@@ -169,9 +169,9 @@ func Open(src io.ReaderAt, size int64, r Request, visit Visit) error {
 	case isTar(first):
 		return o.tar(stream())
 	case strings.Contains(r.Type, "tnef") || strings.EqualFold(r.Name, "winmail.dat"):
-		return &Error{Problem: "it is no winmail.dat, though it says so"}
+		return &Error{Problem: "it is not a winmail.dat, though it says so"}
 	}
-	return &Error{Problem: "it is no archive that can be opened here, though its name says that it is one"}
+	return &Error{Problem: "it is not an archive that can be opened here, though its name says that it is one"}
 }
 
 type opener struct {

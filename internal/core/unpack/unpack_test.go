@@ -192,7 +192,7 @@ func TestTrapsStopAtTheirLimits(t *testing.T) {
 		{"too large", zipOf(t, "a", strings.Repeat("x", 1001)), Request{Limits: Limits{Octets: 1000}}, "larger than", true},
 		{"too many files", zipOf(t, many...), Request{Limits: Limits{Entries: 50}}, "more than 50 files", true},
 		{"nothing", nil, Request{}, "empty", false},
-		{"no archive", []byte("hello, this is text"), Request{Name: "x.zip"}, "no archive", false},
+		{"not an archive", []byte("hello, this is text"), Request{Name: "x.zip"}, "not an archive", false},
 		{"cut", zipOf(t, "a", "x")[:40], Request{}, "broken", false},
 		{"cut stream", packed(t, bytes.Repeat([]byte("levels "), 100), gz)[:30], Request{}, "broken", false},
 	} {
@@ -278,7 +278,7 @@ func TestWinmailIsOpened(t *testing.T) {
 		_, _ = opened(t, data[:n], Request{Type: "application/ms-tnef"})
 	}
 	if _, err := opened(t, []byte("no tnef at all"), Request{Name: "winmail.dat"}); err == nil ||
-		!strings.Contains(err.Error(), "no winmail.dat") {
+		!strings.Contains(err.Error(), "not a winmail.dat") {
 		t.Errorf("what is none: %v", err)
 	}
 }

@@ -45,7 +45,7 @@ func dateWords(file string) (months map[string]time.Month, besides map[string]bo
 
 // date reads a day.
 func date(text, order string) (string, error) {
-	no := func(why string) (string, error) { return "", fmt.Errorf("“%s” is no date%s", text, why) }
+	no := func(why string) (string, error) { return "", fmt.Errorf("“%s” is not a date%s", text, why) }
 	parts := strings.FieldsFunc(strings.ToLower(text), func(r rune) bool {
 		return unicode.IsSpace(r) || strings.ContainsRune("./-,‐‑–年月日", r)
 	})

@@ -106,7 +106,7 @@ const mostDigits = 30
 // number reads a number as people write one: with groups of three digits, a sign on either side, or in brackets for
 // less than nothing.
 func number(text, decimal string) (string, error) {
-	no := func(why string) (string, error) { return "", fmt.Errorf("“%s” is no number%s", text, why) }
+	no := func(why string) (string, error) { return "", fmt.Errorf("“%s” is not a number%s", text, why) }
 	s := strings.Map(func(r rune) rune {
 		switch {
 		case r == '−' || r == '–':
@@ -146,7 +146,7 @@ func number(text, decimal string) (string, error) {
 		return no("")
 	}
 	if !grouped(parts) {
-		return no(": its groups of digits are not of three")
+		return no(": its groups of digits do not have three digits each")
 	}
 	digits := strings.Join(parts, "")
 	if strings.Trim(digits+fraction, "0123456789") != "" {
@@ -154,7 +154,7 @@ func number(text, decimal string) (string, error) {
 	}
 	digits = cmp.Or(strings.TrimLeft(digits, "0"), "0")
 	if len(digits)+len(fraction) > mostDigits { // as it is kept, so that it can be read again
-		return no(": it has more digits than are read")
+		return no(": it has more digits than Ink Tray reads")
 	}
 	if fraction != "" {
 		digits += "." + fraction
@@ -203,8 +203,8 @@ func decimalIn(s, decimal string) (point, problem string) {
 		case decimal != "":
 			return "", ""
 		}
-		return "", fmt.Sprintf(" that is clear: the %s can part thousands or a fraction; say which with decimal: comma or "+
-			"point", map[byte]string{'.': "point", ',': "comma"}[s[at]])
+		return "", fmt.Sprintf(" that is clear: the %s can separate thousands or decimals; say which with decimal: comma "+
+			"or point", map[byte]string{'.': "point", ',': "comma"}[s[at]])
 	}
 	return s[at : at+1], ""
 }
@@ -239,7 +239,7 @@ func amount(text string, f Format) (string, error) {
 			sign = iso.String()
 		}
 		if sign == "" && (unit == "" || len([]rune(around)) > 3) {
-			return "", fmt.Errorf("“%s” is no amount of a known currency", text)
+			return "", fmt.Errorf("“%s” is not an amount of a known currency", text)
 		}
 		unit = cmp.Or(sign, unit) // such as $ and kr, which several have
 	}

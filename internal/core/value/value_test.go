@@ -25,8 +25,8 @@ func TestValuesAreReadAsPeopleWriteThem(t *testing.T) {
 		{Number, "12.5", Format{}, "12.5"},
 		{Number, "0,125", Format{}, "0.125"},
 		{Number, "1.234.567", Format{}, "1234567"},
-		{Number, "1.234", Format{}, "!the point can part thousands or a fraction"},
-		{Number, "1,234", Format{}, "!the comma can part"},
+		{Number, "1.234", Format{}, "!the point can separate thousands or decimals"},
+		{Number, "1,234", Format{}, "!the comma can separate"},
 		{Number, "1.234", comma, "1234"},
 		{Number, "1.234", point, "1.234"},
 		{Number, "1,234", comma, "1.234"},
@@ -37,18 +37,18 @@ func TestValuesAreReadAsPeopleWriteThem(t *testing.T) {
 		{Number, "1180.50", comma, "1180.50"},
 		{Number, "12,5", point, "12.5"},
 		{Text, "a\x1fb\x1ec\x00\xff", Format{}, "abc"},
-		{Number, "12.34.5", Format{}, "!not of three"},
+		{Number, "12.34.5", Format{}, "!do not have three"},
 		{Number, "-5", Format{}, "-5"},
 		{Number, "5,20-", comma, "-5.20"},
 		{Number, "(1,200.00)", point, "-1200.00"},
 		{Number, "−0", Format{}, "0"},
 		{Number, ",5", comma, "0.5"},
 		{Number, "007", Format{}, "7"},
-		{Number, "--5", Format{}, "!is no number"},
-		{Number, "5 apples", Format{}, "!is no number"},
-		{Number, ".", Format{}, "!is no number"},
-		{Number, "1..2", Format{}, "!is no number"},
-		{Number, "1e9", Format{}, "!is no number"},
+		{Number, "--5", Format{}, "!is not a number"},
+		{Number, "5 apples", Format{}, "!is not a number"},
+		{Number, ".", Format{}, "!is not a number"},
+		{Number, "1..2", Format{}, "!is not a number"},
+		{Number, "1e9", Format{}, "!is not a number"},
 		{Number, strings.Repeat("9", 31), Format{}, "!more digits"},
 		{Amount, "1.180,50 €", Format{}, "1180.50 EUR"},
 		{Amount, "EUR 1.180,50", Format{}, "1180.50 EUR"},
@@ -62,8 +62,8 @@ func TestValuesAreReadAsPeopleWriteThem(t *testing.T) {
 		{Amount, "99.90", Format{}, "99.90"},
 		{Amount, "99.90", us, "99.90 USD"},
 		{Amount, "(99.90) EUR", Format{}, "-99.90 EUR"},
-		{Amount, "12 tons of gravel", us, "!is no number"},
-		{Amount, "none", Format{}, "!is no number"},
+		{Amount, "12 tons of gravel", us, "!is not a number"},
+		{Amount, "none", Format{}, "!there is no number"},
 		{Amount, "12 tons", us, "!known currency"},
 		{Date, "2026-11-30", us, "2026-11-30"},
 		{Date, "30.11.2026", Format{}, "2026-11-30"},
@@ -80,9 +80,9 @@ func TestValuesAreReadAsPeopleWriteThem(t *testing.T) {
 		{Date, "1.1.99", Format{}, "1999-01-01"},
 		{Date, "31.2.2026", Format{}, "!that month has no day 31"},
 		{Date, "29.02.2028", Format{}, "2028-02-29"},
-		{Date, "tomorrow", Format{}, "!is no date"},
-		{Date, "1.2", Format{}, "!is no date"},
-		{Date, "00.00.0000", Format{}, "!is no date"},
+		{Date, "tomorrow", Format{}, "!is not a date"},
+		{Date, "1.2", Format{}, "!is not a date"},
+		{Date, "00.00.0000", Format{}, "!is not a date"},
 		{YesNo, "Ja", Format{}, "yes"},
 		{YesNo, "NO", Format{}, "no"},
 		{YesNo, "perhaps", Format{}, "!neither yes nor no"},
@@ -173,7 +173,7 @@ func TestTotalsAreExact(t *testing.T) {
 		t.Errorf("the large total is %s", got)
 	}
 	if large.Add("much", 1) || large.Add("", 1) {
-		t.Error("what is no number was added")
+		t.Error("what is not a number was added")
 	}
 }
 

@@ -78,7 +78,7 @@ func (t *Terms) client() (*http.Client, error) {
 func secure(address string) error {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" {
-		return fmt.Errorf("%q is no address", address)
+		return fmt.Errorf("%q is not an address", address)
 	}
 	if u.Scheme == "https" || u.Scheme == "http" &&
 		(u.Hostname() == "127.0.0.1" || u.Hostname() == "localhost" || u.Hostname() == "::1") {

@@ -86,7 +86,7 @@ func Check(ctx context.Context, c Config) []source.Check {
 		push.Detail = "the server announces new mail in every folder at once (IDLE, NOTIFY)"
 	}
 	if !s.Pushes() {
-		push.Detail = "the server cannot announce new mail; the mailbox is looked into at the interval"
+		push.Detail = "the server cannot announce new mail; Ink Tray checks the mailbox at the interval"
 	}
 	return append(checks, push)
 }

@@ -304,13 +304,13 @@ func TestGuardSeparatesLiteralsFromLines(t *testing.T) {
 		in   string
 		want error
 	}{
-		"parentheses in a literal":    {"* 1 FETCH (BODY[] {300}\r\n" + strings.Repeat("(", 300) + ")\r\n", nil},
-		"parentheses in quotes":       {`* 1 FETCH ("` + strings.Repeat("(", 300) + "\")\r\n", nil},
-		"an escaped quote":            {`* 1 FETCH ("\"` + strings.Repeat("(", 300) + "\")\r\n", nil},
-		"too deep":                    {"* 1 FETCH " + strings.Repeat("(", 101), errHostile},
-		"too deep after a literal":    {"* 1 FETCH (X {3}\r\nabc" + strings.Repeat("(", 101), errHostile},
-		"lines begin at no depth":     {strings.Repeat("* 1 FETCH (((((((\r\n", 50), nil},
-		"a literal that is no number": {"* 1 FETCH {x}\r\n" + strings.Repeat("(", 101), errHostile},
+		"parentheses in a literal":       {"* 1 FETCH (BODY[] {300}\r\n" + strings.Repeat("(", 300) + ")\r\n", nil},
+		"parentheses in quotes":          {`* 1 FETCH ("` + strings.Repeat("(", 300) + "\")\r\n", nil},
+		"an escaped quote":               {`* 1 FETCH ("\"` + strings.Repeat("(", 300) + "\")\r\n", nil},
+		"too deep":                       {"* 1 FETCH " + strings.Repeat("(", 101), errHostile},
+		"too deep after a literal":       {"* 1 FETCH (X {3}\r\nabc" + strings.Repeat("(", 101), errHostile},
+		"lines begin at no depth":        {strings.Repeat("* 1 FETCH (((((((\r\n", 50), nil},
+		"a literal that is not a number": {"* 1 FETCH {x}\r\n" + strings.Repeat("(", 101), errHostile},
 	} {
 		for _, step := range []int{1, 7, 4096} {
 			g := &guard{number: -1}

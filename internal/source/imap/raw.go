@@ -297,7 +297,7 @@ const (
 
 func unlikely(problem string) error {
 	return &source.Error{Step: source.Folders, Problem: problem,
-		Advice: "Ask whoever runs the mail server. The other folders are looked into meanwhile."}
+		Advice: "Ask the administrator of the mail server. Ink Tray checks the other folders meanwhile."}
 }
 
 // numbersIn lists the numbers of a set from one number to another. A server can name four billion of them in a few
@@ -308,7 +308,7 @@ func numbersIn(set imaplib.NumSet, from, to uint32, most int) ([]uint32, error) 
 	for _, r := range ranges {
 		first, last := min(r.Start, r.Stop), max(r.Start, r.Stop)
 		if first == 0 { // "*"
-			return nil, unlikely("the server answers a search with “*”, which is no number")
+			return nil, unlikely("the server answers a search with “*”, which is not a number")
 		}
 		low, high := max(uint32(first), from), min(uint32(last), to)
 		if low > high {

@@ -113,15 +113,15 @@ func (s *Session) lost(step source.Step, doing string, err error) error {
 	e := &source.Error{Step: step, Problem: fmt.Sprintf("%s: the server refuses (%s)", doing, answer.Text), Err: err}
 	switch answer.Code {
 	case imaplib.ResponseCodeOverQuota:
-		e.Problem, e.Advice = fmt.Sprintf("%s: the mailbox is full (%s)", doing, answer.Text), "Make room in the mailbox, "+
-			"or have it enlarged; then try again."
+		e.Problem, e.Advice = fmt.Sprintf("%s: the mailbox is full (%s)", doing, answer.Text), "Free some space in the "+
+			"mailbox, or ask for more; then try again."
 	case imaplib.ResponseCodeLimit, imaplib.ResponseCodeUnavailable, imaplib.ResponseCodeInUse,
 		imaplib.ResponseCodeServerBug, "THROTTLED":
 		e.Step, e.Problem, e.Advice = source.Connection, fmt.Sprintf("%s: the server asks to wait (%s)", doing, answer.Text),
 			"Ink Tray waits and goes on by itself."
 		e.Slow, e.After = slowDown(answer)
 	case imaplib.ResponseCodeNoPerm:
-		e.Advice = "Have the rights on this folder extended on the mail server."
+		e.Advice = "Ask the administrator of the mail server for more rights on this folder."
 	}
 	return e
 }
@@ -551,7 +551,7 @@ func sectionOf(item string) (*imaplib.FetchItemBodySection, error) {
 	for _, n := range strings.FieldsFunc(item, func(r rune) bool { return r == '.' || r == '/' }) {
 		number, err := strconv.Atoi(n)
 		if err != nil {
-			return nil, fmt.Errorf("%q is no part of a message", item)
+			return nil, fmt.Errorf("%q is not part of a message", item)
 		}
 		section.Part = append(section.Part, number)
 	}

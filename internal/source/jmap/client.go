@@ -132,7 +132,8 @@ func (cl *client) transport(to *url.URL, quiet time.Duration) (*http.Transport, 
 	if to.Scheme != cl.base.Scheme || to.Host != cl.base.Host {
 		if to.Scheme != "https" || to.Hostname() == "" {
 			return nil, &source.Error{Step: source.Encryption, Problem: fmt.Sprintf("the server at %s leads to %s, which "+
-				"is not encrypted", cl.config.Address(), to.Redacted()), Advice: "Ask whoever runs the server.", Lasting: true}
+				"is not encrypted", cl.config.Address(), to.Redacted()), Advice: "Ask the administrator of the " +
+				"server.", Lasting: true}
 		}
 		server.Host, server.Port, server.Encryption, server.Pinned = to.Hostname(), 443, reach.TLS, ""
 		if to.Port() != "" {
@@ -475,10 +476,10 @@ func (cl *client) explain(step source.Step, doing string, err error) error {
 			e.Step, e.Advice = source.Connection, waits
 			e.Problem = fmt.Sprintf("%s: the server asks to wait (%v)", doing, method)
 		case "overQuota":
-			e.Problem, e.Advice = fmt.Sprintf("%s: the mailbox is full (%v)", doing, method), "Make room in the mailbox, or "+
-				"have it enlarged; then try again."
+			e.Problem, e.Advice = fmt.Sprintf("%s: the mailbox is full (%v)", doing, method), "Free some space in the "+
+				"mailbox, or ask for more; then try again."
 		case "forbidden", "accountReadOnly":
-			e.Advice = "Have the rights on this folder extended on the mail server."
+			e.Advice = "Ask the administrator of the mail server for more rights on this folder."
 		}
 	case errors.Is(err, errTooMuch):
 		e.Problem = fmt.Sprintf("%s: the server's answer has more than %d MB", doing, maxAnswer>>20)
@@ -489,7 +490,7 @@ func (cl *client) explain(step source.Step, doing string, err error) error {
 func (cl *client) explainRefusal(e *source.Error, r *refusal, doing string) {
 	switch {
 	case r.status == http.StatusUnauthorized && cl.config.Token != "" && cl.session.API != "":
-		e.Problem, e.Advice = doing+": the server takes the token no longer", "Ink Tray gets another by itself."
+		e.Problem, e.Advice = doing+": the server no longer accepts the token", "Ink Tray gets another by itself."
 	case r.status == http.StatusUnauthorized:
 		what, advice := "its password", "Check both; some providers want a password made for programs."
 		if cl.config.Token != "" {
@@ -500,7 +501,7 @@ func (cl *client) explainRefusal(e *source.Error, r *refusal, doing string) {
 		e.Problem = fmt.Sprintf("the server refuses the name %q or %s", cl.config.Username, what)
 	case r.status == http.StatusForbidden:
 		e.Step, e.Lasting, e.Problem = source.SignIn, true, fmt.Sprintf("%s: the server does not allow it (%v)", doing, r)
-		e.Advice = "Ask whoever runs the mail server whether this account may use JMAP."
+		e.Advice = "Ask the administrator of the mail server whether this account may use JMAP."
 	case r.status == http.StatusNotFound:
 		e.Lasting, e.Problem = true, fmt.Sprintf("%s: the server at %s has nothing there (%v)", doing, cl.config.Address(), r)
 		e.Advice = "Check the host, or read the mailbox over IMAP."

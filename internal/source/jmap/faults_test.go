@@ -394,7 +394,7 @@ func TestATokenThatRunsOutIsNoRefusedConsent(t *testing.T) {
 	good = false
 	var e *source.Error
 	if _, err := s.Open(t.Context(), "INBOX"); !errors.As(err, &e) || e.Lasting || errors.Is(err, reach.ErrToken) ||
-		!strings.Contains(e.Problem, "takes the token no longer") {
+		!strings.Contains(e.Problem, "no longer accepts the token") {
 		t.Errorf("in the midst of a session: %v", err)
 	}
 	if _, err := Dial(t.Context(), config); !errors.As(err, &e) || !e.Lasting || !errors.Is(err, reach.ErrToken) {

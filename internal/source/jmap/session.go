@@ -184,7 +184,7 @@ func (s *Session) meet(ctx context.Context) error {
 	}
 	if s.accounts[s.primary()] == nil {
 		return &source.Error{Step: source.SignIn, Problem: fmt.Sprintf("the account of %q has no mail", s.config.Username),
-			Advice: "Ask whoever runs the mail server.", Lasting: true}
+			Advice: "Ask the administrator of the mail server.", Lasting: true}
 	}
 	return nil
 }
@@ -235,7 +235,7 @@ func Check(ctx context.Context, c Config) []source.Check {
 	checks = append(checks, source.Check{Step: source.Folders, OK: true,
 		Detail: fmt.Sprintf("%d folders; the inbox can be opened", len(folders))})
 	push := source.Check{Step: source.Push, OK: true,
-		Detail: "the server cannot announce new mail; the mailbox is looked into at the interval"}
+		Detail: "the server cannot announce new mail; Ink Tray checks the mailbox at the interval"}
 	if by := announces(ctx, s); by != "" {
 		push.Detail = "the server announces new mail in every folder at once (" + by + ")"
 	}

@@ -189,7 +189,7 @@ func explainSend(no *setError, l source.Letter) error {
 			"Allow this address for the account on the mail server."
 	case "forbiddenToSend":
 		e.Problem, e.Advice = "the mail server does not let this account send mail"+said,
-			"Have sending allowed on the mail server, or set up an outgoing mail server (SMTP) in Settings."
+			"Ask the administrator of the mail server to allow sending, or set up an outgoing mail server (SMTP) in Settings."
 	case "invalidRecipients", "noRecipients", "tooManyRecipients":
 		e.Problem, e.Advice = "the mail server refuses the recipient “"+strings.Join(l.To, ", ")+"”"+said,
 			"Check the address."

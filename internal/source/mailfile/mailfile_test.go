@@ -365,8 +365,8 @@ func TestEveryOctetOfAFileThatIsTakenInIsAccountedFor(t *testing.T) {
 		"no message": {"just text\n", Report{Found: 1, Refused: []Refusal{{1, 0, 10, ErrNoMessage.Error()}}}},
 		"nothing":    {"", Report{Found: 1, Refused: []Refusal{{1, 0, 0, ErrNoMessage.Error()}}}},
 		"text before the first": {"From nobody\nwords\n\n" + separator + "Subject: one\n\nx\n",
-			Report{Found: 1, Taken: 1, Refused: []Refusal{{0, 0, 19, "it stands before the first line that begins with “From " +
-				"” and a date"}}}},
+			Report{Found: 1, Taken: 1, Refused: []Refusal{{0, 0, 19, "it is before the first line that begins with “From ” " +
+				"and a date"}}}},
 		"one that is none": {separator + "Subject: one\n\nx\n\n" + separator + "\nno header\n\n" + separator +
 			"Subject: two\n\ny\n", Report{Found: 3, Taken: 2, Refused: []Refusal{{2, 69, 64, ErrNoMessage.Error()}}}},
 	} {

@@ -11,7 +11,7 @@ import (
 )
 
 // ErrNoMbox says that a file is none.
-var ErrNoMbox = errors.New("this is no mbox file: it does not begin with a line that begins with “From ”")
+var ErrNoMbox = errors.New("this is not an mbox file: it does not begin with a line that begins with “From ”")
 
 // A line that parts messages: "From", an address, and a date as asctime writes it or as
 // mail does, with or without a zone before or after the year (RFC 4155 appendix A, and

@@ -74,7 +74,7 @@ func trouble(doing string, err error) error {
 	case errors.Is(err, fs.ErrPermission):
 		e.Advice = "Let the user under which Ink Tray runs read this folder; to mark and move messages, also write."
 	case errors.Is(err, fs.ErrNotExist):
-		e.Advice = "Look whether the folder is there, and whether its disk is mounted."
+		e.Advice = "Check whether the folder exists, and whether its disk is mounted."
 	}
 	return e
 }
@@ -125,7 +125,7 @@ func Check(ctx context.Context, c Config) []source.Check {
 	checks := []source.Check{{Step: source.Folders, OK: true, Detail: many + " can be read"},
 		{Step: source.Push, OK: true, Detail: "new files are seen at once"}}
 	if !s.Pushes() {
-		checks[1].Detail = "this system does not announce new files; the folder is looked into at the interval"
+		checks[1].Detail = "this system does not announce new files; Ink Tray checks the folder at the interval"
 	}
 	return checks
 }

@@ -18,7 +18,7 @@ import (
 )
 
 // ErrNoMessage says that a file holds no message.
-var ErrNoMessage = errors.New("this is no message: it does not begin with header fields")
+var ErrNoMessage = errors.New("this is not a message: it does not begin with header fields")
 
 // Intake takes messages into a Maildir of Ink Tray's own. A message that is there
 // already, with the same bytes, is passed over.
@@ -129,7 +129,7 @@ func (in *Intake) TakeMbox(r io.Reader, now time.Time) (report Report, err error
 		case !m.Begun && len(bytes.TrimSpace(m.Raw)) == 0:
 			return nil // empty lines before the first message
 		case !m.Begun:
-			report.refuse(m, "it stands before the first line that begins with “From ” and a date")
+			report.refuse(m, "it is before the first line that begins with “From ” and a date")
 			return nil
 		case m.Raw == nil:
 			report.refuse(m, tooLarge)

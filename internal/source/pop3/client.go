@@ -83,7 +83,7 @@ func (c *conn) reply() (text string, more bool, err error) {
 		}
 		return "", false, r
 	}
-	return "", false, fmt.Errorf("it says %.60q, which is no answer of POP3", line)
+	return "", false, fmt.Errorf("it says %.60q, which is not an answer of POP3", line)
 }
 
 func (c *conn) say(format string, args ...any) error {
@@ -205,7 +205,8 @@ func (c *conn) signIn(config *Config) error {
 		err = c.authenticate(sasl.NewPlainClient("", config.Username, config.Password))
 	default:
 		if strings.ContainsAny(config.Username+config.Password, "\r\n") {
-			return &source.Error{Step: source.SignIn, Problem: "name or password holds a line end", Advice: "Enter them anew.",
+			return &source.Error{Step: source.SignIn, Problem: "name or password holds a line end", Advice: "Enter them " +
+				"again.",
 				Lasting: true}
 		}
 		if _, err = c.do("USER %s", config.Username); err == nil {
@@ -220,7 +221,7 @@ func (c *conn) signIn(config *Config) error {
 		return &source.Error{Step: source.SignIn,
 			Problem: fmt.Sprintf("the connection ended while signing in (%v)", reach.Cause(err)), Err: err}
 	case no.code == "IN-USE":
-		return &source.Error{Step: source.SignIn, Problem: "somebody else has the mailbox open now (" + no.text + ")",
+		return &source.Error{Step: source.SignIn, Problem: "another program has the mailbox open now (" + no.text + ")",
 			Advice: "A POP3 mailbox can be open once. Ink Tray tries again by itself.", Err: err}
 	case no.code == "LOGIN-DELAY" || no.code == "SYS/TEMP":
 		e := &source.Error{Step: source.SignIn, Problem: "the server asks to wait (" + no.text + ")",

@@ -243,7 +243,7 @@ func TestWhatServersSayInstead(t *testing.T) {
 		"no lasting identities": {map[string]string{"UIDL": "-ERR what\r\n"}, source.Folders, true, "UIDL"},
 		"cut while listing": {map[string]string{"UIDL": "+OK\r\n1 a\r\n"}, source.Connection, false,
 			"the connection ended"},
-		"no POP3": {map[string]string{"USER": "220 hello\r\n"}, source.SignIn, false, "no answer of POP3"},
+		"no POP3": {map[string]string{"USER": "220 hello\r\n"}, source.SignIn, false, "not an answer of POP3"},
 		"a line that never ends": {map[string]string{"UIDL": "+OK " + strings.Repeat("x", maxAnswer+100)},
 			source.Connection, false, "ended"},
 		"refuses the name at once": {map[string]string{"USER": "-ERR no\r\n"}, source.SignIn, true, "refuses"},

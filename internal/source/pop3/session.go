@@ -128,7 +128,7 @@ func Check(ctx context.Context, c Config) []source.Check {
 	return append(checks, source.Check{Step: source.Folders, OK: true, Detail: fmt.Sprintf("%d messages, each with a "+
 		"lasting identity (UIDL); %s", len(s.conn.order), method)},
 		source.Check{Step: source.Push, OK: true,
-			Detail: "POP3 cannot announce new mail; the mailbox is looked into at the interval"})
+			Detail: "POP3 cannot announce new mail; Ink Tray checks the mailbox at the interval"})
 }
 
 // method tries out, on the smallest of some messages, by which command messages are read.

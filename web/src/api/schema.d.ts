@@ -749,7 +749,7 @@ export interface paths {
         };
         /** One mailbox. */
         get: operations["GetMailbox"];
-        /** Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one. */
+        /** Change a mailbox's settings; Ink Tray keeps what it knows of its messages. An empty secret keeps the one that is there, unless the host is another one. */
         put: operations["ChangeMailbox"];
         post?: never;
         /** Stop watching a mailbox and forget its settings. Filed files and the register stay. */
@@ -1158,7 +1158,7 @@ export interface paths {
         /** The messages by which a topic was taught, the newest first. */
         get: operations["ListExamples"];
         put?: never;
-        /** Say of messages whether they are about the topic, which learns from them. */
+        /** Mark messages as about the topic or not; the topic learns from this. */
         post: operations["MarkMessages"];
         /** Take examples back, which the topic then forgets. */
         delete: operations["TakeExamplesBack"];
@@ -2224,7 +2224,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How the replica does, which machine works, and which wait to take over. */
+        /** The state of the replica, the active machine, and the machines that wait to take over. */
         get: operations["GetReplica"];
         put?: never;
         post?: never;
@@ -2581,7 +2581,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Correct a value that was read of a filed file. What was there before is kept in the filing's story. */
+        /** Correct a value that Ink Tray read from a filed file. What was there before is kept in the filing's story. */
         put: operations["CorrectValue"];
         post?: never;
         delete?: never;
@@ -5372,7 +5372,7 @@ export interface components {
             per?: "filing" | "message";
             /** @description only what this rule filed, by its name */
             rule?: string;
-            /** @description only what lies in this folder of the cabinet and below */
+            /** @description only what is in this folder of the cabinet and below */
             of_folder?: string;
             columns?: string[];
         };
@@ -5863,12 +5863,12 @@ export interface components {
         OfficeSettings: {
             /** @description the address of the office's sign-in; empty for none */
             issuer: string;
-            /** @description what this service is called there (client id) */
+            /** @description the client id of this service there */
             client: string;
             /** @description the client's secret; without it the one that is kept stays */
             secret?: string;
             /**
-             * @description what stands on the button: Sign in with …
+             * @description the name on the button: Sign in with …
              * @default the office
              */
             name: string;
@@ -5882,7 +5882,7 @@ export interface components {
                 [key: string]: components["schemas"]["Role"];
             };
             /**
-             * @description let in whom the claim gives a role, also if nobody invited them; they see nothing until somebody gives them rights
+             * @description let people in to whom the claim gives a role, also if nobody invited them; they see nothing until somebody gives them rights
              * @default false
              */
             make_people: boolean;
@@ -9460,7 +9460,7 @@ export interface operations {
                 mailbox?: string;
                 /** @description words that all stand in subject, sender or folder */
                 text?: string;
-                /** @description only those of which nothing was filed */
+                /** @description only those from which nothing was filed */
                 unfiled?: boolean;
                 /** @description the cursor: the number of the last message of the page before */
                 after?: number;
@@ -9493,7 +9493,7 @@ export interface operations {
                 text?: string;
                 /** @description only those with attachments */
                 attachments?: boolean;
-                /** @description only those of which nothing was filed */
+                /** @description only those from which nothing was filed */
                 unfiled?: boolean;
                 /** @description only those that are unread */
                 unread?: boolean;
@@ -9810,7 +9810,7 @@ export interface operations {
                 rule?: string;
                 /** @description its id */
                 mailbox?: string;
-                /** @description only passes in which a rule was for a message */
+                /** @description only passes in which a rule applied to a message */
                 matching?: boolean;
                 /** @description begun on this day or later */
                 from?: string;
@@ -9896,7 +9896,7 @@ export interface operations {
     ListPassMessages: {
         parameters: {
             query?: {
-                /** @description only those for which a rule was */
+                /** @description only those to which a rule applied */
                 matching?: boolean;
                 /** @description the cursor: the number of the last message of the page before */
                 after?: number;
@@ -10865,7 +10865,7 @@ export interface operations {
                 /** @description received on this day or earlier */
                 to?: components["parameters"]["To"];
                 by: "day" | "month" | "rule" | "mailbox" | "sender" | "kind" | "cabinet" | "folder";
-                /** @description so many, those with the most; days and months come all, in their order */
+                /** @description how many, those with the most; days and months are always complete, in their order */
                 most?: number;
             };
             header?: never;
@@ -11912,7 +11912,7 @@ export interface operations {
                  *       "datacontenttype": "application/json",
                  *       "type": "inktray.trial",
                  *       "data": {
-                 *         "text": "This is a trial from Ink Tray. Somebody asked for it in Settings."
+                 *         "text": "This is a trial from Ink Tray. A person asked for it in Settings."
                  *       }
                  *     }
                  */
