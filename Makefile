@@ -92,7 +92,7 @@ test: needs console
 
 # The tests in three streams at once: each of them waits for servers, pages and disks much of its time. The linters
 # follow the shortest.
-OF_THE_CONSOLE = 'Console|EveryPage'
+OF_THE_CONSOLE = 'Console|EveryPage|BackedUpLost|StandbyTakesOver|NeverDoTwoMachines|SeveralMachines|AMailboxThatMoves'
 tests-of-the-console:
 	go test -tags reader -timeout 38m ./internal/cli -run $(OF_THE_CONSOLE)
 tests-of-the-commands:
@@ -120,7 +120,7 @@ bench: needs reader
 
 ## reliability: run the faults and the kills and write what came of them into docs/reliability.md
 reliability: needs
-	go test -timeout 20m ./internal/engine -run 'EveryFaultAtEvery' -args -write-docs
+	go test -timeout 30m ./internal/engine -run 'EveryFaultAtEvery|ThePowerMayGo' -args -write-docs
 	go test -timeout 30m ./internal/engine -run 'EveryProblemInEveryOperation' -args -write-docs
 	go test -timeout 20m ./internal/cli -run Killed -args -write-docs -kills 500 -kill-messages 650
 	go test -timeout 90m ./internal/cli -run 'StandbyTakesOver|NeverDoTwoMachines' -args -write-docs \

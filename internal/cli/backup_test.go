@@ -125,7 +125,7 @@ func TestAnOfficeIsBackedUpLostAndRestored(t *testing.T) {
 		t.Errorf("the people are\n%s, before\n%s", now, people)
 	}
 	report := must(t, "restored")
-	says(t, "the report", report, "7 of these are recognised", "0 files belong to nothing in the mailboxes")
+	says(t, "the report", report, "7 of these are recognised", "0 files belong to no message in the mailboxes")
 	says(t, "the trail", must(t, "audit", "list", "--text", "restore"), "inktray restore")
 }
 

@@ -214,7 +214,7 @@ func TestWhoHasToSetUpASecondFactorDoesNothingElse(t *testing.T) {
 		t.Fatalf("signing in after that: %d %v", status, me)
 	}
 	clerk.enrolled(time.Now())
-	says(t, "asked of nobody", must(t, "sign-in-rules", "set", "--second-factor", "nobody"), "of nobody")
+	says(t, "asked of nobody", must(t, "sign-in-rules", "set", "--second-factor", "nobody"), "for nobody")
 	status, kind, _ = clerk.ask("DELETE", "/me/factor", own)
 	clerk.is("removing it", status, kind, 204, "")
 }

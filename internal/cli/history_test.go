@@ -121,7 +121,8 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 		{[]string{"alarms", "remove", "x"}, exitMissing, "there is no alarm called"},
 		{[]string{"addressees", "add", "Agent", "--mail", "no address"}, exitInvalid, "is not a mail address"},
 		{[]string{"addressees", "add", "Agent", "--call", "ftp://agents.example"}, exitInvalid, "must begin with https"},
-		{[]string{"addressees", "add", "harbour master", "--mail", "a@b.example"}, exitInvalid, "is there already"},
+		{[]string{"addressees", "add", "harbour master", "--mail", "a@b.example"}, exitInvalid,
+			"there is a notification called"},
 		{[]string{"addressees", "remove", "Berth planner", "--yes"}, exitInvalid,
 			"Ink Tray notifies “Berth planner” by: Waste declarations, " +
 				"the alarm “Out of reach”"},

@@ -458,7 +458,8 @@ func TestAMessageOnWhichTheProgramCrashesGoesToTheTrayAndIsReadOnRequest(t *test
 	var tray []store.Retry
 	h.until("the message is in the tray",
 		func() bool { tray, _ = h.store.Retries.InTray(t.Context(), store.System, 10); return len(tray) == 1 })
-	if r := tray[0]; r.UID != 2 || r.Cause != store.CauseUnread || !strings.Contains(r.Reason.String(), "ended 3 times") {
+	if r := tray[0]; r.UID != 2 || r.Cause != store.CauseUnread ||
+		!strings.Contains(r.Reason.String(), "crashed 3 times") {
 		t.Errorf("the tray says %+v", r)
 	}
 	if n, err := h.engine.Desk.Again(t.Context(), store.System, store.Matters{Messages: []int64{tray[0].ID}}); n != 1 ||

@@ -129,7 +129,7 @@ func TestArchivesAreUnpackedIntoTheFoldersOfTheirEntry(t *testing.T) {
 2!4: left out (unpacked; the files in it are filed instead)
 2!4!1: filed Tables/c.csv
 2!5: filed Bundles/may/escape.txt (its path in the archive, "../../escape.txt", leads outside; it is filed inside)
-2!6: left out (a name that a computer makes a computer act when it is only looked at)
+2!6: left out (a name that makes a computer act as soon as a person looks into the folder)
 2!7: held (named .pdf, but it is a Windows program. Nothing was written)
 3: left out (the rest is left)`
 	if got := h.said(); got != want {

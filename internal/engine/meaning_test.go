@@ -374,7 +374,7 @@ func TestWhatMayHoldAProgramIsHeldOrPassed(t *testing.T) {
 4: held (an office file with macros, which are programs, though its name does not say so. Nothing was written)
 5: held (an archive that needs a password, so Ink Tray cannot look into it. Nothing was written)
 6: held (named .pdf, but it is a Windows program. Nothing was written)
-7: held (a name that a computer makes a computer act when it is only looked at)
+7: held (a name that makes a computer act as soon as a person looks into the folder)
 8: filed All/g.docx`
 	if got := held.said(); got != want {
 		t.Errorf("held:\n%s\nwant\n%s", got, want)

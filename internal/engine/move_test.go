@@ -64,8 +64,8 @@ func TestACabinetIsMovedToAnotherKindAndTheRegisterFollows(t *testing.T) {
 
 	// Another file stands in the way: nothing is changed.
 	place.Put(t, "by hand.txt", "another's")
-	if p := h.moved(to); p.State != store.Broken || !strings.Contains(p.Note, "already another file at the new place "+
-		"already as by hand.txt") {
+	if p := h.moved(to); p.State != store.Broken || !strings.Contains(p.Note, "already another file at the new "+
+		"place: by hand.txt") {
 		t.Fatalf("the move is %s: %s", p.State, p.Note)
 	}
 	if c, err := h.store.Cabinets.ByID(t.Context(), "cab"); err != nil || c.Kind != "local" {

@@ -137,7 +137,7 @@ func TestPlacesThatAreRefusedAsCabinets(t *testing.T) {
 		link:          "of the system", h.data: "own data folder", filepath.Join(h.data, "spool"): "own data folder",
 		filepath.Dir(h.data):             "own data folder",
 		filepath.Join(h.files, "within"): "inside the cabinet “harbour files”", h.files +
-			"/new": "inside the cabinet “harbour files”", filepath.Dir(h.files): "around the cabinet “harbour files”",
+			"/new": "inside the cabinet “harbour files”", filepath.Dir(h.files): "contains the cabinet “harbour files”",
 		filepath.Join(foreign, "deep", "deeper"): "inside another cabinet",
 	} {
 		c := store.Cabinet{ID: store.NewID(), Name: "new", Kind: "local", Folder: folder, MadeAt: time.Now()}

@@ -218,7 +218,7 @@ func TestTheTrayIsToldAtOnceAndOnceADay(t *testing.T) {
 	}
 	h.later(2 * time.Hour)
 	h.until("the digest goes", func() bool { return len(out.got("daily@brackwater.example")) == 1 })
-	if digest := out.got("daily@brackwater.example")[0]; !strings.Contains(digest, "Subject: Ink Tray: 3 matters wait "+
+	if digest := out.got("daily@brackwater.example")[0]; !strings.Contains(digest, "Subject: Ink Tray: 3 items wait "+
 		"in the tray") {
 		t.Errorf("the digest: %s", digest)
 	}

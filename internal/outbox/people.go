@@ -95,7 +95,7 @@ func (ob *Outbox) SaveAddressee(ctx context.Context, a *store.Addressee, secret 
 	}
 	err := ob.Store.Alarms.SaveAddressee(ctx, a, secret, actor)
 	if errors.Is(err, store.ErrTaken) {
-		return rule.Problems{{Place: "name", Text: fmt.Sprintf("there is a person called “%s” already", a.Name)}}
+		return rule.Problems{{Place: "name", Text: fmt.Sprintf("there is a notification called “%s” already", a.Name)}}
 	}
 	if errors.Is(err, store.ErrRoute) {
 		return anew("secret", []string{"address"})
