@@ -23,7 +23,7 @@ FUZZTIME_SLOW ?= $(FUZZTIME)
 LINT := github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.6.2
 
 .PHONY: package demo build console reader generate check test bench fuzz reliability prove soak cross needs clean \
-	compiles lint cross-of-others tests-of-the-console tests-of-the-commands tests-of-the-rest
+	compiles lint beside tests-of-the-console tests-of-the-commands tests-of-the-rest
 
 ## demo: build everything and start it with the Brackwater harbour office
 demo: build
@@ -87,7 +87,7 @@ test: needs console
 	@git diff --exit-code -- client internal/api internal/texts web/src/api || \
 	  { echo "generated code is stale: run make generate"; exit 1; }
 	@$(MAKE) --no-print-directory reader
-	@$(MAKE) --no-print-directory -j3 tests-of-the-commands tests-of-the-rest tests-of-the-console lint cross-of-others
+	@$(MAKE) --no-print-directory -j3 tests-of-the-commands tests-of-the-rest tests-of-the-console beside
 	@$(MAKE) --no-print-directory fuzz FUZZTIME=8000x FUZZTIME_SLOW=200x
 
 # The tests in three streams at once: each of them waits for servers, pages and disks much of its time. The linters
@@ -99,8 +99,10 @@ tests-of-the-commands:
 	go test -tags reader -timeout 38m ./internal/cli -skip $(OF_THE_CONSOLE)
 tests-of-the-rest:
 	go test -tags reader -timeout 38m -p 1 $$(go list ./... | grep -v '/internal/cli$$')
-cross-of-others:
-	@$(MAKE) --no-print-directory cross CROSS="darwin/arm64 windows/amd64"
+# Linters and cross builds wait for the tests, not the tests for them.
+beside:
+	@nice -n 15 $(MAKE) --no-print-directory -j1 lint
+	@nice -n 15 $(MAKE) --no-print-directory -j1 cross CROSS="darwin/arm64 windows/amd64"
 
 ## fuzz: look for input that breaks the core, FUZZTIME for each: about an hour
 fuzz:
