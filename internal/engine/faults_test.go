@@ -851,17 +851,17 @@ func theFaults() []*theFault {
 }
 
 // stride is at every how manieth step a fault is tried: at each where the documents are written (make reliability), at
-// every fourteenth in ordinary runs, from another one on for each fault, and at every third for make prove.
+// every seventh in ordinary runs, from another one on for each fault, and at every third for make prove.
 func stride() int {
 	switch {
 	case os.Getenv("INKTRAY_TEST_PROVES") != "":
 		return 3
 	case testing.Short():
-		return 28
+		return 14
 	case *writeDocs:
 		return 1
 	}
-	return 14
+	return 7
 }
 
 // TestEveryFaultAtEveryStep lets each fault happen at each step of a filing and

@@ -52,7 +52,7 @@ func manyNames(t testing.TB, d *testbed.Dovecot, n int) (contents []string) {
 func overIMAP(host string, port int) func(context.Context, *store.Mailbox, string) (source.Session, error) {
 	return func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
 		return imap.Dial(ctx, imap.Config{Server: reach.Server{Host: host, Port: port, Encryption: reach.None},
-			Username: m.Username, Password: secret, Timeout: time.Minute})
+			Username: m.Username, Password: secret, Timeout: 5 * time.Second})
 	}
 }
 

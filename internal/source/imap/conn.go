@@ -4,6 +4,7 @@ import (
 	"errors"
 	"net"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 )
@@ -17,10 +18,12 @@ const (
 
 var errHostile = errors.New("the server's answer is nested too deeply or has no end")
 
-// guard wraps a connection: each read and write has a deadline of its own,
-// errors stick, and what is outside literals is bounded.
+// guard wraps a connection: each write, and each read during an exchange, has a deadline of its own, errors stick, and
+// what is outside literals is bounded. Between exchanges the connection may rest for as long as its user takes.
 type guard struct {
 	net.Conn
+	mutex   sync.Mutex   // over the deadline of reads, which an exchange sets while a read waits
+	running int          // exchanges
 	timeout atomic.Int64 // of one read, in nanoseconds
 	failed  atomic.Pointer[error]
 	read    atomic.Int64 // octets, for measurements
@@ -41,9 +44,30 @@ type guard struct {
 
 // newGuard wraps a connection; timeout is that of one read.
 func newGuard(conn net.Conn, timeout time.Duration) *guard {
-	g := &guard{Conn: conn, number: -1, mender: newMender()}
+	g := &guard{Conn: conn, number: -1, mender: newMender(), running: 1} // the greeting and signing in
 	g.timeout.Store(int64(timeout))
 	return g
+}
+
+// begin says that the server has to answer from now on.
+func (g *guard) begin() { g.count(1) }
+
+// end says that an exchange is over.
+func (g *guard) end() { g.count(-1) }
+
+func (g *guard) count(by int) {
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	g.running += by
+	_ = g.limit() // a connection that is closed says so when it is read
+}
+
+// limit sets the deadline of the read that waits, or of the next one. The mutex is held.
+func (g *guard) limit() error {
+	if g.running == 0 {
+		return g.Conn.SetReadDeadline(time.Time{})
+	}
+	return g.Conn.SetReadDeadline(time.Now().Add(time.Duration(g.timeout.Load())))
 }
 
 func (g *guard) Read(p []byte) (int, error) {
@@ -65,7 +89,10 @@ func (g *guard) Read(p []byte) (int, error) {
 
 // fill reads from the connection and mends what came.
 func (g *guard) fill(most int) error {
-	if err := g.Conn.SetReadDeadline(time.Now().Add(time.Duration(g.timeout.Load()))); err != nil {
+	g.mutex.Lock()
+	err := g.limit()
+	g.mutex.Unlock()
+	if err != nil {
 		return err
 	}
 	if cap(g.raw) < most {

@@ -142,6 +142,7 @@ func (s *Session) connect(ctx context.Context, done func(source.Check)) error {
 		}
 		return s.lost(source.Connection, "asking for compression", err)
 	}
+	g.end()
 	return nil
 }
 

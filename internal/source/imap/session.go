@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	imaplib "github.com/emersion/go-imap/v2"
@@ -90,6 +91,8 @@ func (s *Session) run(ctx context.Context, f func() error) error {
 	}
 	conn := s.guard.Conn
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	s.guard.begin()
+	defer s.guard.end()
 	err := f()
 	if !stop() && ctx.Err() != nil {
 		return ctx.Err()
@@ -938,7 +941,9 @@ func fetchSection(ctx context.Context, s *Session, uid uint32, item string,
 		return nil, err
 	}
 	conn := s.guard.Conn
-	p := &part{session: s, conn: conn, stop: context.AfterFunc(ctx, func() { conn.Close() })}
+	s.guard.begin()
+	p := &part{session: s, conn: conn, stop: context.AfterFunc(ctx, func() { conn.Close() }),
+		end: sync.OnceFunc(s.guard.end)}
 	p.cmd = s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(uid)),
 		&imaplib.FetchOptions{UID: true, BodySection: []*imaplib.FetchItemBodySection{wanted}})
 	for m := p.cmd.Next(); m != nil; m = p.cmd.Next() {
@@ -954,6 +959,7 @@ func fetchSection(ctx context.Context, s *Session, uid uint32, item string,
 		}
 	}
 	p.stop()
+	defer p.end()
 	if err := p.cmd.Close(); err != nil {
 		return nil, s.lost(source.Folders, "reading part "+item, err)
 	}
@@ -965,6 +971,7 @@ func fetchSection(ctx context.Context, s *Session, uid uint32, item string,
 func (s *Session) nothing(ctx context.Context, p *part, uid uint32, item string) (io.ReadCloser, error) {
 	p.stop()
 	err := p.cmd.Close()
+	p.end()
 	if err == nil {
 		err = s.run(ctx, func() error { return s.client.Noop().Wait() }) // it tells now
 	}
@@ -989,6 +996,7 @@ type part struct {
 	left    int64
 	cut     bool
 	stop    func() bool
+	end     func()
 }
 
 func (p *part) Read(b []byte) (int, error) {
@@ -1002,6 +1010,7 @@ func (p *part) Read(b []byte) (int, error) {
 
 // Close reads to the end of the answer, so that the next command finds a clean line.
 func (p *part) Close() error {
+	defer p.end()
 	if p.cut { // the connection is gone, and the library reads on by itself
 		p.stop()
 		p.conn.Close()

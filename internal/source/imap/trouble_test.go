@@ -38,6 +38,37 @@ func opened(t *testing.T, c Config) *Session {
 	return s
 }
 
+// A connection that waits, such as for a slow cabinet, is not given up. What is asked over it afterwards has to be
+// answered in time, as before.
+func TestAConnectionMayRestLongerThanAnAnswerMayTake(t *testing.T) {
+	var silent atomic.Bool
+	c := script(t, func(tag, command string) string {
+		switch out, ok := usual(tag, command); {
+		case silent.Load():
+			return ""
+		case ok:
+			return out
+		}
+		return tag + " OK done\r\n"
+	})
+	c.Timeout = 200 * time.Millisecond
+	s := opened(t, c)
+	for range 2 {
+		<-time.After(3 * c.Timeout)
+		if err := news(t.Context(), s); err != nil {
+			t.Fatalf("after a rest: %v", err)
+		}
+	}
+	<-time.After(3 * c.Timeout)
+	silent.Store(true)
+	began := time.Now()
+	err := news(t.Context(), s)
+	var told *source.Error
+	if !errors.As(err, &told) || told.Step != source.Connection || time.Since(began) > testbed.Patience {
+		t.Errorf("a server that no longer answers: %v after %v", err, time.Since(began))
+	}
+}
+
 func TestALostConnectionIsNotTakenForAnUnreadableMessage(t *testing.T) {
 	var whole atomic.Bool
 	c := script(t, func(tag, command string) string {
