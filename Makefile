@@ -48,9 +48,9 @@ reader:
 
 console: internal/console/dist/index.html
 
-OF_THE_CONSOLE_FILES = web/src web/index.html web/vite.config.ts web/lingui.config.js internal/texts/*.po docs/*.md
+CONSOLE_SOURCES = web/src web/index.html web/vite.config.ts web/lingui.config.js internal/texts/*.po docs/*.md
 internal/console/dist/index.html: web/node_modules/.package-lock.json \
-		$(shell find $(OF_THE_CONSOLE_FILES) -type f 2>/dev/null)
+		$(shell find $(CONSOLE_SOURCES) -type f 2>/dev/null)
 	cd web && npm run --silent build
 
 web/node_modules/.package-lock.json: web/package.json web/package-lock.json
@@ -90,8 +90,8 @@ test: needs console
 	@$(MAKE) --no-print-directory -j3 tests-of-the-commands tests-of-the-rest tests-of-the-console beside
 	@$(MAKE) --no-print-directory fuzz FUZZTIME=8000x FUZZTIME_SLOW=200x
 
-# The tests in three streams at once: each of them waits for servers, pages and disks much of its time. The linters
-# follow the shortest.
+# The tests in three streams at once: each of them waits for servers, pages and disks much of its time. That of the
+# console is the shortest, so it has some long tests of commands, too, and the linters follow it.
 OF_THE_CONSOLE = 'Console|EveryPage|BackedUpLost|StandbyTakesOver|NeverDoTwoMachines|SeveralMachines|AMailboxThatMoves'
 tests-of-the-console:
 	go test -tags reader -timeout 38m ./internal/cli -run $(OF_THE_CONSOLE)

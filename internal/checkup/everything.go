@@ -272,7 +272,7 @@ func (in *Installation) checkDrop(ctx context.Context) Finding {
 		if addresses, err := resolver.LookupHost(ctx, domain); err == nil && len(addresses) > 0 {
 			return works("mail for %s goes to %s, since it names no mail server", domain, addresses[0])
 		}
-		return wrong(fmt.Errorf("nobody can find where mail for %s goes", domain),
+		return wrong(fmt.Errorf("no mail server can be found for %s", domain),
 			"Publish an MX record for this domain that names this machine.")
 	}
 	return works("mail for %s goes to %s", domain, strings.TrimSuffix(servers[0].Host, "."))

@@ -81,8 +81,8 @@ func TestWhereMailForDropAddressesGoes(t *testing.T) {
 		"drop.brackwater.example": {State: Works, Text: "goes to mail.brackwater.example"},
 		"alone.example":           {State: Works, Text: "goes to 192.0.2.7"},
 		"none.example":            {State: Wrong, Text: "receives no mail"},
-		"nowhere.example":         {State: Wrong, Text: "nobody can find"},
-		"ill.example":             {State: Wrong, Text: "nobody can find"},
+		"nowhere.example":         {State: Wrong, Text: "no mail server can be found"},
+		"ill.example":             {State: Wrong, Text: "no mail server can be found"},
 	} {
 		in := &Installation{DropDomain: domain, Resolver: resolver}
 		f := in.checkDrop(t.Context())

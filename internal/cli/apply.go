@@ -341,7 +341,7 @@ func (c *command) compareRules(ctx context.Context, api *client.Client, wanted [
 		switch {
 		case w.On != nil && *w.On && !running:
 			changes = append(changes,
-				change{"on", "rule " + w.Name, "takes what arrives from then on", func(ctx context.Context) error {
+				change{"on", "rule " + w.Name, "files mail that arrives from then on", func(ctx context.Context) error {
 					_, err := call[client.Rule](api.SwitchRuleOn(ctx, id, client.SwitchOnRequest{}))
 					return err
 				}})

@@ -83,7 +83,8 @@ func (c ruleCommands) switchOn() *cobra.Command {
 			if begin == "" {
 				if begin, err = c.ask(fmt.Sprintf("Which mail should “%s” file? Type now, all, or a day such as 2026-05-12: ",
 					r.Name)); err != nil {
-					return usageError{errors.New("say from where on: --begin now, --begin all, or --begin 2026-05-12")}
+					return usageError{errors.New("choose which mail the rule should file: --begin now, --begin all, or " +
+						"--begin 2026-05-12")}
 				}
 			}
 			var body client.SwitchOnRequest

@@ -22,7 +22,7 @@ func TestTheDoctorSaysWhatIsWrongAndWhatToDo(t *testing.T) {
 		"it can be written to", "rules are on", "What to do:", "no backup has been made, and none is planned",
 		"backups: Plan backups in Settings")
 	// The demo's drop domain is nowhere to be found, which is what a new office has to hear.
-	says(t, "the doctor", out, "nobody can find where mail for "+o.options.receive.domain+" goes",
+	says(t, "the doctor", out, "no mail server can be found for "+o.options.receive.domain,
 		"drop addresses: Publish an MX record")
 	if code != exitFailure || errs != "" {
 		t.Errorf("code %d, %s", code, errs)

@@ -107,7 +107,7 @@ func TestADropAddressFilesWhatIsSentToIt(t *testing.T) {
 	o.settled()
 	says(t, "the register", must(t, "register", "list"), "one.csv", "Oda Fenwick")
 	says(t, "the check", must(t, "mailboxes", "check", "to the gauges"), "one folder can be read",
-		"new files are seen at once")
+		"Ink Tray sees new files immediately")
 
 	// Renewed and closed: the former address takes nothing any more.
 	out = must(t, "mailboxes", "address", "to the gauges", "renew", "--word", "tides")

@@ -475,7 +475,7 @@ func (c ruleCommands) rehearsal(r *client.Rehearsal) {
 		c.table([]string{"FILES", "ABOUT", "FOLDER AS IT WOULD BE"}, folders)
 	}
 	for _, w := range r.Warnings {
-		c.printf("\nMind: %s", strings.ToUpper(w.Text[:1])+strings.TrimSuffix(w.Text[1:], ".")+".")
+		c.printf("\nNote: %s", strings.ToUpper(w.Text[:1])+strings.TrimSuffix(w.Text[1:], ".")+".")
 	}
 	if len(r.Warnings) > 0 {
 		fmt.Fprintln(c.out)

@@ -40,6 +40,8 @@ func TestTextsAreSaidWithTheirGaps(t *testing.T) {
 			"Nachrichten, deren Betreff “waste” enthält: jeden Anhang ablegen. Spätere Regeln sehen diese Nachrichten nicht.",
 		"there is no command “inktray rule”; did you mean “inktray rules”?": "es gibt keinen Befehl „inktray rule“; " +
 			"meinten Sie „inktray rules“?",
+		// What an earlier version wrote, in its words.
+		"the file stays: somebody changed it since": "die Datei bleibt: Jemand hat sie seither verändert",
 		"3 messages":                     "3 Nachrichten",
 		"the folder “the rest is left”":  "der Ordner “the rest is left”", // a name stays
 		"a text that nobody ever wrote!": "a text that nobody ever wrote!",

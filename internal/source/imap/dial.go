@@ -81,9 +81,9 @@ func Check(ctx context.Context, c Config) []source.Check {
 	checks = append(checks,
 		source.Check{Step: source.Folders, OK: true,
 			Detail: fmt.Sprintf("%d folders; the inbox can be opened", len(folders))})
-	push := source.Check{Step: source.Push, OK: true, Detail: "the server announces new mail at once (IDLE)"}
+	push := source.Check{Step: source.Push, OK: true, Detail: "the server announces new mail immediately (IDLE)"}
 	if s.Pushes() && s.client.Caps().Has("NOTIFY") {
-		push.Detail = "the server announces new mail in every folder at once (IDLE, NOTIFY)"
+		push.Detail = "the server announces new mail in every folder immediately (IDLE, NOTIFY)"
 	}
 	if !s.Pushes() {
 		push.Detail = "the server cannot announce new mail; Ink Tray checks the mailbox at the interval"

@@ -237,7 +237,7 @@ func Check(ctx context.Context, c Config) []source.Check {
 	push := source.Check{Step: source.Push, OK: true,
 		Detail: "the server cannot announce new mail; Ink Tray checks the mailbox at the interval"}
 	if by := announces(ctx, s); by != "" {
-		push.Detail = "the server announces new mail in every folder at once (" + by + ")"
+		push.Detail = "the server announces new mail in every folder immediately (" + by + ")"
 	}
 	return append(checks, push)
 }

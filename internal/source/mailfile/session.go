@@ -123,7 +123,7 @@ func Check(ctx context.Context, c Config) []source.Check {
 		many = "one folder"
 	}
 	checks := []source.Check{{Step: source.Folders, OK: true, Detail: many + " can be read"},
-		{Step: source.Push, OK: true, Detail: "new files are seen at once"}}
+		{Step: source.Push, OK: true, Detail: "Ink Tray sees new files immediately"}}
 	if !s.Pushes() {
 		checks[1].Detail = "this system does not announce new files; Ink Tray checks the folder at the interval"
 	}
