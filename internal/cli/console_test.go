@@ -389,7 +389,7 @@ func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
 	b.Type("Password", demo.Password)
 	b.Until("another try is checked again", `[...document.querySelectorAll('button')].some(x => x.innerText === 'Add')`)
 	b.Press("Check")
-	b.Sees("the server announces new mail at once")
+	b.Sees("the server announces new mail immediately")
 	b.Press("Add")
 	b.Sees("watched live")
 
